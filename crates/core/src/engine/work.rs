@@ -1,0 +1,290 @@
+//! A route's own copy of an event, and edits by splice.
+//!
+//! Edits of a value (`set`, `redact`, `trim`, `tag`) splice the bytes and move the known field spans along. Edits of
+//! the structure (`remove`, `retain`, `rename`, `parse`) rebuild the object from slices and scan it again.
+
+use crate::field::{FieldId, FieldTable};
+use crate::json::{self, Kind, Span};
+
+/// An event that may be edited. Its buffers are reused from event to event.
+#[derive(Debug, Default)]
+pub(super) struct Work {
+    pub(super) json: Vec<u8>,
+    pub(super) slots: Vec<Span>,
+    spare: Vec<u8>,
+}
+
+/// What becomes of a member when an object is rebuilt.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Fate {
+    /// It stays as it is.
+    Keep,
+    /// It goes.
+    Drop,
+    /// It is an object whose own members decide.
+    Descend,
+}
+
+impl Work {
+    /// Takes a copy of an event. One with a name twice is reduced to its last occurrences first, so that an edit cannot miss one.
+    pub(super) fn load(&mut self, json: &[u8], slots: &[Span], duplicates: bool, fields: &FieldTable) {
+        self.json.clear();
+        if duplicates {
+            without_duplicates(json, &mut self.json);
+            self.scan(fields);
+        } else {
+            self.json.extend_from_slice(json);
+            self.slots.clear();
+            self.slots.extend_from_slice(slots);
+        }
+    }
+
+    /// Finds all fields again, after an edit that may have added or hidden some.
+    pub(super) fn rescan(&mut self, fields: &FieldTable) {
+        self.scan(fields);
+    }
+
+    fn scan(&mut self, fields: &FieldTable) {
+        let Work { json, slots, .. } = self;
+        let scanned = json::scan(json, fields, slots);
+        assert!(scanned.is_ok(), "an edited event is still a JSON object");
+    }
+
+    /// Replaces the bytes `start..end` and moves the spans behind along; spans inside become missing.
+    pub(super) fn splice(&mut self, start: usize, end: usize, with: &[u8]) {
+        let delta = with.len() as i64 - (end - start) as i64;
+        self.json.splice(start..end, with.iter().copied());
+        let moved = |at: u32| (i64::from(at) + delta) as u32;
+        for slot in self.slots.iter_mut().filter(|s| s.present()) {
+            let (from, to) = (slot.start as usize, slot.end as usize);
+            if from >= end {
+                slot.start = moved(slot.start);
+                slot.end = moved(slot.end);
+            } else if from < start && to > end || from <= start && to >= end {
+                slot.end = moved(slot.end);
+            } else if from >= start && to <= end {
+                *slot = Span::MISSING;
+            }
+        }
+    }
+
+    /// Replaces the whole value at `start..end` by another, which may be of another kind but is neither object nor array.
+    pub(super) fn replace(&mut self, start: usize, end: usize, token: &[u8]) {
+        self.splice(start, end, token);
+        for slot in self.slots.iter_mut().filter(|s| s.present() && s.start as usize == start && s.end as usize == start + token.len()) {
+            slot.kind = kind_of(token);
+        }
+    }
+
+    /// Writes `token` (one JSON value) as the field's value: in its place, or as a new attribute at the end.
+    pub(super) fn set(&mut self, fields: &FieldTable, field: FieldId, token: &[u8]) {
+        let kind = kind_of(token);
+        let (slot, start) = match fields.find_slot(field, &self.slots) {
+            Some(slot) => {
+                let span = self.slots[slot as usize];
+                let (start, end) = (span.start as usize, span.end as usize);
+                let structured = matches!(span.kind, Kind::Object | Kind::Array) || matches!(kind, Kind::Object | Kind::Array);
+                self.splice(start, end, token);
+                if structured {
+                    self.scan(fields);
+                    return;
+                }
+                (slot, start)
+            }
+            None => {
+                let name = fields.path(field).flat();
+                let at = self.append(name.as_bytes(), token);
+                if matches!(kind, Kind::Object | Kind::Array) {
+                    self.scan(fields);
+                    return;
+                }
+                (fields.first_slot(field), at)
+            }
+        };
+        self.slots[slot as usize] = Span { start: start as u32, end: (start + token.len()) as u32, kind };
+    }
+
+    /// Adds a member at the end of the object; returns where its value starts. The caller knows that there is none of that name.
+    fn append(&mut self, name: &[u8], token: &[u8]) -> usize {
+        let closed = self.json.pop();
+        debug_assert_eq!(closed, Some(b'}'), "an event ends with its brace");
+        while self.json.last().is_some_and(u8::is_ascii_whitespace) {
+            self.json.pop();
+        }
+        if self.json.last() != Some(&b'{') {
+            self.json.push(b',');
+        }
+        json::quote(name, &mut self.json);
+        self.json.push(b':');
+        let at = self.json.len();
+        self.json.extend_from_slice(token);
+        self.json.push(b'}');
+        at
+    }
+
+    /// Rebuilds the event without the members whose flat name (`outer.inner`) `fate` drops. Says whether any went.
+    pub(super) fn filter(&mut self, fields: &FieldTable, fate: &dyn Fn(&str) -> Fate) -> bool {
+        self.spare.clear();
+        let whole = Span { start: 0, end: self.json.len() as u32, kind: Kind::Object };
+        let (_, dropped) = filtered(&self.json, whole, "", fate, &mut self.spare);
+        if dropped {
+            std::mem::swap(&mut self.json, &mut self.spare);
+            self.scan(fields);
+        }
+        dropped
+    }
+
+    /// Gives the member under `field` another name; one that already has that name goes. Says whether the field was there.
+    pub(super) fn rename(&mut self, fields: &FieldTable, field: FieldId, name: &str) -> bool {
+        let span = fields.find(field, &self.slots);
+        if !span.present() {
+            return false;
+        }
+        let whole = Span { start: 0, end: self.json.len() as u32, kind: Kind::Object };
+        let members = json::members(&self.json, whole);
+        let mut quoted = Vec::new();
+        json::quote(name.as_bytes(), &mut quoted);
+        if let Some((key, _)) = members.iter().find(|(_, value)| value.start == span.start) {
+            if name_of(&self.json, *key) == name.as_bytes() {
+                return true;
+            }
+            let kept = members.iter().filter(|(k, v)| v.start == span.start || name_of(&self.json, *k) != name.as_bytes());
+            self.spare.clear();
+            write_members(kept.map(|(k, v)| (if k == key { &quoted[..] } else { k.of(&self.json) }, v.of(&self.json))), &mut self.spare);
+            std::mem::swap(&mut self.json, &mut self.spare);
+            self.scan(fields);
+            return true;
+        }
+        // It stands deeper: it moves to the top.
+        let token = span.of(&self.json).to_vec();
+        let flat = fields.path(field).flat();
+        self.filter(fields, &|n| {
+            if n == flat {
+                Fate::Drop
+            } else if flat.starts_with(n) && flat[n.len()..].starts_with('.') {
+                Fate::Descend
+            } else {
+                Fate::Keep
+            }
+        });
+        self.merge(fields, &[(name.as_bytes().to_vec(), token)]);
+        true
+    }
+
+    /// Writes several members at the top, by name; one that is there is replaced.
+    pub(super) fn merge(&mut self, fields: &FieldTable, pairs: &[(Vec<u8>, Vec<u8>)]) {
+        let whole = Span { start: 0, end: self.json.len() as u32, kind: Kind::Object };
+        let members = json::members(&self.json, whole);
+        let names: Vec<Vec<u8>> = members.iter().map(|(k, _)| name_of(&self.json, *k)).collect();
+        let last = |name: &[u8]| pairs.iter().rev().find(|(n, _)| n == name).map(|(_, token)| &token[..]);
+        let quoted: Vec<Vec<u8>> = pairs
+            .iter()
+            .map(|(name, _)| {
+                let mut q = Vec::new();
+                json::quote(name, &mut q);
+                q
+            })
+            .collect();
+        let old = members.iter().zip(&names).map(|((k, v), name)| (k.of(&self.json), last(name).unwrap_or_else(|| v.of(&self.json))));
+        let fresh = pairs.iter().enumerate().filter(|(i, (name, _))| !names.contains(name) && !pairs[i + 1..].iter().any(|(n, _)| n == name));
+        let fresh = fresh.map(|(i, (_, token))| (&quoted[i][..], &token[..]));
+        self.spare.clear();
+        write_members(old.chain(fresh), &mut self.spare);
+        std::mem::swap(&mut self.json, &mut self.spare);
+        self.scan(fields);
+    }
+}
+
+fn kind_of(token: &[u8]) -> Kind {
+    match token.first() {
+        Some(b'"') if token.contains(&b'\\') => Kind::EscapedText,
+        Some(b'"') => Kind::Text,
+        Some(b'{') => Kind::Object,
+        Some(b'[') => Kind::Array,
+        Some(b't') => Kind::True,
+        Some(b'f') => Kind::False,
+        Some(b'n') => Kind::Null,
+        _ => Kind::Number,
+    }
+}
+
+/// A member's name, escapes resolved.
+pub(super) fn name_of(json: &[u8], key: Span) -> Vec<u8> {
+    let mut name = Vec::new();
+    json::unescape(&json[key.start as usize + 1..key.end as usize - 1], &mut name);
+    name
+}
+
+fn write_members<'a>(members: impl Iterator<Item = (&'a [u8], &'a [u8])>, out: &mut Vec<u8>) {
+    out.push(b'{');
+    for (i, (key, value)) in members.enumerate() {
+        if i > 0 {
+            out.push(b',');
+        }
+        out.extend_from_slice(key);
+        out.push(b':');
+        out.extend_from_slice(value);
+    }
+    out.push(b'}');
+}
+
+/// Writes `object` without what `fate` drops; returns how many members stayed and whether any went.
+fn filtered(json: &[u8], object: Span, prefix: &str, fate: &dyn Fn(&str) -> Fate, out: &mut Vec<u8>) -> (usize, bool) {
+    out.push(b'{');
+    let (mut stayed, mut dropped) = (0, false);
+    for (key, value) in json::members(json, object) {
+        let name = name_of(json, key);
+        let flat = format!("{prefix}{}", String::from_utf8_lossy(&name));
+        let fate_of = match fate(&flat) {
+            Fate::Descend if value.kind != Kind::Object => Fate::Keep,
+            other => other,
+        };
+        if fate_of == Fate::Drop {
+            dropped = true;
+            continue;
+        }
+        let mark = out.len();
+        if stayed > 0 {
+            out.push(b',');
+        }
+        out.extend_from_slice(key.of(json));
+        out.push(b':');
+        if fate_of == Fate::Descend {
+            let (inside, gone) = filtered(json, value, &format!("{flat}."), fate, out);
+            dropped |= gone;
+            if gone && inside == 0 {
+                // An object that was emptied goes with its members.
+                out.truncate(mark);
+                continue;
+            }
+        } else {
+            out.extend_from_slice(value.of(json));
+        }
+        stayed += 1;
+    }
+    out.push(b'}');
+    (stayed, dropped)
+}
+
+/// Writes the value with, in every object, only the last member of each name.
+fn without_duplicates(json: &[u8], out: &mut Vec<u8>) {
+    fn object(json: &[u8], span: Span, out: &mut Vec<u8>) {
+        let members = json::members(json, span);
+        let names: Vec<Vec<u8>> = members.iter().map(|(k, _)| name_of(json, *k)).collect();
+        out.push(b'{');
+        let mut first = true;
+        for (i, (key, value)) in members.iter().enumerate() {
+            if names[i + 1..].contains(&names[i]) {
+                continue;
+            }
+            if !std::mem::take(&mut first) {
+                out.push(b',');
+            }
+            out.extend_from_slice(key.of(json));
+            out.push(b':');
+            if value.kind == Kind::Object { object(json, *value, out) } else { out.extend_from_slice(value.of(json)) }
+        }
+        out.push(b'}');
+    }
+    object(json, Span { start: 0, end: json.len() as u32, kind: Kind::Object }, out);
+}

@@ -1,0 +1,303 @@
+//! Field paths, the views of the usual names, and the table that finds fields while bytes are scanned.
+//!
+//! A [`Path`] is what a sentence writes (`http.status`, `"weird name"`). A [`FieldTable`] is built once from all the paths a
+//! compiled plan needs: a small trie of member names, so that the scanner pulls exactly those members and
+//! skips the rest. A path has several places it may stand in; [`FieldTable::find`] takes the first that is there.
+
+use std::fmt;
+
+use crate::json::Span;
+
+/// A field's path as a sentence writes it.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Path {
+    segments: Vec<String>,
+}
+
+/// The names under which senders write the usual fields. The first found, in this order, is the view's value.
+const VIEWS: [(&str, &[&str]); 3] = [
+    ("time", &["time", "timestamp", "ts"]),
+    ("severity", &["severity", "level", "lvl"]),
+    ("message", &["message", "msg", "body"]),
+];
+
+/// The field in which a sampled event carries how many events it stands for.
+pub const WEIGHT: &str = "sampled.weight";
+
+impl Path {
+    /// A path of one name, taken exactly (dots and all).
+    #[must_use]
+    pub fn name(name: &str) -> Path {
+        Path { segments: vec![name.to_owned()] }
+    }
+
+    /// A path of several segments, at least one.
+    #[must_use]
+    pub fn of(segments: Vec<String>) -> Path {
+        assert!(!segments.is_empty(), "a path has at least one segment");
+        Path { segments }
+    }
+
+    /// The segments between the dots.
+    #[must_use]
+    pub fn segments(&self) -> &[String] {
+        &self.segments
+    }
+
+    /// The name with its dots, unquoted: what a new attribute of this path is called.
+    #[must_use]
+    pub fn flat(&self) -> String {
+        self.segments.join(".")
+    }
+
+    /// Whether this is the `severity` view, whose values compare by level.
+    #[must_use]
+    pub fn is_severity(&self) -> bool {
+        self.segments == ["severity"]
+    }
+
+    /// The places this path may stand in, best first, each a list of member names from the top.
+    fn places(&self) -> Vec<Vec<String>> {
+        if let [only] = self.segments.as_slice() {
+            let usual = VIEWS.iter().find(|(view, _)| view == only).map(|(_, names)| *names);
+            return match usual {
+                Some(names) => names.iter().map(|n| vec![(*n).to_owned()]).collect(),
+                None => vec![vec![only.clone()]],
+            };
+        }
+        vec![vec![self.flat()], self.segments.clone()]
+    }
+
+    /// Whether `name` can stand in a sentence without quotes.
+    #[must_use]
+    pub fn plain(name: &str) -> bool {
+        let mut chars = name.chars();
+        chars.next().is_some_and(|c| c.is_ascii_alphabetic() || c == '_')
+            && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_' || c == '-')
+            && !name.ends_with('-')
+            && !crate::lang::RESERVED.contains(&name)
+    }
+}
+
+impl fmt::Display for Path {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (i, segment) in self.segments.iter().enumerate() {
+            if i > 0 {
+                f.write_str(".")?;
+            }
+            if Path::plain(segment) {
+                f.write_str(segment)?;
+            } else {
+                crate::lang::write_quoted(f, segment)?;
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A field of a [`FieldTable`], by which values are looked up once the table is built.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct FieldId(u16);
+
+#[derive(Clone, Debug)]
+struct Edge {
+    name: Box<[u8]>,
+    slot: u16,
+    child: Option<u16>,
+}
+
+#[derive(Clone, Debug, Default)]
+struct Node {
+    edges: Vec<Edge>,
+    /// Open-addressed index into `edges` (+1; 0 is free), a power of two long and at most half full.
+    index: Vec<u16>,
+}
+
+/// All the fields a plan needs, as a trie of member names. Slot numbers run over all its edges.
+#[derive(Clone, Debug, Default)]
+pub struct FieldTable {
+    nodes: Vec<Node>,
+    slots: u16,
+    paths: Vec<Path>,
+    /// For each field, its slots, best place first.
+    places: Vec<Vec<u16>>,
+}
+
+#[inline]
+fn mix(name: &[u8]) -> usize {
+    let mut head = [0u8; 8];
+    let n = name.len().min(8);
+    head[..n].copy_from_slice(&name[..n]);
+    let tail = name.last().copied().unwrap_or(0) as u64;
+    let x = u64::from_le_bytes(head) ^ ((name.len() as u64) << 56) ^ (tail << 48);
+    (x.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as usize
+}
+
+impl FieldTable {
+    /// Adds a path (once) and returns its field.
+    ///
+    /// # Panics
+    /// Past 65 000 distinct fields; a checked plan has far fewer.
+    pub fn want(&mut self, path: &Path) -> FieldId {
+        if let Some(known) = self.paths.iter().position(|p| p == path) {
+            return FieldId(known as u16);
+        }
+        let places = path.places().iter().map(|place| self.slot(place)).collect();
+        self.paths.push(path.clone());
+        self.places.push(places);
+        FieldId(u16::try_from(self.paths.len() - 1).expect("fewer than 65 000 fields"))
+    }
+
+    fn slot(&mut self, names: &[String]) -> u16 {
+        if self.nodes.is_empty() {
+            self.nodes.push(Node::default());
+        }
+        let (mut node, mut slot) = (0usize, 0u16);
+        for (depth, name) in names.iter().enumerate() {
+            let found = self.nodes[node].edges.iter().position(|e| *e.name == *name.as_bytes());
+            let edge = found.unwrap_or_else(|| {
+                let fresh = Edge { name: name.as_bytes().into(), slot: self.slots, child: None };
+                self.slots = self.slots.checked_add(1).expect("fewer than 65 000 slots");
+                self.nodes[node].edges.push(fresh);
+                self.nodes[node].reindex();
+                self.nodes[node].edges.len() - 1
+            });
+            slot = self.nodes[node].edges[edge].slot;
+            if depth + 1 < names.len() {
+                let next = self.nodes[node].edges[edge].child.unwrap_or_else(|| {
+                    self.nodes.push(Node::default());
+                    (self.nodes.len() - 1) as u16
+                });
+                self.nodes[node].edges[edge].child = Some(next);
+                node = next as usize;
+            }
+        }
+        slot
+    }
+
+    /// How many slots a scan fills.
+    #[must_use]
+    pub fn slots(&self) -> usize {
+        self.slots as usize
+    }
+
+    /// The member `name` below `node`: its slot, and the node below it if deeper fields are wanted.
+    #[inline]
+    pub(crate) fn edge(&self, node: u16, name: &[u8]) -> Option<(u16, Option<u16>)> {
+        let node = self.nodes.get(node as usize)?;
+        let mask = node.index.len().wrapping_sub(1);
+        let mut at = mix(name) & mask;
+        loop {
+            match *node.index.get(at)? {
+                0 => return None,
+                i => {
+                    let edge = &node.edges[i as usize - 1];
+                    if *edge.name == *name {
+                        return Some((edge.slot, edge.child));
+                    }
+                }
+            }
+            at = (at + 1) & mask;
+        }
+    }
+
+    /// Calls `each` with every slot below `node`.
+    pub(crate) fn each_below(&self, node: u16, each: &mut dyn FnMut(u16)) {
+        for edge in &self.nodes[node as usize].edges {
+            each(edge.slot);
+            if let Some(child) = edge.child {
+                self.each_below(child, each);
+            }
+        }
+    }
+
+    /// The field's value in `slots`, from the best place that has one; [`Span::MISSING`] if none has.
+    #[inline]
+    #[must_use]
+    pub fn find(&self, field: FieldId, slots: &[Span]) -> Span {
+        self.find_slot(field, slots).map_or(Span::MISSING, |slot| slots[slot as usize])
+    }
+
+    /// The slot of the best place that has a value.
+    #[inline]
+    pub(crate) fn find_slot(&self, field: FieldId, slots: &[Span]) -> Option<u16> {
+        self.places[field.0 as usize].iter().copied().find(|&s| slots[s as usize].present())
+    }
+
+    /// The slot of the place where a field that is missing would be written (its exact name, at the top).
+    pub(crate) fn first_slot(&self, field: FieldId) -> u16 {
+        self.places[field.0 as usize][0]
+    }
+
+    /// The slots of all places a field may stand in.
+    pub(crate) fn all_slots(&self, field: FieldId) -> &[u16] {
+        &self.places[field.0 as usize]
+    }
+
+    /// For a view, the usual name it has in this event; else nothing.
+    pub(crate) fn usual_name(&self, field: FieldId, slots: &[Span]) -> Option<&'static str> {
+        let [only] = self.path(field).segments() else { return None };
+        let (_, names) = VIEWS.iter().find(|(view, _)| view == only)?;
+        let place = self.places[field.0 as usize].iter().position(|&s| slots[s as usize].present())?;
+        names.get(place).copied()
+    }
+
+    /// The path a field was asked for by.
+    #[must_use]
+    pub fn path(&self, field: FieldId) -> &Path {
+        &self.paths[field.0 as usize]
+    }
+}
+
+impl Node {
+    fn reindex(&mut self) {
+        let size = (self.edges.len() * 2).next_power_of_two().max(8);
+        self.index = vec![0; size];
+        for (i, edge) in self.edges.iter().enumerate() {
+            let mut at = mix(&edge.name) & (size - 1);
+            while self.index[at] != 0 {
+                at = (at + 1) & (size - 1);
+            }
+            self.index[at] = (i + 1) as u16;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::json::scan;
+
+    fn pull(json: &str, path: &[&str]) -> Option<String> {
+        let mut table = FieldTable::default();
+        let path = Path::of(path.iter().map(|s| (*s).to_owned()).collect());
+        let field = table.want(&path);
+        table.want(&Path::name("other"));
+        let mut slots = Vec::new();
+        scan(json.as_bytes(), &table, &mut slots).unwrap();
+        let span = table.find(field, &slots);
+        span.present().then(|| String::from_utf8(span.of(json.as_bytes()).to_vec()).unwrap())
+    }
+
+    #[test]
+    fn a_dotted_path_is_the_exact_name_else_the_nested_one() {
+        assert_eq!(pull(r#"{"http.status":1,"http":{"status":2}}"#, &["http", "status"]).unwrap(), "1");
+        assert_eq!(pull(r#"{"http":{"x":0,"status":2}}"#, &["http", "status"]).unwrap(), "2");
+        assert_eq!(pull(r#"{"http":7}"#, &["http", "status"]), None);
+    }
+
+    #[test]
+    fn views_take_the_usual_names() {
+        assert_eq!(pull(r#"{"msg":"m","level":"warn"}"#, &["message"]).unwrap(), r#""m""#);
+        assert_eq!(pull(r#"{"msg":"m","lvl":"warn"}"#, &["severity"]).unwrap(), r#""warn""#);
+        assert_eq!(pull(r#"{"body":"b","message":"m"}"#, &["message"]).unwrap(), r#""m""#);
+    }
+
+    #[test]
+    fn an_escaped_name_and_a_second_occurrence_cannot_hide_a_field() {
+        assert_eq!(pull(r#"{"\u0061":1}"#, &["a"]).unwrap(), "1");
+        assert_eq!(pull(r#"{"a":1,"a":2}"#, &["a"]).unwrap(), "2");
+        assert_eq!(pull(r#"{"a":{"b":1},"a":{"c":2}}"#, &["a", "b"]), None);
+        assert_eq!(pull(r#"{"a":{"b":1},"a":3}"#, &["a", "b"]), None);
+    }
+}

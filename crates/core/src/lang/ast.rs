@@ -1,0 +1,437 @@
+//! The trees that sentences parse to.
+
+use std::net::IpAddr;
+
+use crate::field::Path;
+
+/// A condition on one event.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Condition {
+    /// At least one holds. Two or more members, none of them an `Or`.
+    Or(Vec<Condition>),
+    /// All hold. Two or more members, none of them an `And`.
+    And(Vec<Condition>),
+    /// It does not hold.
+    Not(Box<Condition>),
+    /// One test of one field. Of a missing field every test is false.
+    Field(Path, Test),
+    /// `true` or `false`, for every event.
+    Constant(bool),
+}
+
+/// What is asked of a field.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Test {
+    /// It is there, even as `null`.
+    Exists,
+    /// `=`
+    Equals(Literal),
+    /// `!=`: it is there and has another value.
+    Differs(Literal),
+    /// `~=`: the same text, case ignored.
+    Alike(String),
+    /// `<`, `<=`, `>` or `>=`.
+    Order(Ordering, Literal),
+    /// `in 500..599`, both ends included.
+    Range(Literal, Literal),
+    /// `in (80, 443)`
+    OneOf(Vec<Literal>),
+    /// `in 192.0.2.0/24`
+    Network(Network),
+    /// `contains "…"`
+    Contains(String),
+    /// `starts with "…"`
+    StartsWith(String),
+    /// `ends with "…"`
+    EndsWith(String),
+    /// `matches /…/`
+    Matches(Pattern),
+}
+
+/// A comparison by order.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Ordering {
+    /// `<`
+    Less,
+    /// `<=`
+    AtMost,
+    /// `>`
+    Greater,
+    /// `>=`
+    AtLeast,
+}
+
+/// A value written in a sentence.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Literal {
+    /// `"text"`
+    Text(String),
+    /// A number; compares with numbers and with numeric strings, as a number.
+    Number(f64),
+    /// `true` or `false`
+    Bool(bool),
+    /// A severity word, only beside the `severity` field.
+    Level(Level),
+}
+
+/// A severity level of the OpenTelemetry Logs Data Model, in its order.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Level {
+    /// Severity numbers 1 to 4.
+    Trace,
+    /// 5 to 8.
+    Debug,
+    /// 9 to 12.
+    Info,
+    /// 13 to 16.
+    Warn,
+    /// 17 to 20.
+    Error,
+    /// 21 to 24.
+    Fatal,
+}
+
+impl Level {
+    /// All levels, lowest first.
+    pub const ALL: [Level; 6] = [Level::Trace, Level::Debug, Level::Info, Level::Warn, Level::Error, Level::Fatal];
+
+    /// The word for it in sentences.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        ["trace", "debug", "info", "warn", "error", "fatal"][self as usize]
+    }
+
+    /// Reads a sender's severity: the usual words in any case, or an OpenTelemetry severity number.
+    #[must_use]
+    pub fn read(text: &[u8]) -> Option<Level> {
+        let is = |words: &[&str]| words.iter().any(|w| w.as_bytes().eq_ignore_ascii_case(text));
+        Some(match text.first()?.to_ascii_lowercase() {
+            b't' if is(&["trace"]) => Level::Trace,
+            b'd' if is(&["debug"]) => Level::Debug,
+            b'v' if is(&["verbose"]) => Level::Debug,
+            b'i' if is(&["info", "information", "informational"]) => Level::Info,
+            b'n' if is(&["notice"]) => Level::Info,
+            b'w' if is(&["warn", "warning"]) => Level::Warn,
+            b'e' if is(&["error", "err"]) => Level::Error,
+            b's' if is(&["severe"]) => Level::Error,
+            b'f' if is(&["fatal"]) => Level::Fatal,
+            b'c' if is(&["critical", "crit"]) => Level::Fatal,
+            b'a' if is(&["alert"]) => Level::Fatal,
+            b'p' if is(&["panic"]) => Level::Fatal,
+            b'e' if is(&["emergency", "emerg"]) => Level::Fatal,
+            b'1'..=b'9' => {
+                let number: usize = std::str::from_utf8(text).ok()?.parse().ok()?;
+                *Level::ALL.get((number - 1) / 4)?
+            }
+            _ => return None,
+        })
+    }
+}
+
+/// A range of addresses.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Network {
+    /// Its base address.
+    pub base: IpAddr,
+    /// How many leading bits are fixed.
+    pub prefix: u8,
+}
+
+impl Network {
+    /// Whether `address` lies in it. An IPv4 address written as IPv6 (`::ffff:…`) counts as IPv4.
+    #[must_use]
+    pub fn contains(&self, address: IpAddr) -> bool {
+        let bits = |ip: IpAddr| match ip.to_canonical() {
+            IpAddr::V4(v4) => (u128::from(u32::from(v4)) << 96, false),
+            IpAddr::V6(v6) => (u128::from(v6), true),
+        };
+        let ((mine, six), (other, other_six)) = (bits(self.base), bits(address));
+        let mask = u128::MAX.checked_shl(128 - u32::from(self.prefix)).unwrap_or(0);
+        six == other_six && (mine ^ other) & mask == 0
+    }
+}
+
+/// A regular expression as written between slashes. It runs in linear time.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Pattern {
+    /// What stands between the slashes.
+    pub source: String,
+    /// Written `/…/i`.
+    pub ignore_case: bool,
+}
+
+/// Most memory one compiled regular expression may take, in bytes.
+const PATTERN_SIZE: usize = 2 << 20;
+
+impl Pattern {
+    /// Compiles it.
+    pub fn compile(&self) -> Result<regex::bytes::Regex, regex::Error> {
+        regex::bytes::RegexBuilder::new(&self.source).case_insensitive(self.ignore_case).size_limit(PATTERN_SIZE).build()
+    }
+}
+
+/// One step: an operation, and the condition under which it touches an event.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Step {
+    /// What is done.
+    pub operation: Operation,
+    /// Which events it touches; left out, all.
+    pub when: Option<Condition>,
+}
+
+/// What a step does.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Operation {
+    /// Removes every event that does not meet the condition.
+    Keep(Condition),
+    /// Removes every event that meets it.
+    Drop(Condition),
+    /// Removes all but a share, and marks what stays with its weight.
+    Sample {
+        /// How many stay.
+        rate: Rate,
+        /// The key: events that agree in it are kept or removed together. Empty: the whole event is the key.
+        by: Vec<Path>,
+        /// Events that are always kept, unmarked.
+        unless: Option<Condition>,
+    },
+    /// Masks what must not be seen.
+    Redact {
+        /// What to look for, each with its mask.
+        what: Vec<Redaction>,
+        /// Where to look; empty: in all text and numbers of the event.
+        fields: Vec<Path>,
+    },
+    /// Sets tags: attributes by which events are accounted for.
+    Tag(Vec<(Path, Value)>),
+    /// Sets fields.
+    Set(Vec<(Path, Value)>),
+    /// Removes fields.
+    Remove(Vec<Selector>),
+    /// Removes all other fields.
+    Retain(Vec<Selector>),
+    /// Renames fields.
+    Rename(Vec<(Path, Path)>),
+    /// Reads a field's text and adds what it finds as fields.
+    Parse {
+        /// The field to read.
+        field: Path,
+        /// How it is written.
+        format: Format,
+    },
+    /// Cuts a field's text to a size in bytes of UTF-8.
+    Trim {
+        /// The field.
+        field: Path,
+        /// The most that stays, a closing `…` included.
+        size: Size,
+    },
+    /// Does all the steps of a recipe.
+    Use(String),
+}
+
+/// What share of events a `sample` keeps.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Rate {
+    /// `1 in N`, N at least 1.
+    OneIn(u64),
+    /// `P%`, above 0 and at most 100.
+    Percent(f64),
+}
+
+impl Rate {
+    /// How many events one kept event stands for.
+    #[must_use]
+    pub fn weight(self) -> f64 {
+        match self {
+            Rate::OneIn(n) => n as f64,
+            Rate::Percent(p) => 100.0 / p,
+        }
+    }
+}
+
+/// One thing to redact and how it is masked.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Redaction {
+    /// What is looked for.
+    pub what: What,
+    /// What stands there afterwards.
+    pub mask: Mask,
+}
+
+/// What a redaction looks for.
+#[derive(Clone, Debug, PartialEq)]
+pub enum What {
+    /// A built-in detector.
+    Detector(Detector),
+    /// Whatever a regular expression finds; its groups, where it has any.
+    Pattern(Pattern),
+    /// The whole value of a field.
+    Field(Path),
+}
+
+/// A built-in detector of personal data.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Detector {
+    /// E-mail addresses (RFC 5322 dot-atoms, with a domain of two labels or more).
+    Email,
+    /// Payment card numbers: 13 to 19 digits, alone or in groups, that pass the Luhn check (ISO/IEC 7812-1).
+    Card,
+}
+
+impl Detector {
+    /// All of them.
+    pub const ALL: [Detector; 2] = [Detector::Email, Detector::Card];
+
+    /// The word for it in sentences.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Detector::Email => "email",
+            Detector::Card => "card",
+        }
+    }
+}
+
+/// What stands in place of a redacted value.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Mask {
+    /// `***`
+    Stars,
+    /// `***` and the last N characters; separators do not count and do not stay.
+    KeepLast(usize),
+    /// A given text.
+    With(String),
+    /// A keyed hash, so that equal values stay joinable.
+    Hash,
+}
+
+/// A value that a step writes.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Value {
+    /// As written.
+    Literal(Literal),
+    /// A copy of a field; where the field is missing, nothing is written.
+    Field(Path),
+}
+
+/// Fields chosen by path, or by what they start with.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Selector {
+    /// The path; with `prefix`, its last segment is what names start with (it may be empty, as in `debug.*`).
+    pub path: Path,
+    /// Written with a closing `*`.
+    pub prefix: bool,
+}
+
+/// How a text is written that `parse` reads.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Format {
+    /// A JSON object.
+    Json,
+    /// `key=value` pairs, values quoted where they have spaces.
+    KeyValue,
+    /// A line template: `"{client:ip} took {ms:integer} ms"`.
+    Template(Template),
+    /// A regular expression with named groups.
+    Pattern(Pattern),
+}
+
+/// A line template, in parts.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Template {
+    /// Literal text and places in turn.
+    pub parts: Vec<Part>,
+}
+
+/// A part of a line template.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Part {
+    /// Text that must stand there.
+    Text(String),
+    /// A value that is read into a field.
+    Field(Path, Place),
+}
+
+/// What a template's place accepts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Place {
+    /// Everything up to the text that follows, at least one character.
+    Text,
+    /// Characters other than white space.
+    Word,
+    /// A whole number.
+    Integer,
+    /// A number.
+    Number,
+    /// An IPv4 or IPv6 address.
+    Ip,
+}
+
+impl Place {
+    /// All of them.
+    pub const ALL: [Place; 5] = [Place::Text, Place::Word, Place::Integer, Place::Number, Place::Ip];
+
+    /// The word for it in templates.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Place::Text => "text",
+            Place::Word => "word",
+            Place::Integer => "integer",
+            Place::Number => "number",
+            Place::Ip => "ip",
+        }
+    }
+}
+
+/// A size in bytes, as written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Size {
+    /// How many units.
+    pub count: u64,
+    /// Of what.
+    pub unit: Unit,
+}
+
+/// A unit of size.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Unit {
+    /// Bytes.
+    B,
+    /// 1 000 bytes.
+    KB,
+    /// 1 000 000 bytes.
+    MB,
+    /// 1 000 000 000 bytes.
+    GB,
+}
+
+impl Unit {
+    /// All of them, smallest first.
+    pub const ALL: [Unit; 4] = [Unit::B, Unit::KB, Unit::MB, Unit::GB];
+
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        ["B", "KB", "MB", "GB"][self as usize]
+    }
+}
+
+impl Size {
+    /// The size in bytes.
+    #[must_use]
+    pub fn bytes(self) -> u64 {
+        self.count.saturating_mul([1, 1_000, 1_000_000, 1_000_000_000][self.unit as usize])
+    }
+
+    /// Reads a size such as `2 KB`.
+    #[must_use]
+    pub fn read(text: &str) -> Option<Size> {
+        let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+        let count = text[..digits].parse().ok()?;
+        let unit = text[digits..].trim();
+        let unit = if unit.is_empty() { Unit::B } else { *Unit::ALL.iter().find(|u| u.word().eq_ignore_ascii_case(unit))? };
+        Some(Size { count, unit })
+    }
+}

@@ -1,0 +1,11 @@
+#![doc = include_str!("model.md")]
+
+pub mod engine;
+pub mod field;
+pub mod json;
+pub mod lang;
+pub mod ledger;
+pub mod plan;
+pub mod read;
+pub mod redact;
+pub mod sample;

@@ -1,0 +1,96 @@
+//! The keys a plan may have, in one table: the parser, its suggestions and the JSON Schema all read it.
+
+/// What a key's value is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Shape {
+    /// A text.
+    Text,
+    /// A text that is one of these.
+    Word(&'static [&'static str]),
+    /// An address to listen on, `ip:port`.
+    Address,
+    /// A list of texts.
+    Texts,
+    /// A condition, or `remainder`.
+    Gate,
+    /// A list of steps.
+    Steps,
+    /// A size such as `2 MB`.
+    Size,
+    /// A time such as `30 seconds`.
+    Duration,
+    /// A whole number of at least 1.
+    Count,
+    /// `{ secret = "name" }`
+    Secret,
+    /// `{ per_gb = 2.40, currency = "EUR" }`
+    Price,
+}
+
+/// One key.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Key {
+    pub(super) name: &'static str,
+    pub(super) shape: Shape,
+    pub(super) needed: bool,
+    pub(super) says: &'static str,
+    /// Kinds for which it may stand; empty: all.
+    pub(super) kinds: &'static [&'static str],
+}
+
+const fn key(name: &'static str, shape: Shape, says: &'static str) -> Key {
+    Key { name, shape, needed: false, says, kinds: &[] }
+}
+
+const fn needed(name: &'static str, shape: Shape, says: &'static str) -> Key {
+    Key { name, shape, needed: true, says, kinds: &[] }
+}
+
+const fn only(kinds: &'static [&'static str], k: Key) -> Key {
+    Key { kinds, ..k }
+}
+
+pub(super) const SOURCE_KINDS: &[&str] = &["http"];
+pub(super) const DESTINATION_KINDS: &[&str] = &["file", "http", "discard"];
+
+/// Keys at the top of the document.
+pub(super) const TOP: &[(&str, &str)] = &[
+    ("source", "Where events come from, by name."),
+    ("destination", "Where events go, by name."),
+    ("route", "Which events go where, and what is done to them on the way."),
+    ("recipe", "Named lists of steps, used by `use NAME`."),
+];
+
+pub(super) const SOURCE: &[Key] = &[
+    needed("kind", Shape::Word(SOURCE_KINDS), "The protocol it speaks."),
+    needed("listen", Shape::Address, "The address it listens on."),
+    key("key", Shape::Secret, "The key senders must show, as a bearer token or as the last part of the URL's path. Needed unless `listen` is a loopback address."),
+    key("on_arrival", Shape::Steps, "Steps done to every event that arrives."),
+    key("max_body", Shape::Size, "Largest body that is read, as sent. 16 MB if left out."),
+    key("max_unpacked", Shape::Size, "Largest body after decompression. 64 MB if left out."),
+    key("max_event", Shape::Size, "Largest single event. 256 KB if left out."),
+    key("max_requests", Shape::Count, "Most requests that are worked on at once. 64 if left out."),
+];
+
+pub(super) const DESTINATION: &[Key] = &[
+    needed("kind", Shape::Word(DESTINATION_KINDS), "What it is."),
+    only(&["file"], needed("path", Shape::Text, "The file that events are appended to, as JSON lines.")),
+    only(&["http"], needed("endpoints", Shape::Texts, "The URLs that events are posted to, as JSON lines. The first that answers is used.")),
+    only(&["http"], key("token", Shape::Secret, "The bearer token that is sent along.")),
+    only(&["http"], key("compress", Shape::Word(&["gzip", "none"]), "How bodies are compressed. `gzip` if left out.")),
+    only(&["http"], key("timeout", Shape::Duration, "How long an answer may take. 30 seconds if left out.")),
+    only(&["http"], key("max_batch", Shape::Size, "Largest body that is posted, before compression. 1 MB if left out.")),
+    key("always", Shape::Steps, "Steps done to every event that leaves here, whichever route it comes by."),
+    key("price", Shape::Price, "What it costs to send here."),
+    key("hold_at_most", Shape::Size, "How much may wait for it before its sources are pushed back. 4 GB if left out."),
+];
+
+pub(super) const ROUTE: &[Key] = &[
+    needed("name", Shape::Text, "What it is called."),
+    key("from", Shape::Texts, "The sources it takes from; left out, all."),
+    key("when", Shape::Gate, "Which events it takes: a condition, or `remainder` for those that no other route takes; left out, all."),
+    key("do", Shape::Steps, "What is done to each event, in order."),
+    needed("to", Shape::Texts, "The destinations that each get a copy."),
+];
+
+pub(super) const RECIPE: &[Key] = &[needed("steps", Shape::Steps, "The steps it stands for.")];

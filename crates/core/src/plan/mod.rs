@@ -1,0 +1,22 @@
+//! The plan: one TOML document, in three stages.
+//!
+//! [`ParsedPlan::parse`] reads the document and knows its keys; [`ParsedPlan::check`] gives it meaning (names that refer to something,
+//! sentences, addresses, sizes); [`crate::engine::CompiledPlan::new`] makes it run. Each stage is a type of its own, so that an unchecked plan cannot be run.
+//! Every mistake points at its place in the document, and all mistakes are reported, not only the first.
+
+mod check;
+mod keys;
+mod parse;
+mod report;
+mod schema;
+
+pub use check::{CheckedPlan, Destination, DestinationKind, Gate, HttpDestination, Price, Route, SecretName, Source};
+pub use parse::ParsedPlan;
+pub use report::Report;
+pub use schema::schema;
+
+/// Largest plan that is read, in bytes.
+pub const MAX_PLAN: usize = 4 << 20;
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,70 @@
+//! The plan's JSON Schema (draft 2020-12), from the table of keys.
+
+use serde_json::{Map, Value, json};
+
+use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TOP};
+
+fn shape(shape: Shape) -> Value {
+    let text = |says: &str| json!({ "type": "string", "description": says });
+    match shape {
+        Shape::Text => json!({ "type": "string", "minLength": 1 }),
+        Shape::Word(words) => json!({ "enum": words }),
+        Shape::Address => json!({ "type": "string", "pattern": "^.+:[0-9]+$" }),
+        Shape::Texts => json!({ "type": "array", "items": { "type": "string" }, "minItems": 1, "uniqueItems": true }),
+        Shape::Gate => text("a condition, or `remainder`"),
+        Shape::Steps => json!({ "type": "array", "items": { "type": "string", "description": "a step" } }),
+        Shape::Size => json!({ "type": "string", "pattern": "^[0-9]+ ?(B|KB|MB|GB)$" }),
+        Shape::Duration => json!({ "type": "string", "pattern": "^[0-9]+ ?(ms|milliseconds?|s|seconds?|min|minutes?|hours?|days?)$" }),
+        Shape::Count => json!({ "type": "integer", "minimum": 1 }),
+        Shape::Secret => json!({ "type": "object", "properties": { "secret": { "type": "string" } }, "required": ["secret"], "additionalProperties": false }),
+        Shape::Price => {
+            let properties = json!({ "per_gb": { "type": "number", "minimum": 0 }, "currency": { "type": "string", "pattern": "^[A-Z]{3}$" } });
+            json!({ "type": "object", "properties": properties, "required": ["per_gb"], "additionalProperties": false })
+        }
+    }
+}
+
+fn object(keys: &[Key]) -> Value {
+    let mut properties = Map::new();
+    for key in keys {
+        let mut of = shape(key.shape);
+        of["description"] = json!(key.says);
+        properties.insert(key.name.to_owned(), of);
+    }
+    let required: Vec<_> = keys.iter().filter(|k| k.needed && k.kinds.is_empty()).map(|k| k.name).collect();
+    let mut object = json!({ "type": "object", "properties": properties, "required": required, "additionalProperties": false });
+    // A key that only some kinds have is needed, or not allowed, by the kind that is given.
+    let kinds = keys.iter().find_map(|k| if let Shape::Word(words) = k.shape && k.name == "kind" { Some(words) } else { None });
+    let mut cases = Vec::new();
+    for kind in kinds.unwrap_or_default() {
+        let mine = |k: &&Key| k.kinds.contains(kind);
+        let needs: Vec<_> = keys.iter().filter(|k| k.needed).filter(mine).map(|k| k.name).collect();
+        let others: Map<String, Value> = keys.iter().filter(|k| !k.kinds.is_empty() && !k.kinds.contains(kind)).map(|k| (k.name.to_owned(), json!(false))).collect();
+        if !needs.is_empty() || !others.is_empty() {
+            cases.push(json!({ "if": { "properties": { "kind": { "const": kind } } }, "then": { "required": needs, "properties": others } }));
+        }
+    }
+    if !cases.is_empty() {
+        object["allOf"] = json!(cases);
+    }
+    object
+}
+
+/// The schema that editors use to complete and check a plan.
+#[must_use]
+pub fn schema() -> Value {
+    let says = |name: &str| TOP.iter().find(|(n, _)| *n == name).map_or("", |(_, s)| *s);
+    let by_name = |name: &str, keys: &[Key]| json!({ "type": "object", "description": says(name), "additionalProperties": object(keys) });
+    json!({
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "A Rockrose plan",
+        "type": "object",
+        "properties": {
+            "source": by_name("source", SOURCE),
+            "destination": by_name("destination", DESTINATION),
+            "recipe": by_name("recipe", RECIPE),
+            "route": { "type": "array", "description": says("route"), "items": object(ROUTE) }
+        },
+        "additionalProperties": false
+    })
+}

@@ -1,0 +1,161 @@
+//! Plans that are right, and each kind of mistake at its place.
+
+use super::*;
+use crate::lang::parse_step;
+
+const GOOD: &str = r#"
+[source.kiosks]
+kind = "http"
+listen = "127.0.0.1:8610"
+key = { secret = "kiosks" }
+on_arrival = ['tag line = "kiosk"']
+max_body = "2 MB"
+
+[destination.desk]
+kind = "http"
+endpoints = ["http://127.0.0.1:9410/in"]
+token = { secret = "desk" }
+always = ['redact email, card keep last 4']
+price = { per_gb = 2.40, currency = "EUR" }
+timeout = "5 seconds"
+
+[destination.vault]
+kind = "file"
+path = "vault.jsonl"
+
+[recipe.quiet]
+steps = ["drop severity < info"]
+
+[[route]]
+name = "trouble"
+from = ["kiosks"]
+when = 'severity >= warn'
+do = ["use quiet", 'trim message to 2 KB']
+to = ["desk", "vault"]
+
+[[route]]
+name = "rest"
+when = "remainder"
+to = ["vault"]
+"#;
+
+#[test]
+fn a_good_plan_is_read_whole() {
+    let plan = CheckedPlan::read(GOOD).unwrap();
+    assert!(plan.warnings.is_empty());
+    assert_eq!(plan.sources[0].max_body, 2_000_000);
+    assert_eq!(plan.secrets(), [&SecretName("desk".into()), &SecretName("kiosks".into())]);
+    assert_eq!(plan.routes[1].when, Gate::Remainder);
+    assert_eq!(plan.expanded(&plan.routes[0].steps)[0], parse_step("drop severity < info").unwrap());
+    let DestinationKind::Http(http) = &plan.destinations[0].kind else { panic!("desk is http") };
+    assert_eq!((http.timeout.as_secs(), http.gzip), (5, true));
+    assert!(CheckedPlan::read("").unwrap().routes.is_empty());
+}
+
+/// Changes GOOD in one place; the one report must stand on `at` and suggest `nearest`.
+fn wrong(from: &str, to: &str, at: &str, nearest: Option<&str>) {
+    assert_eq!(GOOD.matches(from).count(), 1, "{from}");
+    let text = GOOD.replace(from, to);
+    let reports = CheckedPlan::read(&text).map(|_| ()).expect_err(to);
+    assert_eq!(reports.len(), 1, "{to}: {reports:#?}");
+    let r = &reports[0];
+    let line = text.lines().nth(r.line - 1).unwrap();
+    let here: String = line.chars().skip(r.column - 1).take(r.length).collect();
+    assert_eq!(here, at, "{to}: {r:#?}");
+    assert_eq!(r.nearest.as_deref(), nearest, "{to}: {r:#?}");
+    assert!(r.render("plan.toml").contains('^'));
+}
+
+#[test]
+fn each_kind_of_mistake_points_at_its_place() {
+    wrong("[source.kiosks]", "[sorce.kiosks]", "sorce", Some("source"));
+}
+
+#[test]
+fn each_kind_of_mistake_points_at_its_place_in_a_section() {
+    wrong("listen =", "lisen =", "lisen", Some("listen"));
+}
+
+#[test]
+fn values_point() {
+    wrong("kind = \"file\"", "kind = \"fil\"", "\"fil\"", Some("file"));
+    wrong("\"127.0.0.1:8610\"", "\"localhost\"", "\"localhost\"", None);
+    wrong("\"127.0.0.1:8610\"", "8610", "8610", None);
+    wrong("\"2 MB\"", "\"2 XB\"", "\"2 XB\"", None);
+    wrong("\"2 MB\"", "\"0 MB\"", "\"0 MB\"", None);
+    wrong("\"5 seconds\"", "\"soon\"", "\"soon\"", None);
+    wrong("{ secret = \"desk\" }", "\"hunter2\"", "\"hunter2\"", None);
+    wrong("{ secret = \"desk\" }", "{ secert = \"desk\" }", "secert", Some("secret"));
+    wrong("per_gb = 2.40", "per_gb = -1", "-1", None);
+    wrong("\"EUR\"", "\"euro\"", "\"euro\"", None);
+    wrong("[\"http://127.0.0.1:9410/in\"]", "[\"ftp://x\"]", "\"ftp://x\"", None);
+    wrong("[\"http://127.0.0.1:9410/in\"]", "[\"http://u:p@x/\"]", "\"http://u:p@x/\"", None);
+    wrong("[\"http://127.0.0.1:9410/in\"]", "[]", "[]", None);
+    wrong("[\"kiosks\"]", "[\"kioks\"]", "\"kioks\"", Some("kiosks"));
+    wrong("[\"desk\", \"vault\"]", "[\"desk\", \"valt\"]", "\"valt\"", Some("vault"));
+    wrong("[\"desk\", \"vault\"]", "[\"desk\", \"desk\"]", "\"desk\"", None);
+    wrong("name = \"rest\"", "name = \"trouble\"", "\"trouble\"", None);
+    wrong("name = \"rest\"", "name = \"the rest\"", "\"the rest\"", None);
+    wrong("steps = [\"drop severity < info\"]", "steps = [\"use quiet\"]", "quiet", None);
+    wrong("path = \"vault.jsonl\"", "path = \"vault/\"", "\"vault/\"", None);
+    wrong("path = \"vault.jsonl\"", "path = \"v\"\ntoken = { secret = \"x\" }", "{ secret = \"x\" }", None);
+    wrong("path = \"vault.jsonl\"", "", "vault", None);
+    wrong("[\"desk\", \"vault\"]", "[]", "[]", None);
+}
+
+#[test]
+fn sentences_point_inside_their_string_however_it_is_quoted() {
+    wrong("'severity >= warn'", "'severity >= wran'", "wran", Some("warn"));
+    wrong("'severity >= warn'", "\"x = \\\"a\\\" adn y = 1\"", "adn", Some("and"));
+    wrong("'severity >= warn'", "'''\nx = 1 adn y = 1'''", "adn", Some("and"));
+    wrong("'severity >= warn'", "\"\"\"x = \\u0022é\\u0022 adn y = 1\"\"\"", "adn", Some("and"));
+    wrong("\"use quiet\"", "\"use quite\"", "quite", Some("quiet"));
+    wrong("'trim message to 2 KB'", "'trimm message to 2 KB'", "trimm", Some("trim"));
+}
+
+#[test]
+fn toml_itself_can_be_wrong() {
+    let reports = CheckedPlan::read("[source.kiosks\nkind = 1").map(|_| ()).unwrap_err();
+    assert!(reports[0].message.contains("TOML") && reports[0].line == 1, "{reports:?}");
+}
+
+#[test]
+fn all_mistakes_are_reported_in_order() {
+    let text = GOOD.replace("listen =", "lisen =").replace("kind = \"file\"", "kind = \"fil\"").replace("wran", "x");
+    let shape = CheckedPlan::read(&text).map(|_| ()).unwrap_err();
+    assert_eq!(shape.len(), 1, "shape first");
+    let text = GOOD.replace(">= warn", ">= wran").replace("\"vault\"]\n\n[[", "\"valt\"]\n\n[[").replace("\"2 MB\"", "\"2\"");
+    let meaning = CheckedPlan::read(&text).map(|_| ()).unwrap_err();
+    assert_eq!(meaning.iter().map(|r| r.line).collect::<Vec<_>>(), [27, 29]);
+}
+
+#[test]
+fn a_source_that_others_can_reach_needs_a_key() {
+    wrong("listen = \"127.0.0.1:8610\"\nkey = { secret = \"kiosks\" }", "listen = \"0.0.0.0:8610\"", "\"0.0.0.0:8610\"", None);
+}
+
+#[test]
+fn recipes_cannot_multiply_without_end() {
+    let mut text = String::from("[destination.d]\nkind='discard'\n[recipe.r0]\nsteps=['tag x = 1']\n");
+    for i in 1..60 {
+        text.push_str(&format!("[recipe.r{i}]\nsteps=['use r{0}','use r{0}']\n", i - 1));
+    }
+    text.push_str("[[route]]\nname='a'\ndo=['use r59']\nto=['d']\n");
+    let reports = CheckedPlan::read(&text).map(|_| ()).unwrap_err();
+    assert!(reports[0].message.contains("1 000"), "{reports:?}");
+}
+
+#[test]
+fn the_schema_knows_every_key_and_asks_for_the_needed_ones() {
+    let schema = schema();
+    let source = &schema["properties"]["source"]["additionalProperties"];
+    assert_eq!(source["required"], serde_json::json!(["kind", "listen"]));
+    let document: toml::Value = toml::from_str(GOOD).unwrap();
+    for (table, keys) in [("source", "kiosks"), ("destination", "desk"), ("recipe", "quiet")] {
+        for key in document[table][keys].as_table().unwrap().keys() {
+            assert!(schema["properties"][table]["additionalProperties"]["properties"].get(key).is_some(), "{table}.{key}");
+        }
+    }
+    let cases = schema["properties"]["destination"]["additionalProperties"]["allOf"].as_array().unwrap();
+    assert!(cases.iter().any(|c| c["if"]["properties"]["kind"]["const"] == "file" && c["then"]["required"] == serde_json::json!(["path"])));
+}
