@@ -1,1 +1,83 @@
-//! placeholder
+//! What the service remembers besides events: revisions of the plan, tokens, sealed secrets. One SQLite file, through Diesel, and a key file beside it.
+//!
+//! All methods block for a short read or write of the file; async callers run them aside.
+
+mod key;
+mod revisions;
+mod schema;
+mod secrets;
+mod tokens;
+
+use std::path::Path;
+use std::sync::{Mutex, PoisonError};
+
+use diesel::Connection;
+use diesel::connection::SimpleConnection;
+use diesel::sqlite::SqliteConnection;
+use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+
+pub use revisions::Revision;
+pub use secrets::{Secret, SecretEntry};
+pub use tokens::{Bearer, NewToken, TokenKind};
+
+const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
+
+/// Why the records could not do what was asked.
+#[derive(Debug, thiserror::Error)]
+pub enum RecordsError {
+    /// The file cannot be opened, read or written.
+    #[error("the records cannot be read or written: {0}")]
+    Storage(String),
+    /// The key file is missing, unreadable, open to others, or not the one the secrets were sealed with.
+    #[error("the key file {0}")]
+    Key(String),
+    /// Someone else applied a plan meanwhile: the newest revision is another than expected.
+    #[error("the newest revision is {newest}, not {expected}")]
+    Conflict {
+        /// The newest revision; 0 if there is none.
+        newest: i64,
+        /// The revision the caller had seen.
+        expected: i64,
+    },
+}
+
+impl From<diesel::result::Error> for RecordsError {
+    fn from(e: diesel::result::Error) -> Self {
+        RecordsError::Storage(e.to_string())
+    }
+}
+
+/// The open records.
+pub struct Records {
+    connection: Mutex<SqliteConnection>,
+    key: key::Key,
+}
+
+impl Records {
+    /// Opens `records.db` and `records.key` in `folder`, making both on first use.
+    pub fn open(folder: &Path) -> Result<Records, RecordsError> {
+        let storage = |e: &dyn std::fmt::Display| RecordsError::Storage(e.to_string());
+        let path = folder.join("records.db");
+        let known = path.exists();
+        let path = path.to_str().ok_or_else(|| storage(&"the path is not UTF-8"))?;
+        let key = key::Key::open(&folder.join("records.key"), known)?;
+        let mut connection = SqliteConnection::establish(path).map_err(|e| storage(&e))?;
+        connection.batch_execute("PRAGMA busy_timeout = 5000; PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL;")?;
+        connection.run_pending_migrations(MIGRATIONS).map_err(|e| storage(&e))?;
+        Ok(Records { connection: Mutex::new(connection), key })
+    }
+
+    fn with<T>(&self, ask: impl FnOnce(&mut SqliteConnection) -> Result<T, RecordsError>) -> Result<T, RecordsError> {
+        // Each use is one statement or one transaction, so a panicking holder leaves nothing half done.
+        ask(&mut self.connection.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// The key under which redacted values are hashed, drawn from the key file.
+    #[must_use]
+    pub fn hash_key(&self) -> [u8; 32] {
+        self.key.derive("redact as hash")
+    }
+}
+
+#[cfg(test)]
+mod tests;

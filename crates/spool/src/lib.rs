@@ -1,1 +1,191 @@
-//! placeholder
+//! The spool: durable queues between routing and delivery, and the account that moves with them, in one SQLite file.
+//!
+//! One thread writes ([`Spool::store`], [`Spool::settle`]); many small writes share a commit, and each caller is answered
+//! only when its commit is on the disk. What one acknowledgement covers (events, queue entries, ledger, quarantine) is one transaction, so a crash leaves
+//! all of it or none. Readers have connections of their own and never hold up the writer.
+//!
+//! All methods that touch the disk are async and run off the runtime's threads.
+
+mod connect;
+mod parcel;
+mod reader;
+mod schema;
+mod writer;
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use diesel::sqlite::SqliteConnection;
+use rockrose_core::ledger::{Account, Amount, Equation, Place};
+use tokio::sync::{mpsc, oneshot, watch};
+
+pub use parcel::{Parcel, Settlement};
+pub use reader::{LedgerRow, Quarantined};
+pub use writer::{Arrival, Unread, pack};
+
+/// Why the spool could not do what was asked.
+#[derive(Clone, Debug, thiserror::Error)]
+pub enum SpoolError {
+    /// The disk or the database refused; nothing of it was kept. The text is the database's own.
+    #[error("the spool cannot be written or read: {0}")]
+    Storage(String),
+    /// The spool is shutting down.
+    #[error("the spool is closed")]
+    Closed,
+}
+
+impl From<diesel::result::Error> for SpoolError {
+    fn from(e: diesel::result::Error) -> Self {
+        SpoolError::Storage(e.to_string())
+    }
+}
+
+/// What waits for one destination.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Waiting {
+    /// Events and their bytes.
+    pub amount: Amount,
+    /// When the oldest was queued, in milliseconds since 1970; 0 if none waits.
+    pub oldest_ms: i64,
+}
+
+/// Most writes that may wait for the writer.
+const WRITE_QUEUE: usize = 1_024;
+/// Connections kept for readers.
+const READERS: usize = 4;
+
+/// A handle on the spool; cheap to clone.
+#[derive(Clone)]
+pub struct Spool {
+    inner: Arc<Inner>,
+}
+
+struct Inner {
+    writes: Mutex<Option<mpsc::Sender<writer::Write>>>,
+    thread: Mutex<Option<std::thread::JoinHandle<()>>>,
+    readers: Mutex<Vec<SqliteConnection>>,
+    path: std::path::PathBuf,
+    shared: Arc<writer::Shared>,
+}
+
+impl Spool {
+    /// Opens the spool file at `path`, making or upgrading it, and starts its writer.
+    pub fn open(path: &Path) -> Result<Spool, SpoolError> {
+        let mut connection = connect::writer(path)?;
+        let shared = Arc::new(writer::Shared { waiting: Mutex::new(reader::waiting(&mut connection)?), arrivals: watch::channel(0).0 });
+        let (writes, queue) = mpsc::channel(WRITE_QUEUE);
+        let theirs = Arc::clone(&shared);
+        let thread = std::thread::Builder::new().name("spool-writer".into()).spawn(move || writer::run(connection, queue, &theirs)).map_err(|e| SpoolError::Storage(e.to_string()))?;
+        let inner = Inner { writes: Mutex::new(Some(writes)), thread: Mutex::new(Some(thread)), readers: Mutex::new(Vec::new()), path: path.to_owned(), shared };
+        Ok(Spool { inner: Arc::new(inner) })
+    }
+
+    async fn write<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T, SpoolError>>) -> writer::Write) -> Result<T, SpoolError> {
+        let writes = lock(&self.inner.writes).clone().ok_or(SpoolError::Closed)?;
+        let (answer, answered) = oneshot::channel();
+        writes.send(make(answer)).await.map_err(|_| SpoolError::Closed)?;
+        answered.await.map_err(|_| SpoolError::Closed)?
+    }
+
+    /// Makes an arrival durable: returns when its events, entries, postings and quarantined records are on the disk, all of them.
+    pub async fn store(&self, arrival: Arrival) -> Result<(), SpoolError> {
+        self.write(|answer| writer::Write::Store(Box::new(arrival), answer)).await
+    }
+
+    /// Records what became of the front of a parcel: entries go, the ledger advances, refused events are quarantined.
+    pub async fn settle(&self, settlement: Settlement) -> Result<(), SpoolError> {
+        self.write(|answer| writer::Write::Settle(Box::new(settlement), answer)).await
+    }
+
+    /// The next events due at `destination`, at the most `max_bytes` of them (but at least one); `None` if nothing waits.
+    pub async fn next(&self, destination: &str, max_bytes: usize) -> Result<Option<Parcel>, SpoolError> {
+        let destination = destination.to_owned();
+        self.read(move |c| parcel::next(c, &destination, max_bytes)).await
+    }
+
+    /// How far the file of a file destination was written when its last settlement was made.
+    pub async fn reached(&self, destination: &str, file: &str) -> Result<Option<u64>, SpoolError> {
+        let (destination, file) = (destination.to_owned(), file.to_owned());
+        self.read(move |c| reader::reached(c, &destination, &file)).await
+    }
+
+    /// What waits for each destination that ever had an entry since the start.
+    #[must_use]
+    pub fn waiting(&self) -> BTreeMap<String, Waiting> {
+        lock(&self.inner.shared.waiting).clone()
+    }
+
+    /// How many bytes wait for `destination`.
+    #[must_use]
+    pub fn waiting_bytes(&self, destination: &str) -> i64 {
+        lock(&self.inner.shared.waiting).get(destination).map_or(0, |w| w.amount.bytes)
+    }
+
+    /// Changes whenever something was queued.
+    #[must_use]
+    pub fn arrivals(&self) -> watch::Receiver<u64> {
+        self.inner.shared.arrivals.subscribe()
+    }
+
+    /// The ledger's rows, summed from minute `since` (inclusive) to `until` (exclusive), minutes since 1970; without both, since the beginning.
+    pub async fn ledger(&self, since: Option<i64>, until: Option<i64>) -> Result<Vec<LedgerRow>, SpoolError> {
+        self.read(move |c| reader::ledger(c, since, until)).await
+    }
+
+    /// One account's amounts by minute, from minute `since` on.
+    pub async fn minutes(&self, place: Place, name: &str, since: i64) -> Result<Vec<(i64, Account, Amount)>, SpoolError> {
+        let name = name.to_owned();
+        self.read(move |c| reader::minutes(c, place, &name, since)).await
+    }
+
+    /// Every equation of the account since the beginning, over one consistent view of ledger and queues.
+    pub async fn balance(&self) -> Result<Vec<Equation>, SpoolError> {
+        self.read(reader::balance).await
+    }
+
+    /// The newest quarantined records, at most `most`, newest first.
+    pub async fn quarantined(&self, most: i64) -> Result<Vec<Quarantined>, SpoolError> {
+        self.read(move |c| reader::quarantined(c, most)).await
+    }
+
+    /// Whether the file can be read and the writer is alive.
+    pub async fn healthy(&self) -> bool {
+        lock(&self.inner.writes).as_ref().is_some_and(|w| !w.is_closed()) && self.read(|c| reader::waiting(c).map(|_| ())).await.is_ok()
+    }
+
+    async fn read<T: Send + 'static>(&self, ask: impl FnOnce(&mut SqliteConnection) -> Result<T, SpoolError> + Send + 'static) -> Result<T, SpoolError> {
+        let inner = Arc::clone(&self.inner);
+        let asked = tokio::task::spawn_blocking(move || {
+            let pooled = lock(&inner.readers).pop();
+            let mut connection = match pooled {
+                Some(c) => c,
+                None => connect::reader(&inner.path)?,
+            };
+            let answer = ask(&mut connection);
+            let mut readers = lock(&inner.readers);
+            if answer.is_ok() && readers.len() < READERS {
+                readers.push(connection);
+            }
+            answer
+        });
+        asked.await.map_err(|_| SpoolError::Closed)?
+    }
+
+    /// Takes no more writes and returns when those that wait are on the disk. Blocks; not for async code.
+    pub fn close(&self) {
+        drop(lock(&self.inner.writes).take());
+        if let Some(thread) = lock(&self.inner.thread).take() {
+            // A writer that panicked has told its callers already.
+            let _ = thread.join();
+        }
+    }
+}
+
+/// Locks, whatever a panicking holder left: the values behind these locks are whole at every moment.
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,3 @@
+DROP TABLE secret;
+DROP TABLE token;
+DROP TABLE revision;

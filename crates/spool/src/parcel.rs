@@ -1,0 +1,191 @@
+//! What goes to a destination at once, and what became of it.
+
+use diesel::prelude::*;
+use diesel::sqlite::SqliteConnection;
+use rockrose_core::engine::Selection;
+use rockrose_core::ledger::{Amount, Measure};
+
+use crate::SpoolError;
+use crate::schema::{batch, entry};
+
+/// Most queue entries that one parcel is made of.
+const MAX_ENTRIES: i64 = 512;
+
+/// Events due at one destination, in order, a line each.
+#[derive(Debug)]
+pub struct Parcel {
+    destination: String,
+    lines: Vec<u8>,
+    /// Where each line ends, its line end included.
+    ends: Vec<usize>,
+    pieces: Vec<Piece>,
+}
+
+/// The part of a queue entry that a parcel holds: the next `lines` of it.
+#[derive(Debug)]
+struct Piece {
+    entry: i64,
+    batch: i64,
+    route: String,
+    lines: usize,
+    /// Whether the entry has no lines behind these.
+    last: bool,
+}
+
+/// How far one queue entry got.
+#[derive(Debug)]
+pub(crate) struct Progress {
+    pub(crate) entry: i64,
+    pub(crate) batch: i64,
+    pub(crate) route: String,
+    pub(crate) lines: usize,
+    pub(crate) amount: Amount,
+    pub(crate) finished: bool,
+}
+
+/// What became of the front of a parcel, to be recorded by [`crate::Spool::settle`].
+#[derive(Debug)]
+pub struct Settlement {
+    pub(crate) destination: String,
+    pub(crate) at_ms: i64,
+    pub(crate) progress: Vec<Progress>,
+    pub(crate) refused: Option<String>,
+    pub(crate) refused_lines: Vec<(String, Vec<u8>)>,
+    pub(crate) reached: Option<(String, u64)>,
+}
+
+impl Settlement {
+    pub(crate) fn outcome_measure(&self) -> Measure {
+        if self.refused.is_some() { Measure::Quarantined } else { Measure::Delivered }
+    }
+
+    /// The events it covers.
+    #[must_use]
+    pub fn amount(&self) -> Amount {
+        let mut sum = Amount::default();
+        self.progress.iter().for_each(|p| sum += p.amount);
+        sum
+    }
+
+    /// Notes how long the destination's file is once these events are in it.
+    #[must_use]
+    pub fn reaching(mut self, file: &str, length: u64) -> Settlement {
+        self.reached = Some((file.to_owned(), length));
+        self
+    }
+}
+
+impl Parcel {
+    /// How many events are left in it.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.ends.len()
+    }
+
+    /// Whether all of it is settled.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.ends.is_empty()
+    }
+
+    /// The first `events` events, a line each.
+    #[must_use]
+    pub fn front(&self, events: usize) -> &[u8] {
+        match events.min(self.ends.len()) {
+            0 => &[],
+            n => &self.lines[..self.ends[n - 1]],
+        }
+    }
+
+    /// Takes the first `events` events out as delivered (`refused` is `None`) or as refused for good, with the reason.
+    #[must_use]
+    pub fn settle(&mut self, events: usize, refused: Option<String>, at_ms: i64) -> Settlement {
+        let events = events.min(self.ends.len());
+        let mut progress = Vec::new();
+        let mut refused_lines = Vec::new();
+        let (mut taken, mut start) = (0, 0);
+        while taken < events {
+            let piece = &mut self.pieces[0];
+            let lines = piece.lines.min(events - taken);
+            let mut amount = Amount::default();
+            for end in &self.ends[taken..taken + lines] {
+                let line = &self.lines[start..end - 1];
+                amount.count(line.len());
+                if refused.is_some() {
+                    refused_lines.push((piece.route.clone(), line.to_vec()));
+                }
+                start = *end;
+            }
+            let finished = lines == piece.lines && piece.last;
+            progress.push(Progress { entry: piece.entry, batch: piece.batch, route: piece.route.clone(), lines, amount, finished });
+            piece.lines -= lines;
+            taken += lines;
+            if piece.lines == 0 {
+                self.pieces.remove(0);
+            }
+        }
+        self.lines.drain(..start);
+        self.ends.drain(..events);
+        self.ends.iter_mut().for_each(|e| *e -= start);
+        Settlement { destination: self.destination.clone(), at_ms, progress, refused, refused_lines, reached: None }
+    }
+}
+
+type Due = (i64, String, i64, Vec<u8>, i64, i64);
+
+pub(crate) fn next(c: &mut SqliteConnection, destination: &str, max_bytes: usize) -> Result<Option<Parcel>, SpoolError> {
+    c.transaction(|c| {
+        let due: Vec<Due> = entry::table
+            .filter(entry::destination.eq(destination))
+            .order(entry::id)
+            .limit(MAX_ENTRIES)
+            .select((entry::id, entry::route, entry::batch, entry::selection, entry::done, entry::bytes))
+            .load(c)?;
+        let mut parcel = Parcel { destination: destination.to_owned(), lines: Vec::new(), ends: Vec::new(), pieces: Vec::new() };
+        let mut unpacked: Option<(i64, Vec<u8>, Vec<usize>)> = None;
+        for (id, route, of, selection, done, _) in due {
+            if unpacked.as_ref().is_none_or(|(held, ..)| *held != of) {
+                let (packing, size, data): (i32, i64, Vec<u8>) = batch::table.find(of).select((batch::packing, batch::size, batch::data)).first(c)?;
+                let lines = unpack(packing, size, data)?;
+                let ends = line_ends(&lines);
+                unpacked = Some((of, lines, ends));
+            }
+            let Some((_, lines, ends)) = &unpacked else { continue };
+            let mut chosen = Vec::new();
+            if !Selection::read(&selection, |l| chosen.push(l as usize)) || chosen.iter().any(|l| *l >= ends.len()) {
+                return Err(SpoolError::Storage(format!("the queue entry {id} is damaged")));
+            }
+            let rest = chosen.get(done as usize..).unwrap_or_default();
+            let mut took = 0;
+            for &line in rest {
+                let start = if line == 0 { 0 } else { ends[line - 1] };
+                let text = &lines[start..ends[line]];
+                if !parcel.ends.is_empty() && parcel.lines.len() + text.len() > max_bytes {
+                    break;
+                }
+                parcel.lines.extend_from_slice(text);
+                parcel.ends.push(parcel.lines.len());
+                took += 1;
+            }
+            if took > 0 {
+                parcel.pieces.push(Piece { entry: id, batch: of, route, lines: took, last: took == rest.len() });
+            }
+            if took < rest.len() {
+                break;
+            }
+        }
+        Ok(if parcel.is_empty() { None } else { Some(parcel) })
+    })
+}
+
+fn unpack(packing: i32, size: i64, data: Vec<u8>) -> Result<Vec<u8>, SpoolError> {
+    match packing {
+        0 => Ok(data),
+        1 => zstd::bulk::decompress(&data, size as usize).map_err(|e| SpoolError::Storage(format!("a batch is damaged: {e}"))),
+        other => Err(SpoolError::Storage(format!("a batch is packed in an unknown way ({other})"))),
+    }
+}
+
+fn line_ends(lines: &[u8]) -> Vec<usize> {
+    lines.iter().enumerate().filter(|(_, b)| **b == b'\n').map(|(i, _)| i + 1).collect()
+}

@@ -1,0 +1,109 @@
+//! Questions that do not change anything.
+
+use std::collections::BTreeMap;
+
+use diesel::prelude::*;
+use diesel::sqlite::SqliteConnection;
+use rockrose_core::ledger::{self, Account, Amount, Equation, Measure, Place};
+
+use crate::schema::{entry, ledger_minute, ledger_total, quarantine, reached as reached_table};
+use crate::{SpoolError, Waiting};
+
+/// One account and its sum.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LedgerRow {
+    /// The account.
+    pub account: Account,
+    /// Its sum over the time asked for.
+    pub amount: Amount,
+}
+
+/// A record in quarantine.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Quarantined {
+    /// Its number.
+    pub id: i64,
+    /// When it came there, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// At a source (it could not be read) or a destination (it was refused for good).
+    pub place: Place,
+    /// Which.
+    pub name: String,
+    /// At a destination, the route it came by.
+    pub via: String,
+    /// Why.
+    pub reason: String,
+    /// Its bytes.
+    pub data: Vec<u8>,
+}
+
+type Row = (String, String, String, i32, String, String, i64, i64);
+
+fn row((place, name, via, position, sentence, measure, events, bytes): Row) -> Option<LedgerRow> {
+    let account = Account { place: Place::read(&place)?, name, via, position, sentence, measure: Measure::read(&measure)? };
+    Some(LedgerRow { account, amount: Amount { events, bytes } })
+}
+
+pub(crate) fn ledger(c: &mut SqliteConnection, since: Option<i64>, until: Option<i64>) -> Result<Vec<LedgerRow>, SpoolError> {
+    if since.is_none() && until.is_none() {
+        use ledger_total::dsl as l;
+        let rows: Vec<Row> = ledger_total::table.select((l::place, l::name, l::via, l::position, l::sentence, l::measure, l::events, l::bytes)).load(c)?;
+        return Ok(rows.into_iter().filter_map(row).collect());
+    }
+    use ledger_minute::dsl as l;
+    let rows: Vec<Row> = ledger_minute::table
+        .filter(l::minute.ge(since.unwrap_or(i64::MIN)).and(l::minute.lt(until.unwrap_or(i64::MAX))))
+        .select((l::place, l::name, l::via, l::position, l::sentence, l::measure, l::events, l::bytes))
+        .load(c)?;
+    let mut sums: BTreeMap<Account, Amount> = BTreeMap::new();
+    for LedgerRow { account, amount } in rows.into_iter().filter_map(row) {
+        *sums.entry(account).or_default() += amount;
+    }
+    Ok(sums.into_iter().map(|(account, amount)| LedgerRow { account, amount }).collect())
+}
+
+pub(crate) fn minutes(c: &mut SqliteConnection, place: Place, name: &str, since: i64) -> Result<Vec<(i64, Account, Amount)>, SpoolError> {
+    use ledger_minute::dsl as l;
+    let rows: Vec<(i64, Row)> = ledger_minute::table
+        .filter(l::place.eq(place.word()).and(l::name.eq(name)).and(l::minute.ge(since)))
+        .order(l::minute)
+        .select((l::minute, (l::place, l::name, l::via, l::position, l::sentence, l::measure, l::events, l::bytes)))
+        .load(c)?;
+    Ok(rows.into_iter().filter_map(|(minute, r)| row(r).map(|r| (minute, r.account, r.amount))).collect())
+}
+
+pub(crate) fn waiting(c: &mut SqliteConnection) -> Result<BTreeMap<String, Waiting>, SpoolError> {
+    let rows: Vec<(String, i64, i64, i64)> = entry::table.select((entry::destination, entry::events, entry::bytes, entry::queued_ms)).load(c)?;
+    let mut all: BTreeMap<String, Waiting> = BTreeMap::new();
+    for (destination, events, bytes, queued_ms) in rows {
+        let one = all.entry(destination).or_default();
+        one.amount += Amount { events, bytes };
+        one.oldest_ms = if one.oldest_ms == 0 { queued_ms } else { one.oldest_ms.min(queued_ms) };
+    }
+    Ok(all)
+}
+
+pub(crate) fn balance(c: &mut SqliteConnection) -> Result<Vec<Equation>, SpoolError> {
+    c.transaction(|c| {
+        let rows = ledger(c, None, None)?;
+        let waiting = waiting(c)?.into_iter().map(|(name, w)| (name, w.amount)).collect();
+        Ok(ledger::balance(rows.iter().map(|r| (&r.account, r.amount)), &waiting))
+    })
+}
+
+pub(crate) fn quarantined(c: &mut SqliteConnection, most: i64) -> Result<Vec<Quarantined>, SpoolError> {
+    use quarantine::dsl as q;
+    type Found = (i64, i64, String, String, String, String, Vec<u8>);
+    let rows: Vec<Found> = quarantine::table.order(q::id.desc()).limit(most).select((q::id, q::at_ms, q::place, q::name, q::via, q::reason, q::data)).load(c)?;
+    let found = rows.into_iter().filter_map(|(id, at_ms, place, name, via, reason, data)| Some(Quarantined { id, at_ms, place: Place::read(&place)?, name, via, reason, data }));
+    Ok(found.collect())
+}
+
+pub(crate) fn reached(c: &mut SqliteConnection, destination: &str, file: &str) -> Result<Option<u64>, SpoolError> {
+    let length: Option<i64> = reached_table::table
+        .filter(reached_table::destination.eq(destination).and(reached_table::file.eq(file)))
+        .select(reached_table::length)
+        .first(c)
+        .optional()?;
+    Ok(length.map(|n| n as u64))
+}

@@ -1,0 +1,78 @@
+//! The tables, as Diesel sees them.
+#![allow(missing_docs, unreachable_pub, reason = "the macro's own items")]
+
+diesel::table! {
+    batch (id) {
+        id -> BigInt,
+        source -> Text,
+        arrived_ms -> BigInt,
+        packing -> Integer,
+        size -> BigInt,
+        uses -> BigInt,
+        data -> Binary,
+    }
+}
+
+diesel::table! {
+    entry (id) {
+        id -> BigInt,
+        destination -> Text,
+        route -> Text,
+        batch -> BigInt,
+        selection -> Binary,
+        events -> BigInt,
+        bytes -> BigInt,
+        done -> BigInt,
+        queued_ms -> BigInt,
+    }
+}
+
+diesel::table! {
+    ledger_minute (minute, place, name, via, position, sentence, measure) {
+        minute -> BigInt,
+        place -> Text,
+        name -> Text,
+        via -> Text,
+        position -> Integer,
+        sentence -> Text,
+        measure -> Text,
+        events -> BigInt,
+        bytes -> BigInt,
+    }
+}
+
+diesel::table! {
+    ledger_total (place, name, via, position, sentence, measure) {
+        place -> Text,
+        name -> Text,
+        via -> Text,
+        position -> Integer,
+        sentence -> Text,
+        measure -> Text,
+        events -> BigInt,
+        bytes -> BigInt,
+    }
+}
+
+diesel::table! {
+    quarantine (id) {
+        id -> BigInt,
+        at_ms -> BigInt,
+        place -> Text,
+        name -> Text,
+        via -> Text,
+        reason -> Text,
+        data -> Binary,
+    }
+}
+
+diesel::table! {
+    reached (destination) {
+        destination -> Text,
+        file -> Text,
+        length -> BigInt,
+    }
+}
+
+diesel::joinable!(entry -> batch (batch));
+diesel::allow_tables_to_appear_in_same_query!(entry, batch);

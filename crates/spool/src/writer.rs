@@ -1,0 +1,306 @@
+//! The one thread that writes. It takes what has piled up while the last commit ran, applies it in one transaction, and answers.
+
+use std::collections::BTreeMap;
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+
+use diesel::connection::SimpleConnection;
+use diesel::prelude::*;
+use diesel::sqlite::SqliteConnection;
+use diesel::upsert::excluded;
+use rockrose_core::engine::Entry;
+use rockrose_core::ledger::{Account, Amount, Measure, Place, Posting};
+use tokio::sync::{mpsc, oneshot, watch};
+
+use crate::parcel::{Progress, Settlement};
+use crate::schema::{batch, entry, ledger_minute, ledger_total, quarantine, reached};
+use crate::{SpoolError, Waiting, lock};
+
+/// Most writes that share a commit.
+const GROUP: usize = 256;
+/// Most bytes that share a commit.
+const GROUP_BYTES: usize = 16 << 20;
+/// Bodies below this many bytes are not worth packing.
+const PACK_FROM: usize = 256;
+/// How long ledger minutes are kept, in minutes: 35 days. The totals are kept for ever.
+const KEEP_MINUTES: i64 = 35 * 24 * 60;
+/// Most quarantined records kept; the oldest go first. The ledger still counts them.
+const KEEP_QUARANTINED: i64 = 20_000;
+/// How often the writer tidies.
+const TIDY_EVERY: Duration = Duration::from_secs(30);
+
+/// One body's worth of events, to be made durable together.
+#[derive(Debug)]
+pub struct Arrival {
+    /// The source it came to.
+    pub source: String,
+    /// When, in milliseconds since 1970.
+    pub arrived_ms: i64,
+    /// Distinct event lines as packed by [`pack`].
+    pub data: Packed,
+    /// What is due where.
+    pub entries: Vec<Entry>,
+    /// The account.
+    pub postings: Vec<Posting>,
+    /// Records that could not be read.
+    pub unread: Vec<Unread>,
+}
+
+/// A record that could not be read, with the reason.
+#[derive(Debug)]
+pub struct Unread {
+    /// Why.
+    pub reason: String,
+    /// Its bytes as they came.
+    pub data: Vec<u8>,
+}
+
+/// Packed event lines.
+#[derive(Debug)]
+pub struct Packed {
+    packing: i32,
+    size: i64,
+    data: Vec<u8>,
+}
+
+/// Packs event lines for the spool. Takes processor time: call it where blocking is allowed.
+#[must_use]
+pub fn pack(lines: Vec<u8>) -> Packed {
+    let size = lines.len() as i64;
+    if lines.len() >= PACK_FROM
+        && let Ok(data) = zstd::bulk::compress(&lines, 1)
+    {
+        return Packed { packing: 1, size, data };
+    }
+    Packed { packing: 0, size, data: lines }
+}
+
+pub(crate) enum Write {
+    Store(Box<Arrival>, oneshot::Sender<Result<(), SpoolError>>),
+    Settle(Box<Settlement>, oneshot::Sender<Result<(), SpoolError>>),
+}
+
+/// What the writer shares with its handles.
+pub(crate) struct Shared {
+    pub(crate) waiting: Mutex<BTreeMap<String, Waiting>>,
+    pub(crate) arrivals: watch::Sender<u64>,
+}
+
+pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Write>, shared: &Shared) {
+    let mut group = Vec::new();
+    let mut tidied = Instant::now();
+    while let Some(first) = queue.blocking_recv() {
+        let mut bytes = first.len();
+        group.push(first);
+        while group.len() < GROUP && bytes < GROUP_BYTES {
+            let Ok(next) = queue.try_recv() else { break };
+            bytes += next.len();
+            group.push(next);
+        }
+        let mut moved = BTreeMap::new();
+        let done = connection.immediate_transaction(|c| {
+            moved.clear();
+            apply(c, &group, &mut moved)
+        });
+        let done = done.map_err(SpoolError::from);
+        if let Err(e) = &done {
+            tracing::error!(error = %e, writes = group.len(), "a commit failed; nothing of it was kept");
+        } else {
+            let queued = settle_waiting(shared, moved);
+            if queued {
+                shared.arrivals.send_modify(|n| *n += 1);
+            }
+        }
+        for write in group.drain(..) {
+            let (Write::Store(_, answer) | Write::Settle(_, answer)) = write;
+            // A caller that went away does not need the answer.
+            let _ = answer.send(done.clone());
+        }
+        if tidied.elapsed() >= TIDY_EVERY {
+            tidied = Instant::now();
+            if let Err(e) = tidy(&mut connection) {
+                tracing::warn!(error = %e, "tidying the spool failed");
+            }
+        }
+    }
+}
+
+impl Write {
+    fn len(&self) -> usize {
+        match self {
+            Write::Store(arrival, _) => arrival.data.data.len(),
+            Write::Settle(..) => 0,
+        }
+    }
+}
+
+/// How the queue of a destination moved in one commit.
+#[derive(Default)]
+struct Moved {
+    by: Amount,
+    queued_ms: Option<i64>,
+    oldest: Option<i64>,
+}
+
+fn settle_waiting(shared: &Shared, moved: BTreeMap<String, Moved>) -> bool {
+    let mut waiting = lock(&shared.waiting);
+    let mut queued = false;
+    for (destination, moved) in moved {
+        let now = waiting.entry(destination).or_default();
+        now.amount += moved.by;
+        queued |= moved.queued_ms.is_some();
+        if let Some(oldest) = moved.oldest {
+            now.oldest_ms = oldest;
+        }
+        if now.oldest_ms == 0 {
+            now.oldest_ms = moved.queued_ms.unwrap_or(0);
+        }
+        if now.amount.events <= 0 {
+            now.oldest_ms = 0;
+        }
+    }
+    queued
+}
+
+fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String, Moved>) -> QueryResult<()> {
+    let mut postings: BTreeMap<(i64, Account), Amount> = BTreeMap::new();
+    for write in group {
+        match write {
+            Write::Store(arrival, _) => store(c, arrival, moved, &mut postings)?,
+            Write::Settle(settlement, _) => settle(c, settlement, moved, &mut postings)?,
+        }
+    }
+    post(c, &postings)
+}
+
+fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<String, Moved>, postings: &mut BTreeMap<(i64, Account), Amount>) -> QueryResult<()> {
+    if !arrival.entries.is_empty() {
+        let row = (
+            batch::source.eq(&arrival.source),
+            batch::arrived_ms.eq(arrival.arrived_ms),
+            batch::packing.eq(arrival.data.packing),
+            batch::size.eq(arrival.data.size),
+            batch::uses.eq(arrival.entries.len() as i64),
+            batch::data.eq(&arrival.data.data),
+        );
+        let id: i64 = diesel::insert_into(batch::table).values(row).returning(batch::id).get_result(c)?;
+        for due in &arrival.entries {
+            let row = (
+                entry::destination.eq(&due.destination),
+                entry::route.eq(&due.route),
+                entry::batch.eq(id),
+                entry::selection.eq(due.selection.as_bytes()),
+                entry::events.eq(due.amount.events),
+                entry::bytes.eq(due.amount.bytes),
+                entry::done.eq(0),
+                entry::queued_ms.eq(arrival.arrived_ms),
+            );
+            diesel::insert_into(entry::table).values(row).execute(c)?;
+            let moved = moved.entry(due.destination.clone()).or_default();
+            moved.by += due.amount;
+            moved.queued_ms.get_or_insert(arrival.arrived_ms);
+        }
+    }
+    for unread in &arrival.unread {
+        keep_aside(c, arrival.arrived_ms, Place::Source, &arrival.source, "", &unread.reason, &unread.data)?;
+    }
+    let minute = arrival.arrived_ms.div_euclid(60_000);
+    for posting in &arrival.postings {
+        *postings.entry((minute, posting.account.clone())).or_default() += posting.amount;
+    }
+    Ok(())
+}
+
+fn keep_aside(c: &mut SqliteConnection, at_ms: i64, place: Place, name: &str, via: &str, reason: &str, data: &[u8]) -> QueryResult<()> {
+    let row = (quarantine::at_ms.eq(at_ms), quarantine::place.eq(place.word()), quarantine::name.eq(name), quarantine::via.eq(via), quarantine::reason.eq(reason), quarantine::data.eq(data));
+    diesel::insert_into(quarantine::table).values(row).execute(c).map(|_| ())
+}
+
+fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String, Moved>, postings: &mut BTreeMap<(i64, Account), Amount>) -> QueryResult<()> {
+    let minute = s.at_ms.div_euclid(60_000);
+    let mut post = |via: &str, measure: Measure, amount: Amount| {
+        let account = Account { place: Place::Destination, name: s.destination.clone(), via: via.to_owned(), position: 0, sentence: String::new(), measure };
+        *postings.entry((minute, account)).or_default() += amount;
+    };
+    for Progress { entry: id, batch: of, route, lines, amount, finished } in &s.progress {
+        let due = entry::table.find(id);
+        let changed = if *finished {
+            let gone = diesel::delete(due).execute(c)?;
+            diesel::update(batch::table.find(of)).set(batch::uses.eq(batch::uses - 1)).execute(c)?;
+            diesel::delete(batch::table.find(of).filter(batch::uses.le(0))).execute(c)?;
+            gone
+        } else {
+            let set = (entry::done.eq(entry::done + *lines as i64), entry::events.eq(entry::events - amount.events), entry::bytes.eq(entry::bytes - amount.bytes));
+            diesel::update(due).set(set).execute(c)?
+        };
+        if changed == 0 {
+            // It was settled before, or discarded meanwhile: counting it again would break the account.
+            return Err(diesel::result::Error::NotFound);
+        }
+        post(route, s.outcome_measure(), *amount);
+        moved.entry(s.destination.clone()).or_default().by += Amount { events: -amount.events, bytes: -amount.bytes };
+    }
+    if let Some(reason) = &s.refused {
+        for (route, line) in &s.refused_lines {
+            keep_aside(c, s.at_ms, Place::Destination, &s.destination, route, reason, line)?;
+        }
+    }
+    if let Some((file, length)) = &s.reached {
+        let row = (reached::destination.eq(&s.destination), reached::file.eq(file), reached::length.eq(*length as i64));
+        diesel::replace_into(reached::table).values(row).execute(c)?;
+    }
+    let oldest: Option<i64> = entry::table.filter(entry::destination.eq(&s.destination)).order(entry::id).select(entry::queued_ms).first(c).optional()?;
+    moved.entry(s.destination.clone()).or_default().oldest = Some(oldest.unwrap_or(0));
+    Ok(())
+}
+
+fn post(c: &mut SqliteConnection, postings: &BTreeMap<(i64, Account), Amount>) -> QueryResult<()> {
+    for ((minute, account), amount) in postings {
+        {
+            use ledger_minute::dsl as l;
+            let row = (
+                l::minute.eq(minute),
+                l::place.eq(account.place.word()),
+                l::name.eq(&account.name),
+                l::via.eq(&account.via),
+                l::position.eq(account.position),
+                l::sentence.eq(&account.sentence),
+                l::measure.eq(account.measure.word()),
+                l::events.eq(amount.events),
+                l::bytes.eq(amount.bytes),
+            );
+            let keys = (l::minute, l::place, l::name, l::via, l::position, l::sentence, l::measure);
+            let sum = (l::events.eq(l::events + excluded(l::events)), l::bytes.eq(l::bytes + excluded(l::bytes)));
+            diesel::insert_into(ledger_minute::table).values(row).on_conflict(keys).do_update().set(sum).execute(c)?;
+        }
+        use ledger_total::dsl as l;
+        let row = (
+            l::place.eq(account.place.word()),
+            l::name.eq(&account.name),
+            l::via.eq(&account.via),
+            l::position.eq(account.position),
+            l::sentence.eq(&account.sentence),
+            l::measure.eq(account.measure.word()),
+            l::events.eq(amount.events),
+            l::bytes.eq(amount.bytes),
+        );
+        let keys = (l::place, l::name, l::via, l::position, l::sentence, l::measure);
+        let sum = (l::events.eq(l::events + excluded(l::events)), l::bytes.eq(l::bytes + excluded(l::bytes)));
+        diesel::insert_into(ledger_total::table).values(row).on_conflict(keys).do_update().set(sum).execute(c)?;
+    }
+    Ok(())
+}
+
+/// Forgets old minutes and the oldest of too many quarantined records, and gives freed pages back.
+fn tidy(c: &mut SqliteConnection) -> QueryResult<()> {
+    let newest: Option<i64> = ledger_minute::table.select(diesel::dsl::max(ledger_minute::minute)).first(c)?;
+    if let Some(newest) = newest {
+        diesel::delete(ledger_minute::table.filter(ledger_minute::minute.lt(newest - KEEP_MINUTES))).execute(c)?;
+    }
+    let last: Option<i64> = quarantine::table.select(diesel::dsl::max(quarantine::id)).first(c)?;
+    if let Some(last) = last {
+        diesel::delete(quarantine::table.filter(quarantine::id.le(last - KEEP_QUARANTINED))).execute(c)?;
+    }
+    // 2 000 pages of 32 KiB at a time keep the pause short.
+    c.batch_execute("PRAGMA incremental_vacuum(2000);")
+}
