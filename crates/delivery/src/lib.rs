@@ -1,1 +1,99 @@
-//! placeholder
+//! Open protocols out: one worker for each destination takes from its own queue, sends, retries, and records what became of each event.
+//!
+//! Workers share nothing but the spool, so a slow or dead destination holds up nobody else. A worker learns from its [`Outlet`] whether events were taken, were refused for good,
+//! or should be tried again; only the worker knows about retries, bisection and the account.
+
+mod discard;
+mod file;
+mod health;
+mod http;
+pub mod standin;
+mod worker;
+
+use std::time::Duration;
+
+pub use health::{Health, HealthHandle, State};
+pub use worker::{Worker, WorkerSettings};
+
+/// What a destination is, with everything that is needed to send to it.
+#[derive(Clone, PartialEq, Eq)]
+pub enum Kind {
+    /// Appends lines to a file.
+    File {
+        /// The file.
+        path: std::path::PathBuf,
+    },
+    /// Posts lines.
+    Http {
+        /// URLs, best first.
+        endpoints: Vec<String>,
+        /// The bearer token sent along; never printed.
+        token: Option<String>,
+        /// Whether bodies are sent as gzip.
+        gzip: bool,
+        /// How long an answer may take.
+        timeout: Duration,
+        /// Largest body in bytes before compression.
+        max_batch: usize,
+    },
+    /// Lets events go.
+    Discard,
+}
+
+/// Why events were not taken.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Failure {
+    /// Not now: the same events may be taken later.
+    Later {
+        /// In the destination's own words, or the system's.
+        why: String,
+        /// When to come back, if it said so.
+        after: Option<Duration>,
+    },
+    /// At least one of these events is refused for good.
+    Refused(String),
+    /// So many at once are refused; fewer may be taken.
+    TooLarge(String),
+}
+
+/// A way out: one kind of destination, open.
+pub(crate) enum Outlet {
+    File(file::FileOutlet),
+    Http(Box<http::HttpOutlet>),
+    Discard(discard::DiscardOutlet),
+}
+
+impl Outlet {
+    /// Most bytes to send at once.
+    pub(crate) fn max_batch(&self) -> usize {
+        match self {
+            Outlet::File(_) => file::MAX_BATCH,
+            Outlet::Http(http) => http.max_batch(),
+            Outlet::Discard(_) => discard::MAX_BATCH,
+        }
+    }
+
+    /// Sends event lines. `Ok` means the destination has all of them for good; a length is how long its file is now.
+    pub(crate) async fn send(&mut self, lines: Vec<u8>) -> Result<Option<u64>, Failure> {
+        match self {
+            Outlet::File(file) => file.send(lines).await.map(Some),
+            Outlet::Http(http) => http.send(lines).await.map(|()| None),
+            Outlet::Discard(discard) => discard.send(&lines).map(|()| None),
+        }
+    }
+
+    /// What was sent last is now settled in the spool.
+    pub(crate) fn settled(&mut self) {
+        if let Outlet::File(file) = self {
+            file.settled();
+        }
+    }
+}
+
+/// Milliseconds since 1970.
+pub(crate) fn now_ms() -> i64 {
+    jiff::Timestamp::now().as_millisecond()
+}
+
+#[cfg(test)]
+mod tests;

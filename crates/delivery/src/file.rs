@@ -1,0 +1,117 @@
+//! Appends JSON lines to a file, synced before they count as delivered.
+//!
+//! The spool remembers how long the file was at the last settlement. What stands behind that was written but never settled (a crash came between), so it is cut off before
+//! writing goes on: no line stands twice, none is half. A file that was moved away or removed is begun anew.
+
+use std::fs::{File, OpenOptions};
+use std::io::{Read, Seek, SeekFrom, Write};
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+use crate::Failure;
+
+/// Most bytes written and synced at once.
+pub(crate) const MAX_BATCH: usize = 4 << 20;
+
+pub(crate) struct FileOutlet {
+    path: PathBuf,
+    /// The length at the last settlement, as remembered by the spool.
+    reached: Option<u64>,
+    open: Option<Open>,
+}
+
+struct Open {
+    file: File,
+    device: u64,
+    inode: u64,
+    settled: u64,
+    written: u64,
+}
+
+impl FileOutlet {
+    pub(crate) fn new(path: PathBuf, reached: Option<u64>) -> FileOutlet {
+        FileOutlet { path, reached, open: None }
+    }
+
+    pub(crate) async fn send(&mut self, lines: Vec<u8>) -> Result<u64, Failure> {
+        let (path, reached, open) = (self.path.clone(), self.reached, self.open.take());
+        let done = tokio::task::spawn_blocking(move || {
+            let mut open = match open.filter(|o| o.is_at(&path)) {
+                Some(open) => open,
+                None => Open::new(&path, reached)?,
+            };
+            open.append(&lines)?;
+            Ok::<_, std::io::Error>(open)
+        })
+        .await;
+        match done {
+            Ok(Ok(open)) => {
+                let written = open.written;
+                self.open = Some(open);
+                Ok(written)
+            }
+            Ok(Err(e)) => Err(Failure::Later { why: format!("{}: {e}", self.path.display()), after: None }),
+            Err(_) => Err(Failure::Later { why: "writing was interrupted".into(), after: None }),
+        }
+    }
+
+    pub(crate) fn settled(&mut self) {
+        if let Some(open) = &mut self.open {
+            open.settled = open.written;
+            self.reached = Some(open.written);
+        }
+    }
+}
+
+impl Open {
+    fn new(path: &Path, reached: Option<u64>) -> std::io::Result<Open> {
+        if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
+            std::fs::create_dir_all(folder)?;
+        }
+        let mut file = OpenOptions::new().read(true).append(true).create(true).open(path)?;
+        let about = file.metadata()?;
+        if !about.is_file() {
+            return Err(std::io::Error::other("this is not a regular file"));
+        }
+        let mut length = about.len();
+        match reached {
+            Some(reached) if length >= reached => {
+                file.set_len(reached)?;
+                length = reached;
+            }
+            // Another file than the one that was written before: whatever is in it stays, but a line begins at its beginning.
+            _ if length > 0 => {
+                let mut last = [0];
+                file.seek(SeekFrom::Start(length - 1))?;
+                file.read_exact(&mut last)?;
+                if last != *b"\n" {
+                    file.write_all(b"\n")?;
+                    length += 1;
+                }
+            }
+            _ => {}
+        }
+        file.sync_all()?;
+        Ok(Open { device: about.dev(), inode: about.ino(), file, settled: length, written: length })
+    }
+
+    /// Whether the path still leads to this file.
+    fn is_at(&self, path: &Path) -> bool {
+        std::fs::metadata(path).is_ok_and(|m| m.dev() == self.device && m.ino() == self.inode)
+    }
+
+    fn append(&mut self, lines: &[u8]) -> std::io::Result<()> {
+        let length = self.file.metadata()?.len();
+        if length < self.settled {
+            // Somebody emptied it; it goes on from there.
+            self.settled = length;
+        } else if length > self.settled {
+            self.file.set_len(self.settled)?;
+        }
+        self.written = self.settled;
+        self.file.write_all(lines)?;
+        self.file.sync_data()?;
+        self.written = self.settled + lines.len() as u64;
+        Ok(())
+    }
+}

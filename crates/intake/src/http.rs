@@ -1,0 +1,201 @@
+//! The HTTP source: a POST is a body of events.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::body::Body;
+use axum::extract::{Path, Request, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::post;
+use axum::{Json, Router};
+use http_body_util::BodyExt;
+use rockrose_core::read::Says;
+use tokio::sync::Semaphore;
+
+use crate::unpack::{Unpack, unpack};
+use crate::{BoundedListener, Problem, Receipt, Sink};
+
+/// Most connections one source holds open.
+const MAX_CONNECTIONS: usize = 2_048;
+/// How long a body may take to arrive.
+const BODY_TIME: Duration = Duration::from_secs(60);
+
+/// The key that senders must show. It has no printed form.
+#[derive(Clone, PartialEq, Eq)]
+pub struct SourceKey(String);
+
+impl SourceKey {
+    /// Wraps a key.
+    #[must_use]
+    pub fn new(key: String) -> SourceKey {
+        SourceKey(key)
+    }
+
+    /// Whether `shown` is the key; takes the same time wherever they differ.
+    fn is(&self, shown: &str) -> bool {
+        let (a, b) = (self.0.as_bytes(), shown.as_bytes());
+        a.len() == b.len() && a.iter().zip(b).fold(0, |d, (x, y)| d | (x ^ y)) == 0
+    }
+}
+
+impl std::fmt::Debug for SourceKey {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("SourceKey(…)")
+    }
+}
+
+/// What an HTTP source is set to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HttpSource {
+    /// Its name.
+    pub name: String,
+    /// Where it listens.
+    pub listen: SocketAddr,
+    /// The key senders must show, as a bearer token or at the end of the path; none: it is open.
+    pub key: Option<SourceKey>,
+    /// Largest body as sent, in bytes.
+    pub max_body: usize,
+    /// Largest body after decompression, in bytes.
+    pub max_unpacked: usize,
+    /// Most requests that are worked on at once; further ones are told to come back.
+    pub max_requests: usize,
+}
+
+struct Shared<S> {
+    settings: HttpSource,
+    sink: Arc<S>,
+    busy: Semaphore,
+}
+
+/// Serves `source` on `listener` until `stop` resolves, then finishes the requests that are under way.
+pub async fn serve<S: Sink>(source: HttpSource, listener: BoundedListener, sink: Arc<S>, stop: impl Future<Output = ()> + Send + 'static) -> std::io::Result<()> {
+    axum::serve(listener, router(source, sink)).with_graceful_shutdown(stop).await
+}
+
+/// Binds the address of `source`.
+impl HttpSource {
+    /// Opens its listener.
+    pub async fn bind(&self) -> std::io::Result<BoundedListener> {
+        BoundedListener::bind(self.listen, MAX_CONNECTIONS).await
+    }
+}
+
+fn router<S: Sink>(source: HttpSource, sink: Arc<S>) -> Router {
+    let busy = Semaphore::new(source.max_requests);
+    let shared = Arc::new(Shared { settings: source, sink, busy });
+    Router::new()
+        .route("/", post(bare::<S>))
+        .route("/in", post(bare::<S>))
+        .route("/in/{key}", post(keyed::<S>))
+        .fallback(|| async { Problem::not_found("events are posted to `/in`") })
+        .method_not_allowed_fallback(|| async { Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "events are sent with POST") })
+        .with_state(shared)
+}
+
+async fn bare<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {
+    answer(&shared, None, request).await
+}
+
+async fn keyed<S: Sink>(State(shared): State<Arc<Shared<S>>>, Path(key): Path<String>, request: Request) -> Response {
+    answer(&shared, Some(key), request).await
+}
+
+async fn answer<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Request) -> Response {
+    match take(shared, path_key, request).await {
+        Ok(receipt) => Json(receipt).into_response(),
+        Err(problem) => problem.into_response(),
+    }
+}
+
+async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Request) -> Result<Receipt, Problem> {
+    let (head, body) = request.into_parts();
+    authorise(&shared.settings, path_key.as_deref(), &head.headers)?;
+    let Ok(_place) = shared.busy.try_acquire() else {
+        return Err(Problem::unavailable("busy", "too many requests at once").retry_after(1));
+    };
+    let says = says(&head.headers);
+    let encoding = match head.headers.get(header::CONTENT_ENCODING) {
+        None => String::new(),
+        Some(value) => value.to_str().map_err(|_| unknown_encoding())?.to_owned(),
+    };
+    let body = read(body, &head.headers, shared.settings.max_body).await?;
+    if body.is_empty() {
+        return Err(Problem::new(StatusCode::BAD_REQUEST, "empty-body", "Nothing was sent", "the body is empty"));
+    }
+    let bound = shared.settings.max_unpacked;
+    let body = if encoding.is_empty() {
+        body
+    } else {
+        let unpacked = tokio::task::spawn_blocking(move || unpack(body, &encoding, bound)).await;
+        unpacked.map_err(|_| Problem::internal("the body could not be unpacked"))?.map_err(|e| match e {
+            Unpack::UnknownEncoding => unknown_encoding(),
+            Unpack::Damaged(why) => Problem::new(StatusCode::BAD_REQUEST, "damaged-body", "The body cannot be unpacked", why),
+            Unpack::TooLarge => too_large(format!("more than {bound} bytes after decompression")),
+        })?
+    };
+    shared.sink.accept(&shared.settings.name, body, says).await
+}
+
+fn unknown_encoding() -> Problem {
+    Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "unknown-encoding", "Unknown content encoding", "send the body plain, as gzip or as zstd")
+}
+
+fn too_large(detail: String) -> Problem {
+    Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "body-too-large", "The body is too large", detail)
+}
+
+fn authorise(settings: &HttpSource, path_key: Option<&str>, headers: &HeaderMap) -> Result<(), Problem> {
+    let Some(key) = &settings.key else {
+        return match path_key {
+            None => Ok(()),
+            Some(_) => Err(Problem::not_found("events are posted to `/in`")),
+        };
+    };
+    let bearer = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).and_then(|v| {
+        let (scheme, token) = v.split_once(' ')?;
+        scheme.eq_ignore_ascii_case("bearer").then_some(token.trim())
+    });
+    match (path_key, bearer) {
+        (Some(shown), _) | (None, Some(shown)) if key.is(shown) => Ok(()),
+        (None, None) => Err(Problem::unauthorised("this source needs its key: `Authorization: Bearer KEY`, or the path `/in/KEY`")),
+        _ => Err(Problem::unauthorised("this is not the key of this source")),
+    }
+}
+
+fn says(headers: &HeaderMap) -> Says {
+    let kind = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let kind = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    match kind.as_str() {
+        "application/x-ndjson" | "application/ndjson" | "application/jsonl" | "application/json-lines" | "application/jsonlines" | "text/plain" => Says::Lines,
+        "application/json" => Says::Json,
+        k if k.ends_with("+json") => Says::Json,
+        _ => Says::Nothing,
+    }
+}
+
+async fn read(body: Body, headers: &HeaderMap, bound: usize) -> Result<Vec<u8>, Problem> {
+    let announced = headers.get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse::<usize>().ok());
+    if announced.is_some_and(|n| n > bound) {
+        return Err(too_large(format!("more than {bound} bytes")));
+    }
+    let mut body = body;
+    let mut bytes = Vec::with_capacity(announced.unwrap_or(0).min(bound));
+    let reading = async {
+        while let Some(frame) = body.frame().await {
+            let frame = frame.map_err(|_| Problem::new(StatusCode::BAD_REQUEST, "cut-off", "The body was cut off", "the connection ended before the body did"))?;
+            if let Ok(data) = frame.into_data() {
+                if bytes.len() + data.len() > bound {
+                    return Err(too_large(format!("more than {bound} bytes")));
+                }
+                bytes.extend_from_slice(&data);
+            }
+        }
+        Ok(())
+    };
+    match tokio::time::timeout(BODY_TIME, reading).await {
+        Ok(done) => done.map(|()| bytes),
+        Err(_) => Err(Problem::new(StatusCode::REQUEST_TIMEOUT, "too-slow", "The body took too long", "it did not arrive within 60 seconds")),
+    }
+}

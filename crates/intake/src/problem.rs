@@ -1,0 +1,94 @@
+//! Errors as answers: RFC 9457 problem documents, made in this one place.
+
+use axum::Json;
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use serde_json::{Map, Value, json};
+
+/// An error on its way to an HTTP client. Never carries event contents or secrets.
+#[derive(Clone, Debug)]
+pub struct Problem {
+    status: StatusCode,
+    kind: &'static str,
+    title: &'static str,
+    detail: String,
+    retry_after: Option<u32>,
+    more: Map<String, Value>,
+}
+
+impl Problem {
+    /// A problem with its HTTP status, a short name for programs (`body-too-large`), a title, and what is wrong this time.
+    #[must_use]
+    pub fn new(status: StatusCode, kind: &'static str, title: &'static str, detail: impl Into<String>) -> Problem {
+        Problem { status, kind, title, detail: detail.into(), retry_after: None, more: Map::new() }
+    }
+
+    /// Tells the client to come back after so many seconds.
+    #[must_use]
+    pub fn retry_after(mut self, seconds: u32) -> Problem {
+        self.retry_after = Some(seconds);
+        self
+    }
+
+    /// Adds a member to the document.
+    #[must_use]
+    pub fn with(mut self, name: &str, value: impl Into<Value>) -> Problem {
+        self.more.insert(name.to_owned(), value.into());
+        self
+    }
+
+    /// The answer's status.
+    #[must_use]
+    pub fn status(&self) -> StatusCode {
+        self.status
+    }
+
+    /// What is wrong.
+    #[must_use]
+    pub fn detail(&self) -> &str {
+        &self.detail
+    }
+
+    /// 401, with the scheme to use.
+    #[must_use]
+    pub fn unauthorised(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::UNAUTHORIZED, "not-signed-in", "Not signed in", detail)
+    }
+
+    /// 404.
+    #[must_use]
+    pub fn not_found(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::NOT_FOUND, "not-found", "Not found", detail)
+    }
+
+    /// 500: the fault is on this side.
+    #[must_use]
+    pub fn internal(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", "Something failed on this side", detail)
+    }
+
+    /// 503: nothing was kept, and the sender should try again.
+    #[must_use]
+    pub fn unavailable(kind: &'static str, detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::SERVICE_UNAVAILABLE, kind, "Cannot take this now", detail).retry_after(5)
+    }
+}
+
+impl IntoResponse for Problem {
+    fn into_response(self) -> Response {
+        let mut document = json!({ "type": format!("urn:rockrose:problem:{}", self.kind), "title": self.title, "status": self.status.as_u16(), "detail": self.detail });
+        if let Value::Object(members) = &mut document {
+            members.extend(self.more);
+        }
+        let mut response = (self.status, Json(document)).into_response();
+        let headers = response.headers_mut();
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
+        if let Some(seconds) = self.retry_after {
+            headers.insert(header::RETRY_AFTER, HeaderValue::from(seconds));
+        }
+        if self.status == StatusCode::UNAUTHORIZED {
+            headers.insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer"));
+        }
+        response
+    }
+}

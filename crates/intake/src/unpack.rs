@@ -1,0 +1,71 @@
+//! Decompresses bodies, never beyond a bound.
+
+use std::io::Read;
+
+/// Why a body could not be unpacked.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Unpack {
+    /// The content encoding is not known.
+    UnknownEncoding,
+    /// The bytes are not what the encoding says.
+    Damaged(&'static str),
+    /// More than the bound would come out.
+    TooLarge,
+}
+
+/// Unpacks `body` by its `Content-Encoding`; at most `bound` bytes come out. Blocks the thread for the work.
+pub(crate) fn unpack(body: Vec<u8>, encoding: &str, bound: usize) -> Result<Vec<u8>, Unpack> {
+    match encoding.trim().to_ascii_lowercase().as_str() {
+        "" | "identity" => Ok(body),
+        "gzip" | "x-gzip" => bounded(flate2::bufread::MultiGzDecoder::new(&body[..]), bound, "the body is not whole gzip"),
+        "zstd" => {
+            let decoder = zstd::stream::read::Decoder::with_buffer(&body[..]).and_then(|mut d| {
+                // A frame may ask for a window of up to 8 MiB and no more.
+                d.window_log_max(23)?;
+                Ok(d)
+            });
+            bounded(decoder.map_err(|_| Unpack::Damaged("the body is not whole zstd"))?, bound, "the body is not whole zstd")
+        }
+        _ => Err(Unpack::UnknownEncoding),
+    }
+}
+
+fn bounded(reader: impl Read, bound: usize, damaged: &'static str) -> Result<Vec<u8>, Unpack> {
+    let mut out = Vec::new();
+    reader.take(bound as u64 + 1).read_to_end(&mut out).map_err(|_| Unpack::Damaged(damaged))?;
+    if out.len() > bound { Err(Unpack::TooLarge) } else { Ok(out) }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use super::*;
+
+    fn gzip(bytes: &[u8]) -> Vec<u8> {
+        let mut e = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        e.write_all(bytes).unwrap();
+        e.finish().unwrap()
+    }
+
+    #[test]
+    fn unpacks_what_is_whole_and_bounded() {
+        let text = b"kiosk ".repeat(1000);
+        assert_eq!(unpack(text.clone(), "", 1).unwrap(), text);
+        assert_eq!(unpack(gzip(&text), "GZIP", 6000).unwrap(), text);
+        assert_eq!(unpack([gzip(b"a"), gzip(b"b")].concat(), "gzip", 10).unwrap(), b"ab");
+        assert_eq!(unpack(zstd::bulk::compress(&text, 1).unwrap(), "zstd", 6000).unwrap(), text);
+    }
+
+    #[test]
+    fn refuses_bombs_lies_and_stumps() {
+        let text = vec![0; 1 << 20];
+        assert_eq!(unpack(gzip(&text), "gzip", 1 << 19), Err(Unpack::TooLarge));
+        assert_eq!(unpack(zstd::bulk::compress(&text, 1).unwrap(), "zstd", 1 << 19), Err(Unpack::TooLarge));
+        let whole = gzip(&text);
+        assert!(matches!(unpack(whole[..whole.len() / 2].to_vec(), "gzip", 1 << 21), Err(Unpack::Damaged(_))));
+        assert!(matches!(unpack(b"plain".to_vec(), "gzip", 100), Err(Unpack::Damaged(_))));
+        assert!(matches!(unpack(b"plain".to_vec(), "zstd", 100), Err(Unpack::Damaged(_))));
+        assert_eq!(unpack(Vec::new(), "br", 100), Err(Unpack::UnknownEncoding));
+    }
+}
