@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use axum::body::Body;
@@ -12,7 +13,8 @@ use axum::routing::post;
 use axum::{Json, Router};
 use http_body_util::BodyExt;
 use rockrose_core::read::Says;
-use tokio::sync::Semaphore;
+use arc_swap::ArcSwap;
+use tokio::sync::{Semaphore, SemaphorePermit};
 
 use crate::unpack::{Unpack, unpack};
 use crate::{BoundedListener, Problem, Receipt, Sink};
@@ -63,18 +65,59 @@ pub struct HttpSource {
     pub max_requests: usize,
 }
 
+/// The memory that bodies under way may take together, shared by all sources of a service.
+#[derive(Debug)]
+pub struct BodyBudget {
+    bytes: Semaphore,
+    unpacking: Semaphore,
+}
+
+/// Most bytes of bodies, as sent, that are held at once.
+const BODY_BUDGET: usize = 256 << 20;
+/// Most bodies that are unpacked at once.
+const UNPACKING: usize = 2;
+
+impl Default for BodyBudget {
+    fn default() -> BodyBudget {
+        BodyBudget { bytes: Semaphore::new(BODY_BUDGET), unpacking: Semaphore::new(UNPACKING) }
+    }
+}
+
 struct Shared<S> {
-    settings: HttpSource,
+    settings: Arc<ArcSwap<HttpSource>>,
     sink: Arc<S>,
-    busy: Semaphore,
+    budget: Arc<BodyBudget>,
+    under_way: AtomicUsize,
 }
 
-/// Serves `source` on `listener` until `stop` resolves, then finishes the requests that are under way.
-pub async fn serve<S: Sink>(source: HttpSource, listener: BoundedListener, sink: Arc<S>, stop: impl Future<Output = ()> + Send + 'static) -> std::io::Result<()> {
-    axum::serve(listener, router(source, sink)).with_graceful_shutdown(stop).await
+/// Serves `source` on `listener` until `stop` resolves, then finishes the requests that are under way. The settings may be exchanged
+/// while it runs; each request is served by those it met.
+pub async fn serve<S: Sink>(
+    source: Arc<ArcSwap<HttpSource>>,
+    listener: BoundedListener,
+    sink: Arc<S>,
+    budget: Arc<BodyBudget>,
+    stop: impl Future<Output = ()> + Send + 'static,
+) -> std::io::Result<()> {
+    axum::serve(listener, router(source, sink, budget)).with_graceful_shutdown(stop).await
 }
 
-/// Binds the address of `source`.
+/// One of the requests under way; gives its place back when it ends.
+struct UnderWay<'a>(&'a AtomicUsize);
+
+impl<'a> UnderWay<'a> {
+    fn enter(count: &'a AtomicUsize, most: usize) -> Option<UnderWay<'a>> {
+        let place = UnderWay(count);
+        (count.fetch_add(1, Ordering::Relaxed) < most).then_some(place)
+    }
+}
+
+impl Drop for UnderWay<'_> {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
 impl HttpSource {
     /// Opens its listener.
     pub async fn bind(&self) -> std::io::Result<BoundedListener> {
@@ -82,9 +125,8 @@ impl HttpSource {
     }
 }
 
-fn router<S: Sink>(source: HttpSource, sink: Arc<S>) -> Router {
-    let busy = Semaphore::new(source.max_requests);
-    let shared = Arc::new(Shared { settings: source, sink, busy });
+fn router<S: Sink>(settings: Arc<ArcSwap<HttpSource>>, sink: Arc<S>, budget: Arc<BodyBudget>) -> Router {
+    let shared = Arc::new(Shared { settings, sink, budget, under_way: AtomicUsize::new(0) });
     Router::new()
         .route("/", post(bare::<S>))
         .route("/in", post(bare::<S>))
@@ -111,20 +153,23 @@ async fn answer<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: 
 
 async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Request) -> Result<Receipt, Problem> {
     let (head, body) = request.into_parts();
-    authorise(&shared.settings, path_key.as_deref(), &head.headers)?;
-    let Ok(_place) = shared.busy.try_acquire() else {
-        return Err(Problem::unavailable("busy", "too many requests at once").retry_after(1));
+    let settings = shared.settings.load_full();
+    authorise(&settings, path_key.as_deref(), &head.headers)?;
+    let Some(_place) = UnderWay::enter(&shared.under_way, settings.max_requests) else {
+        return Err(busy("too many requests at once"));
     };
     let says = says(&head.headers);
     let encoding = match head.headers.get(header::CONTENT_ENCODING) {
         None => String::new(),
         Some(value) => value.to_str().map_err(|_| unknown_encoding())?.to_owned(),
     };
-    let body = read(body, &head.headers, shared.settings.max_body).await?;
+    let mut held = Vec::new();
+    let body = read(body, &head.headers, settings.max_body, &shared.budget.bytes, &mut held).await?;
     if body.is_empty() {
         return Err(Problem::new(StatusCode::BAD_REQUEST, "empty-body", "Nothing was sent", "the body is empty"));
     }
-    let bound = shared.settings.max_unpacked;
+    let bound = settings.max_unpacked;
+    let unpacking = if encoding.is_empty() { None } else { shared.budget.unpacking.acquire().await.ok() };
     let body = if encoding.is_empty() {
         body
     } else {
@@ -135,7 +180,13 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
             Unpack::TooLarge => too_large(format!("more than {bound} bytes after decompression")),
         })?
     };
-    shared.sink.accept(&shared.settings.name, body, says).await
+    let receipt = shared.sink.accept(&settings.name, body, says).await;
+    drop(unpacking);
+    receipt
+}
+
+fn busy(detail: &str) -> Problem {
+    Problem::unavailable("busy", detail).retry_after(1)
 }
 
 fn unknown_encoding() -> Problem {
@@ -175,13 +226,14 @@ fn says(headers: &HeaderMap) -> Says {
     }
 }
 
-async fn read(body: Body, headers: &HeaderMap, bound: usize) -> Result<Vec<u8>, Problem> {
+async fn read<'a>(body: Body, headers: &HeaderMap, bound: usize, budget: &'a Semaphore, held: &mut Vec<SemaphorePermit<'a>>) -> Result<Vec<u8>, Problem> {
     let announced = headers.get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse::<usize>().ok());
     if announced.is_some_and(|n| n > bound) {
         return Err(too_large(format!("more than {bound} bytes")));
     }
     let mut body = body;
-    let mut bytes = Vec::with_capacity(announced.unwrap_or(0).min(bound));
+    // What is only announced takes no memory yet, beyond a first piece.
+    let mut bytes = Vec::with_capacity(announced.unwrap_or(0).min(bound).min(1 << 20));
     let reading = async {
         while let Some(frame) = body.frame().await {
             let frame = frame.map_err(|_| Problem::new(StatusCode::BAD_REQUEST, "cut-off", "The body was cut off", "the connection ended before the body did"))?;
@@ -189,6 +241,8 @@ async fn read(body: Body, headers: &HeaderMap, bound: usize) -> Result<Vec<u8>, 
                 if bytes.len() + data.len() > bound {
                     return Err(too_large(format!("more than {bound} bytes")));
                 }
+                let room = u32::try_from(data.len()).ok().and_then(|n| budget.try_acquire_many(n).ok());
+                held.push(room.ok_or_else(|| busy("too much is being sent at once"))?);
                 bytes.extend_from_slice(&data);
             }
         }

@@ -8,7 +8,7 @@ mod listener;
 mod problem;
 mod unpack;
 
-pub use http::{HttpSource, SourceKey, serve};
+pub use http::{BodyBudget, HttpSource, SourceKey, serve};
 pub use listener::{BoundedListener, Peer};
 pub use problem::Problem;
 

@@ -1,1 +1,191 @@
-//! placeholder
+//! The service: wires sources, plan, spool and destinations together, and serves the HTTP API and the console.
+//!
+//! - [`Service::start`] opens what is kept, binds what listens and delivers what waits.
+//! - `engine` holds the running plan and exchanges it without losing an event.
+//! - `sink` is what sources hand bodies to: process, make durable, then acknowledge.
+//! - `tail` shows events passing a point; `meter` turns the ledger into rates.
+//! - `api` is the one HTTP face, for the client, the console and programs.
+
+mod api;
+mod apply;
+mod console;
+mod engine;
+mod meter;
+mod sign_in;
+mod sink;
+mod tail;
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use anyhow::Context;
+use rockrose_intake::BoundedListener;
+use rockrose_records::{NewToken, Records, TokenKind};
+use rockrose_spool::Spool;
+use tokio_util::sync::CancellationToken;
+
+pub use api::openapi;
+
+/// Most connections the API holds open.
+const API_CONNECTIONS: usize = 512;
+/// How long requests and deliveries under way may take when the service stops.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// What a service is started with.
+#[derive(Clone, Debug)]
+pub struct Settings {
+    /// The folder for everything that is kept.
+    pub data: PathBuf,
+    /// Where the API and the console listen.
+    pub listen: SocketAddr,
+}
+
+/// What the parts of a service share.
+pub(crate) struct App {
+    pub(crate) records: Arc<Records>,
+    pub(crate) spool: Spool,
+    pub(crate) engine: engine::Engine,
+    pub(crate) tail: tail::Hub,
+    pub(crate) meter: meter::Meter,
+    pub(crate) codes: sign_in::Codes,
+    pub(crate) started_ms: i64,
+    pub(crate) address: SocketAddr,
+    pub(crate) stopping: CancellationToken,
+    pub(crate) sources: apply::Sources,
+}
+
+impl App {
+    /// Asks the records aside from the runtime's threads.
+    pub(crate) async fn records<T: Send + 'static>(
+        &self,
+        ask: impl FnOnce(&Records) -> Result<T, rockrose_records::RecordsError> + Send + 'static,
+    ) -> Result<T, rockrose_records::RecordsError> {
+        let records = Arc::clone(&self.records);
+        let asked = tokio::task::spawn_blocking(move || ask(&records)).await;
+        asked.map_err(|e| rockrose_records::RecordsError::Storage(e.to_string()))?
+    }
+}
+
+/// A running service.
+pub struct Service {
+    app: Arc<App>,
+    api: tokio::task::JoinHandle<std::io::Result<()>>,
+    meter: tokio::task::JoinHandle<()>,
+}
+
+/// Milliseconds since 1970.
+pub(crate) fn now_ms() -> i64 {
+    jiff::Timestamp::now().as_millisecond()
+}
+
+impl Service {
+    /// Opens what is kept in the data folder, takes up the newest revision, and listens. Fails, with the reason, if something cannot be opened or bound.
+    pub async fn start(settings: &Settings) -> anyhow::Result<Service> {
+        std::fs::create_dir_all(&settings.data).with_context(|| format!("cannot make the data folder {}", settings.data.display()))?;
+        let lock = DataLock::take(&settings.data)?;
+        let records = Arc::new(Records::open(&settings.data)?);
+        let spool = Spool::open(&settings.data.join("spool.db"))?;
+        let listener = BoundedListener::bind(settings.listen, API_CONNECTIONS).await.with_context(|| format!("cannot listen on {}", settings.listen))?;
+        let address = listener.address()?;
+        let app = Arc::new(App {
+            engine: engine::Engine::new(records.hash_key()),
+            records,
+            spool,
+            tail: tail::Hub::default(),
+            meter: meter::Meter::default(),
+            codes: sign_in::Codes::default(),
+            started_ms: now_ms(),
+            address,
+            stopping: CancellationToken::new(),
+            sources: apply::Sources::default(),
+        });
+        if let Some(revision) = app.records(|r| r.newest_revision()).await? {
+            apply::take_up(&app, revision.number, &revision.text).await.map_err(|e| anyhow::anyhow!("revision {} cannot be taken up: {e}", revision.number))?;
+        }
+        let meter = tokio::spawn(meter::run(Arc::clone(&app)));
+        let router = api::router(Arc::clone(&app));
+        let stop = app.stopping.clone().cancelled_owned();
+        let api = tokio::spawn(async move {
+            let _held = lock;
+            axum::serve(listener, router.into_make_service_with_connect_info::<rockrose_intake::Peer>()).with_graceful_shutdown(stop).await
+        });
+        tracing::info!(%address, data = %settings.data.display(), "ready");
+        Ok(Service { app, api, meter })
+    }
+
+    /// The address of the API and the console.
+    #[must_use]
+    pub fn address(&self) -> SocketAddr {
+        self.app.address
+    }
+
+    /// Applies a plan. On failure the message says all that is wrong, each at its place in `file`.
+    pub async fn apply(&self, text: &str, who: &str, why: &str, file: &str) -> anyhow::Result<Option<i64>> {
+        if self.app.engine.running().checked.text == text {
+            return Ok(None);
+        }
+        match apply::apply(&self.app, text, who, why, None).await {
+            Ok(number) => Ok(Some(number)),
+            Err(apply::Refusal::Mistakes(mistakes)) => Err(anyhow::anyhow!("{}", mistakes.iter().map(|m| m.render(file)).collect::<String>())),
+            Err(e) => Err(anyhow::anyhow!("{e}")),
+        }
+    }
+
+    /// Keeps a secret.
+    pub async fn set_secret(&self, name: &str, value: &str) -> anyhow::Result<()> {
+        let (name, value) = (name.to_owned(), rockrose_records::Secret::new(value.to_owned()));
+        Ok(self.app.records(move |r| r.set_secret(&name, &value, now_ms())).await?)
+    }
+
+    /// The value of a secret, if it is kept.
+    pub async fn secret(&self, name: &str) -> anyhow::Result<Option<rockrose_records::Secret>> {
+        let name = name.to_owned();
+        Ok(self.app.records(move |r| r.secret(&name)).await?)
+    }
+
+    /// A token for the first client; none if there has been one.
+    pub async fn first_token(&self) -> anyhow::Result<Option<NewToken>> {
+        let made = self.app.records(|r| if r.has_clients()? { Ok(None) } else { r.make_token("first", TokenKind::Client, now_ms(), None).map(Some) });
+        Ok(made.await?)
+    }
+
+    /// A link that signs a browser in, once, within a quarter of an hour.
+    pub fn sign_in_link(&self) -> anyhow::Result<String> {
+        let code = self.app.codes.make("operator", now_ms())?;
+        Ok(format!("http://{}/sign-in?code={code}", self.app.address))
+    }
+
+    /// Stops: takes no more events, lets what is under way end, leaves the rest in the spool.
+    pub async fn stop(self) {
+        tracing::info!("stopping");
+        self.app.sources.stop(PATIENCE).await;
+        self.app.engine.stop_workers(PATIENCE).await;
+        self.app.stopping.cancel();
+        self.meter.abort();
+        let abort = self.api.abort_handle();
+        if tokio::time::timeout(PATIENCE, self.api).await.is_err() {
+            abort.abort();
+        }
+        let spool = self.app.spool.clone();
+        if tokio::task::spawn_blocking(move || spool.close()).await.is_err() {
+            tracing::error!("the spool did not close");
+        }
+        tracing::info!("stopped");
+    }
+}
+
+/// Keeps a second service from opening the same data folder. The system lets go of it when the process ends, however it ends.
+struct DataLock {
+    _file: std::fs::File,
+}
+
+impl DataLock {
+    fn take(data: &std::path::Path) -> anyhow::Result<DataLock> {
+        let path = data.join("in-use");
+        let file = std::fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path).with_context(|| format!("cannot write {}", path.display()))?;
+        file.try_lock().map_err(|_| anyhow::anyhow!("another service uses the data folder {}", data.display()))?;
+        Ok(DataLock { _file: file })
+    }
+}

@@ -22,7 +22,7 @@ use tokio::sync::{mpsc, oneshot, watch};
 
 pub use parcel::{Parcel, Settlement};
 pub use reader::{LedgerRow, Quarantined};
-pub use writer::{Arrival, Unread, pack};
+pub use writer::{Arrival, Packed, Unread, pack};
 
 /// Why the spool could not do what was asked.
 #[derive(Clone, Debug, thiserror::Error)]
@@ -73,7 +73,7 @@ impl Spool {
     /// Opens the spool file at `path`, making or upgrading it, and starts its writer.
     pub fn open(path: &Path) -> Result<Spool, SpoolError> {
         let mut connection = connect::writer(path)?;
-        let shared = Arc::new(writer::Shared { waiting: Mutex::new(reader::waiting(&mut connection)?), arrivals: watch::channel(0).0 });
+        let shared = Arc::new(writer::Shared { waiting: Mutex::new(reader::waiting(&mut connection)?), arrivals: watch::channel(0).0, commits: std::sync::atomic::AtomicU64::new(0) });
         let (writes, queue) = mpsc::channel(WRITE_QUEUE);
         let theirs = Arc::clone(&shared);
         let thread = std::thread::Builder::new().name("spool-writer".into()).spawn(move || writer::run(connection, queue, &theirs)).map_err(|e| SpoolError::Storage(e.to_string()))?;
@@ -137,6 +137,17 @@ impl Spool {
     pub async fn minutes(&self, place: Place, name: &str, since: i64) -> Result<Vec<(i64, Account, Amount)>, SpoolError> {
         let name = name.to_owned();
         self.read(move |c| reader::minutes(c, place, &name, since)).await
+    }
+
+    /// What each destination accepted from minute `minute` on.
+    pub async fn delivered_since(&self, minute: i64) -> Result<BTreeMap<String, Amount>, SpoolError> {
+        self.read(move |c| reader::delivered_since(c, minute)).await
+    }
+
+    /// How many commits were made since the start. While it stands still, the ledger does.
+    #[must_use]
+    pub fn commits(&self) -> u64 {
+        self.inner.shared.commits.load(std::sync::atomic::Ordering::Acquire)
     }
 
     /// Every equation of the account since the beginning, over one consistent view of ledger and queues.

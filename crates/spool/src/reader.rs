@@ -72,6 +72,19 @@ pub(crate) fn minutes(c: &mut SqliteConnection, place: Place, name: &str, since:
     Ok(rows.into_iter().filter_map(|(minute, r)| row(r).map(|r| (minute, r.account, r.amount))).collect())
 }
 
+pub(crate) fn delivered_since(c: &mut SqliteConnection, minute: i64) -> Result<BTreeMap<String, Amount>, SpoolError> {
+    use ledger_minute::dsl as l;
+    let rows: Vec<(String, i64, i64)> = ledger_minute::table
+        .filter(l::minute.ge(minute).and(l::place.eq(Place::Destination.word())).and(l::measure.eq(Measure::Delivered.word())))
+        .select((l::name, l::events, l::bytes))
+        .load(c)?;
+    let mut sums: BTreeMap<String, Amount> = BTreeMap::new();
+    for (name, events, bytes) in rows {
+        *sums.entry(name).or_default() += Amount { events, bytes };
+    }
+    Ok(sums)
+}
+
 pub(crate) fn waiting(c: &mut SqliteConnection) -> Result<BTreeMap<String, Waiting>, SpoolError> {
     let rows: Vec<(String, i64, i64, i64)> = entry::table.select((entry::destination, entry::events, entry::bytes, entry::queued_ms)).load(c)?;
     let mut all: BTreeMap<String, Waiting> = BTreeMap::new();

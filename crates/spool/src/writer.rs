@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::Mutex;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use diesel::connection::SimpleConnection;
@@ -84,6 +85,7 @@ pub(crate) enum Write {
 pub(crate) struct Shared {
     pub(crate) waiting: Mutex<BTreeMap<String, Waiting>>,
     pub(crate) arrivals: watch::Sender<u64>,
+    pub(crate) commits: AtomicU64,
 }
 
 pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Write>, shared: &Shared) {
@@ -106,6 +108,7 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
         if let Err(e) = &done {
             tracing::error!(error = %e, writes = group.len(), "a commit failed; nothing of it was kept");
         } else {
+            shared.commits.fetch_add(1, Ordering::AcqRel);
             let queued = settle_waiting(shared, moved);
             if queued {
                 shared.arrivals.send_modify(|n| *n += 1);

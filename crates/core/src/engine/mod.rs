@@ -12,7 +12,7 @@ mod steps;
 mod test;
 mod work;
 
-pub use compile::CompiledPlan;
+pub use compile::{CompiledPlan, Matcher};
 pub use process::{Capture, Entry, Outcome, Point, Quarantined, Scratch, Watch};
 pub use selection::Selection;
 

@@ -1,0 +1,179 @@
+//! `ledger`: an account that adds up.
+
+use serde_json::Value;
+
+use crate::client::Client;
+use crate::format::{self, BAD, FAINT, GOOD, HEAD, paint};
+use crate::{Common, Exit, Outcome};
+
+/// Events and bytes.
+#[derive(Clone, Copy, Default)]
+struct Sum {
+    events: i64,
+    bytes: i64,
+}
+
+struct Account<'a> {
+    rows: Vec<&'a Value>,
+}
+
+impl Account<'_> {
+    fn sum(&self, measure: &str) -> Sum {
+        self.sum_at(measure, None)
+    }
+
+    fn sum_at(&self, measure: &str, step: Option<(i64, &str)>) -> Sum {
+        let mut sum = Sum::default();
+        for row in self.rows.iter().filter(|r| r["measure"] == measure) {
+            if step.is_none_or(|(position, sentence)| row["position"] == position && row["sentence"] == sentence) {
+                sum.events += row["events"].as_i64().unwrap_or(0);
+                sum.bytes += row["bytes"].as_i64().unwrap_or(0);
+            }
+        }
+        sum
+    }
+
+    /// Each step that did anything, in order.
+    fn steps(&self) -> Vec<(i64, String)> {
+        let mut steps: Vec<(i64, String)> =
+            self.rows.iter().filter(|r| r["position"] != 0).map(|r| (r["position"].as_i64().unwrap_or(0), r["sentence"].as_str().unwrap_or_default().to_owned())).collect();
+        steps.sort();
+        steps.dedup();
+        steps
+    }
+}
+
+struct Page {
+    rows: Vec<Vec<String>>,
+}
+
+impl Page {
+    fn put(&mut self, label: String, events: String, bytes: String) {
+        self.rows.push(vec![label, events, bytes]);
+    }
+
+    fn line(&mut self, label: &str, sum: Sum) {
+        self.put(format!("  {label}"), format::count(sum.events), format::count(sum.bytes));
+    }
+
+    fn less(&mut self, label: &str, sum: Sum) {
+        self.put(format!("  − {label}"), format::count(-sum.events), format::count(-sum.bytes));
+    }
+
+    /// What steps removed, and the bytes they saved or added on what they changed.
+    fn steps(&mut self, account: &Account<'_>) {
+        for (position, sentence) in account.steps() {
+            let of = |measure: &str| account.sum_at(measure, Some((position, &sentence)));
+            let (removed, changed, failed) = (of("removed"), of("changed"), of("failed"));
+            if removed.events > 0 {
+                self.put(format!("  − {position}. {sentence}"), format::count(-removed.events), format::count(-removed.bytes));
+            }
+            if changed.events > 0 {
+                let note = format!("  ± {position}. {sentence}  {}", paint(&format!("(changed {})", format::count(changed.events)), FAINT));
+                self.put(note, String::new(), format::count(-changed.bytes));
+            }
+            if failed.events > 0 {
+                self.put(paint(&format!("    {position}. {sentence}  (failed on {})", format::count(failed.events)), FAINT), String::new(), String::new());
+            }
+        }
+    }
+}
+
+pub(crate) async fn ledger(common: &Common, minutes: Option<i64>) -> Outcome {
+    let client = Client::new(common)?;
+    let path = minutes.map_or_else(|| "/api/v1/ledger".to_owned(), |m| format!("/api/v1/ledger?minutes={m}"));
+    let answer = client.get(&path).await?;
+    let balanced = answer["balanced"].as_bool() == Some(true);
+    let exit = if balanced { Exit::Done } else { Exit::NotBalanced };
+    if common.json {
+        format::print_json(&answer)?;
+        return Ok(exit);
+    }
+    let all = answer["rows"].as_array().map_or(&[][..], Vec::as_slice);
+    if all.is_empty() {
+        format::line("Nothing has arrived yet.")?;
+        return Ok(exit);
+    }
+    let mut page = Page { rows: Vec::new() };
+    for place in ["source", "route", "destination"] {
+        let mut names: Vec<&str> = all.iter().filter(|r| r["place"] == place).filter_map(|r| r["name"].as_str()).collect();
+        names.sort_unstable();
+        names.dedup();
+        for name in names {
+            let account = Account { rows: all.iter().filter(|r| r["place"] == place && r["name"] == name).collect() };
+            page.put(paint(&format!("{place} {name}"), HEAD), String::new(), String::new());
+            match place {
+                "source" => source(&mut page, &account),
+                "route" => route(&mut page, &account),
+                _ => destination(&mut page, &account, &answer, name, minutes.is_none()),
+            }
+        }
+    }
+    let since = match answer["since_ms"].as_i64() {
+        Some(ms) => format!("From {} to now", format::moment(ms)),
+        None => "Since the beginning".to_owned(),
+    };
+    format::blocks(&[since, format::table(&["", "events", "bytes"], &[1, 2], page.rows), verdict(&answer)])?;
+    Ok(exit)
+}
+
+fn source(page: &mut Page, account: &Account<'_>) {
+    page.line("received", account.sum("received"));
+    let quarantined = account.sum("quarantined");
+    if quarantined.events > 0 {
+        page.less("unreadable, in quarantine", quarantined);
+    }
+    let rewritten = account.sum("rewritten");
+    if rewritten.events > 0 {
+        let note = format!("  ± written as JSON lines  {}", paint(&format!("({})", format::count(rewritten.events)), FAINT));
+        page.put(note, String::new(), format::count(-rewritten.bytes));
+    }
+    page.steps(account);
+    page.line("= passed on", account.sum("passed"));
+    page.line("  taken by routes", account.sum("routed"));
+    page.line("  remainder, taken by none", account.sum("remainder"));
+}
+
+fn route(page: &mut Page, account: &Account<'_>) {
+    page.line("taken", account.sum("taken"));
+    page.steps(account);
+    page.line("= out", account.sum("out"));
+}
+
+fn destination(page: &mut Page, account: &Account<'_>, answer: &Value, name: &str, whole: bool) {
+    page.line("offered by routes", account.sum("offered"));
+    page.steps(account);
+    page.line("= queued", account.sum("enqueued"));
+    page.line("  delivered", account.sum("delivered"));
+    for (label, measure) in [("  refused, in quarantine", "quarantined"), ("  discarded", "discarded")] {
+        let sum = account.sum(measure);
+        if sum.events > 0 {
+            page.line(label, sum);
+        }
+    }
+    if whole {
+        let waiting = answer["waiting"].as_array().into_iter().flatten().find(|w| w["destination"] == name);
+        let of = |key: &str| waiting.and_then(|w| w[key].as_i64()).unwrap_or(0);
+        page.line("  waiting", Sum { events: of("events"), bytes: of("bytes") });
+    }
+}
+
+fn verdict(answer: &Value) -> String {
+    let equations = answer["equations"].as_array().map_or(&[][..], Vec::as_slice);
+    let off: Vec<&Value> = equations.iter().filter(|e| e["holds"].as_bool() != Some(true)).collect();
+    if off.is_empty() {
+        return format!("{}: all {} equations hold, to the event and to the byte", paint("balanced", GOOD), equations.len());
+    }
+    let line = |e: &&Value| {
+        let by = |left: &str, right: &str| e[left].as_i64().unwrap_or(0) - e[right].as_i64().unwrap_or(0);
+        format!(
+            "  {} {}: {}: off by {} events and {} bytes",
+            e["place"].as_str().unwrap_or_default(),
+            e["name"].as_str().unwrap_or_default(),
+            e["says"].as_str().unwrap_or_default(),
+            format::count(by("left_events", "right_events")),
+            format::count(by("left_bytes", "right_bytes"))
+        )
+    };
+    format!("{}\n{}", paint("NOT balanced", BAD), off.iter().map(line).collect::<Vec<_>>().join("\n"))
+}

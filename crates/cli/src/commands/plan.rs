@@ -1,0 +1,191 @@
+//! `check`, `apply`, `revisions`, `revert`.
+
+use std::io::{IsTerminal, Read, Write};
+use std::path::Path;
+
+use reqwest::Method;
+use rockrose_core::plan::{CheckedPlan, Report};
+use serde_json::{Value, json};
+
+use crate::client::Client;
+use crate::format::{self, BAD, FAINT, GOOD, HEAD, paint};
+use crate::{Common, Exit, Failure, Outcome};
+
+fn read(path: &Path) -> Result<(String, String), Failure> {
+    let fail = |e: std::io::Error| Failure::new(Exit::Failed, format!("cannot read {}: {e}", path.display()));
+    if path == Path::new("-") {
+        let mut text = String::new();
+        std::io::stdin().read_to_string(&mut text).map_err(fail)?;
+        return Ok((text, "standard input".into()));
+    }
+    Ok((std::fs::read_to_string(path).map_err(fail)?, path.display().to_string()))
+}
+
+fn summary(plan: &CheckedPlan) -> String {
+    let several = |n: usize, one: &str| if n == 1 { format!("1 {one}") } else { format!("{n} {one}s") };
+    format!("{}, {}, {}", several(plan.sources.len(), "source"), several(plan.routes.len(), "route"), several(plan.destinations.len(), "destination"))
+}
+
+fn mistakes(reports: &[Report], name: &str) -> String {
+    let all: Vec<String> = reports.iter().map(|r| r.render(name)).collect();
+    let many = if reports.len() == 1 { "1 mistake".to_owned() } else { format!("{} mistakes", reports.len()) };
+    format!("{}\n{}", all.join("\n"), paint(&format!("{name}: {many}"), BAD))
+}
+
+pub(crate) fn check(path: &Path, as_json: bool) -> Outcome {
+    let (text, name) = read(path)?;
+    match CheckedPlan::read(&text) {
+        Ok(plan) => {
+            if as_json {
+                return format::print_json(&json!({ "good": true, "mistakes": [], "warnings": plan.warnings }));
+            }
+            let mut blocks: Vec<String> = plan.warnings.iter().map(|w| w.render(&name).trim_end().to_owned()).collect();
+            blocks.push(format!("{name}: {} ({})", paint("good", GOOD), summary(&plan)));
+            format::blocks(&blocks)
+        }
+        Err(reports) => {
+            if as_json {
+                format::print_json(&json!({ "good": false, "mistakes": reports, "warnings": [] }))?;
+            } else {
+                format::line(&mistakes(&reports, &name))?;
+            }
+            Ok(Exit::BadPlan)
+        }
+    }
+}
+
+fn ask(question: &str) -> Result<bool, Failure> {
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::new(Exit::Declined, "there is nobody to ask; say --yes to go on without asking"));
+    }
+    eprint!("{question} [y/N] ");
+    let mut answer = String::new();
+    std::io::stderr().flush().and_then(|()| std::io::stdin().read_line(&mut answer)).map_err(anyhow::Error::from)?;
+    Ok(matches!(answer.trim().to_lowercase().as_str(), "y" | "yes"))
+}
+
+/// A unified diff, coloured on a terminal.
+fn shown(difference: &str) -> String {
+    let line = |l: &str| match l.chars().next() {
+        Some('+') => paint(l, GOOD),
+        Some('-') => paint(l, BAD),
+        Some('@') => paint(l, FAINT),
+        _ => l.to_owned(),
+    };
+    difference.lines().map(line).collect::<Vec<_>>().join("\n")
+}
+
+fn text<'a>(value: &'a Value, key: &str) -> &'a str {
+    value[key].as_str().unwrap_or_default()
+}
+
+fn list(value: &Value) -> &[Value] {
+    value.as_array().map_or(&[], Vec::as_slice)
+}
+
+/// What would change, in words and lines; and the newest revision it was compared with.
+async fn compare(client: &Client, plan: &str, as_json: bool) -> Result<(i64, bool), Failure> {
+    let answer = client.call(Method::POST, "/api/v1/plan/check", Some(&json!({ "text": plan }))).await?;
+    let revision = answer["revision"].as_i64().unwrap_or(0);
+    let missing: Vec<&str> = list(&answer["missing_secrets"]).iter().filter_map(Value::as_str).collect();
+    if !missing.is_empty() {
+        let how: Vec<String> = missing.iter().map(|m| format!("  rockrose secret set {m}")).collect();
+        return Err(Failure::new(Exit::BadPlan, format!("the plan refers to secrets that are not set:\n{}", how.join("\n"))));
+    }
+    let same = text(&answer, "difference").is_empty();
+    if as_json {
+        return Ok((revision, same));
+    }
+    if same {
+        format::line(&format!("Revision {revision} runs this plan already."))?;
+        return Ok((revision, same));
+    }
+    let change = |c: &Value| {
+        let sign = match text(c, "change") {
+            "added" => paint("added  ", GOOD),
+            "removed" => paint("removed", BAD),
+            _ => "changed".to_owned(),
+        };
+        format!("  {sign}  {} {}", text(c, "part"), text(c, "name"))
+    };
+    let changes: Vec<String> = list(&answer["changes"]).iter().map(change).collect();
+    let changes = if changes.is_empty() { "  only in how it is written".to_owned() } else { changes.join("\n") };
+    let against = if revision == 0 { "an empty plan".to_owned() } else { format!("revision {revision}") };
+    let mut blocks = vec![shown(text(&answer, "difference")), format!("{}\n{changes}", paint(&format!("Against {against}:"), HEAD))];
+    for warning in list(&answer["warnings"]) {
+        blocks.push(format!("line {}: {}", warning["line"], text(warning, "message")));
+    }
+    format::blocks(&blocks)?;
+    Ok((revision, same))
+}
+
+pub(crate) async fn apply(common: &Common, path: &Path, why: &str, yes: bool) -> Outcome {
+    let (plan, name) = read(path)?;
+    if let Err(reports) = CheckedPlan::read(&plan) {
+        if common.json {
+            format::print_json(&json!({ "applied": false, "mistakes": reports }))?;
+        } else {
+            format::line(&mistakes(&reports, &name))?;
+        }
+        return Ok(Exit::BadPlan);
+    }
+    let client = Client::new(common)?;
+    let (revision, same) = compare(&client, &plan, common.json).await?;
+    if same {
+        return if common.json { format::print_json(&json!({ "applied": false, "revision": revision })) } else { Ok(Exit::Done) };
+    }
+    if !yes && !ask(&format!("Apply as revision {}?", revision + 1))? {
+        return Ok(Exit::Declined);
+    }
+    // Absolute, so that what was shown is what is applied: if somebody else was faster, the service says so.
+    let expected = if revision == 0 { Value::Null } else { json!(revision) };
+    let answer = client.call(Method::POST, "/api/v1/revisions", Some(&json!({ "text": plan, "why": why, "expected_revision": expected }))).await?;
+    if common.json {
+        return format::print_json(&json!({ "applied": true, "revision": answer["revision"] }));
+    }
+    format::line(&format!("Revision {} runs.", answer["revision"]))
+}
+
+pub(crate) async fn revisions(common: &Common, number: Option<i64>) -> Outcome {
+    let client = Client::new(common)?;
+    if let Some(number) = number {
+        let one = client.get(&format!("/api/v1/revisions/{number}")).await?;
+        if common.json {
+            return format::print_json(&one);
+        }
+        let why = if text(&one, "why").is_empty() { String::new() } else { format!(": {}", text(&one, "why")) };
+        let head = format!("Revision {number}, {} by {}{why}", format::moment(one["at_ms"].as_i64().unwrap_or(0)), text(&one, "who"));
+        return format::blocks(&[paint(&head, HEAD), shown(text(&one, "difference")), text(&one, "text").trim_end().to_owned()]);
+    }
+    let all = client.get("/api/v1/revisions").await?;
+    if common.json {
+        return format::print_json(&all);
+    }
+    let row = |r: &Value| {
+        let runs = if r["running"].as_bool() == Some(true) { "runs" } else { "" };
+        let lines = format!("+{} -{}", r["lines_added"], r["lines_removed"]);
+        vec![r["number"].to_string(), format::moment(r["at_ms"].as_i64().unwrap_or(0)), text(r, "who").to_owned(), lines, runs.to_owned(), text(r, "why").to_owned()]
+    };
+    let rows: Vec<_> = list(&all).iter().map(row).collect();
+    if rows.is_empty() {
+        return format::line("No plan was applied yet. `rockrose apply PLAN` applies one.");
+    }
+    format::line(&format::table(&["revision", "when", "who", "lines", "", "why"], &[0, 3], rows))
+}
+
+pub(crate) async fn revert(common: &Common, number: i64, why: &str, yes: bool) -> Outcome {
+    let client = Client::new(common)?;
+    let target = client.get(&format!("/api/v1/revisions/{number}")).await?;
+    let (revision, same) = compare(&client, text(&target, "text"), common.json).await?;
+    if same {
+        return if common.json { format::print_json(&json!({ "applied": false, "revision": revision })) } else { Ok(Exit::Done) };
+    }
+    if !yes && !ask(&format!("Go back to revision {number}, as revision {}?", revision + 1))? {
+        return Ok(Exit::Declined);
+    }
+    let answer = client.call(Method::POST, &format!("/api/v1/revisions/{number}/revert"), Some(&json!({ "why": why }))).await?;
+    if common.json {
+        return format::print_json(&json!({ "applied": true, "revision": answer["revision"] }));
+    }
+    format::line(&format!("Revision {} runs; it is revision {number} again.", answer["revision"]))
+}

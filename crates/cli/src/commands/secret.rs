@@ -1,0 +1,82 @@
+//! `secret`: values that plans refer to by name.
+
+use std::io::{IsTerminal, Read};
+
+use clap::Subcommand;
+use reqwest::Method;
+use serde_json::json;
+
+use crate::client::Client;
+use crate::{Common, Exit, Failure, Outcome, format};
+
+#[derive(Subcommand)]
+pub(crate) enum SecretCommand {
+    /// Keep a secret; its value is read from standard input, or made
+    Set {
+        /// Its name
+        name: String,
+        /// Make a random value and print it, once
+        #[arg(long)]
+        make: bool,
+    },
+    /// List the names
+    List,
+    /// Forget a secret that no plan uses
+    Remove {
+        /// Its name
+        name: String,
+    },
+}
+
+pub(crate) async fn secret(common: &Common, command: SecretCommand) -> Outcome {
+    let client = Client::new(common)?;
+    match command {
+        SecretCommand::Set { name, make } => {
+            let value = if make { random()? } else { read(&name)? };
+            client.call(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&json!({ "value": value }))).await?;
+            match (common.json, make) {
+                (true, true) => format::print_json(&json!({ "name": name, "value": value })),
+                (true, false) => format::print_json(&json!({ "name": name })),
+                (false, true) => format::line(&value),
+                (false, false) => format::line(&format!("The secret `{name}` is kept.")),
+            }
+        }
+        SecretCommand::List => {
+            let answer = client.get("/api/v1/secrets").await?;
+            if common.json {
+                return format::print_json(&answer);
+            }
+            let entries = answer.as_array().map_or(&[][..], Vec::as_slice);
+            if entries.is_empty() {
+                return format::line("No secret is kept.");
+            }
+            let row = |e: &serde_json::Value| {
+                let used = if e["used"].as_bool() == Some(true) { "yes" } else { "no" };
+                vec![e["name"].as_str().unwrap_or_default().to_owned(), format::moment(e["set_ms"].as_i64().unwrap_or(0)), used.to_owned()]
+            };
+            format::line(&format::table(&["name", "set", "in use"], &[], entries.iter().map(row).collect()))
+        }
+        SecretCommand::Remove { name } => {
+            client.call(Method::DELETE, &format!("/api/v1/secrets/{name}"), None).await?;
+            if common.json { format::print_json(&json!({ "removed": name })) } else { format::line(&format!("The secret `{name}` is forgotten.")) }
+        }
+    }
+}
+
+/// 32 characters of 64: 192 bits.
+fn random() -> Result<String, Failure> {
+    let mut bytes = [0u8; 32];
+    getrandom::fill(&mut bytes).map_err(|e| Failure::new(Exit::Failed, format!("no randomness: {e}")))?;
+    const LETTERS: &[u8; 64] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_";
+    Ok(bytes.iter().map(|b| LETTERS[usize::from(b & 63)] as char).collect())
+}
+
+fn read(name: &str) -> Result<String, Failure> {
+    if std::io::stdin().is_terminal() {
+        eprintln!("The value of `{name}`, then Ctrl-D (it shows as you type; pipe it in to avoid that):");
+    }
+    let mut value = String::new();
+    std::io::stdin().read_to_string(&mut value).map_err(|e| Failure::new(Exit::Failed, format!("cannot read the value: {e}")))?;
+    let value = value.trim_end_matches(['\n', '\r']).to_owned();
+    if value.is_empty() { Err(Failure::new(Exit::Failed, "the value is empty")) } else { Ok(value) }
+}

@@ -1,0 +1,64 @@
+//! `serve`: runs the service until it is told to stop.
+
+use std::io::Write;
+use std::net::SocketAddr;
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+
+use anyhow::Context;
+use rockrose_service::{Service, Settings};
+use tokio::signal::unix::{SignalKind, signal};
+
+use crate::{Exit, Outcome, format};
+
+/// Log lines go to standard error; how much is set by `ROCKROSE_LOG`.
+pub(crate) fn log() {
+    let filter = tracing_subscriber::EnvFilter::try_from_env("ROCKROSE_LOG").unwrap_or_else(|_| "info".into());
+    let ansi = std::io::IsTerminal::is_terminal(&std::io::stderr());
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(ansi).with_target(false).init();
+}
+
+/// Resolves when the process is asked to end.
+pub(crate) async fn asked_to_end() -> anyhow::Result<()> {
+    let (mut interrupt, mut terminate) = (signal(SignalKind::interrupt())?, signal(SignalKind::terminate())?);
+    tokio::select! {
+        _ = interrupt.recv() => {}
+        _ = terminate.recv() => {}
+    }
+    Ok(())
+}
+
+/// The settings file with which the client on this machine finds the service. On first use it gets the first token.
+pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::Result<PathBuf> {
+    let path = data.join("client.toml");
+    let token = match service.first_token().await? {
+        Some(token) => token.reveal().to_owned(),
+        None => match std::fs::read_to_string(&path).ok().and_then(|t| toml::from_str::<toml::Table>(&t).ok()) {
+            Some(kept) => kept.get("token").and_then(toml::Value::as_str).unwrap_or_default().to_owned(),
+            None => return Ok(path),
+        },
+    };
+    let mut file = std::fs::OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(&path).with_context(|| format!("cannot write {}", path.display()))?;
+    write!(file, "# For `rockrose --config {}`. Keep it to yourself.\naddress = \"http://{}\"\ntoken = \"{token}\"\n", path.display(), service.address())?;
+    Ok(path)
+}
+
+pub(crate) async fn serve(data: PathBuf, listen: SocketAddr, plan: Option<PathBuf>) -> Outcome {
+    log();
+    let service = Service::start(&Settings { data: data.clone(), listen }).await?;
+    if let Some(path) = plan {
+        let applied = async {
+            let text = std::fs::read_to_string(&path).with_context(|| format!("cannot read {}", path.display()))?;
+            service.apply(&text, "serve", &format!("{} at the start", path.display()), &path.display().to_string()).await
+        };
+        if let Err(e) = applied.await {
+            service.stop().await;
+            return Err(crate::Failure::new(Exit::BadPlan, format!("{e:#}")));
+        }
+    }
+    let settings = client_settings(&service, &data).await?;
+    format::line(&format!("console   {}\nclient    rockrose --config {} status", service.sign_in_link()?, settings.display()))?;
+    asked_to_end().await?;
+    service.stop().await;
+    Ok(Exit::Done)
+}

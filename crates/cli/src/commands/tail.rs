@@ -1,0 +1,97 @@
+//! `tail`: events as they pass a point.
+
+use clap::ValueEnum;
+use futures_util::StreamExt;
+use serde_json::value::RawValue;
+
+use crate::client::Client;
+use crate::format::{self, BAD, FAINT, GOOD, paint};
+use crate::{Common, Exit, Failure, Outcome};
+
+/// Which side of the point is shown.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Side {
+    /// Events as they came to it
+    Before,
+    /// Events as they went on; those that were removed are left out
+    After,
+    /// Both, and what was removed by which step
+    Both,
+}
+
+/// Longest line of the stream that is read, in bytes.
+const MAX_LINE: usize = 256 << 20;
+
+pub(crate) async fn tail(common: &Common, point: &str, when: Option<&str>, side: Side, most: Option<u64>) -> Outcome {
+    let client = Client::new(common)?;
+    let mut query = vec![("point", point)];
+    if let Some(when) = when {
+        query.push(("when", when));
+    }
+    if side == Side::After {
+        query.push(("kept_only", "true"));
+    }
+    let answer = client.stream("/api/v1/tail", &query).await?;
+    let mut stream = answer.bytes_stream();
+    let (mut pending, mut kind, mut shown) = (Vec::new(), String::new(), 0u64);
+    loop {
+        let chunk = tokio::select! {
+            chunk = stream.next() => chunk,
+            end = super::serve::asked_to_end() => { end?; return Ok(Exit::Done) }
+        };
+        let Some(chunk) = chunk else { return Err(Failure::new(Exit::Unreachable, "the service ended the stream")) };
+        pending.extend_from_slice(&chunk.map_err(|e| Failure::new(Exit::Unreachable, format!("the stream broke: {e}")))?);
+        if pending.len() > MAX_LINE {
+            return Err(Failure::new(Exit::Failed, "the service sent a line without end"));
+        }
+        while let Some(end) = pending.iter().position(|b| *b == b'\n') {
+            let line: Vec<u8> = pending.drain(..=end).collect();
+            let line = String::from_utf8_lossy(&line);
+            let line = line.trim_end();
+            if let Some(name) = line.strip_prefix("event:") {
+                kind = name.trim().to_owned();
+            } else if let Some(data) = line.strip_prefix("data:") {
+                match kind.as_str() {
+                    "event" => {
+                        print(data.trim(), side, common.json)?;
+                        shown += 1;
+                        if most.is_some_and(|m| shown >= m) {
+                            return Ok(Exit::Done);
+                        }
+                    }
+                    "skipped" => eprintln!("{}", paint(&format!("({} events came too fast to show)", data.trim()), FAINT)),
+                    _ => {}
+                }
+            }
+        }
+    }
+}
+
+fn print(data: &str, side: Side, as_json: bool) -> Outcome {
+    if as_json {
+        return format::line(data);
+    }
+    // The three parts are taken as they were sent, so that numbers and the order of members stay.
+    #[derive(serde::Deserialize)]
+    struct Parts<'a> {
+        at_ms: i64,
+        #[serde(borrow)]
+        before: &'a RawValue,
+        #[serde(borrow)]
+        after: Option<&'a RawValue>,
+        removed_by: Option<String>,
+    }
+    let parts: Parts<'_> = serde_json::from_str(data).map_err(anyhow::Error::from)?;
+    let at = paint(format::moment(parts.at_ms).split(' ').next_back().unwrap_or_default(), FAINT);
+    match (side, parts.after) {
+        (Side::Before, _) => format::line(&format!("{at}  {}", parts.before.get())),
+        (Side::After, Some(after)) => format::line(&format!("{at}  {}", after.get())),
+        (Side::After, None) => Ok(Exit::Done),
+        (Side::Both, Some(after)) if after.get() == parts.before.get() => format::line(&format!("{at}  as it came  {}", after.get())),
+        (Side::Both, Some(after)) => format::line(&format!("{at}  {}  {}\n          {}     {}", paint("came      ", FAINT), parts.before.get(), paint("went on", GOOD), after.get())),
+        (Side::Both, None) => {
+            let by = parts.removed_by.unwrap_or_default();
+            format::line(&format!("{at}  {}  {}\n          {}     {by}", paint("came      ", FAINT), parts.before.get(), paint("removed", BAD)))
+        }
+    }
+}

@@ -1,0 +1,137 @@
+//! `demo`: the service with the plan, the events and the outside destinations of a made-up ferry line.
+
+use std::net::{SocketAddr, TcpListener};
+use std::path::PathBuf;
+use std::time::Duration;
+
+use anyhow::Context;
+use rockrose_delivery::standin::{self, StandIn};
+use rockrose_service::{Service, Settings};
+use tokio_util::sync::CancellationToken;
+
+use crate::commands::serve::{asked_to_end, client_settings, log};
+use crate::generator::Generator;
+use crate::{Exit, Outcome, format};
+
+const PLAN: &str = include_str!("../../../demo/plan.toml");
+/// The ports that the plan is written with.
+const PORTS: [u16; 5] = [8610, 8611, 8612, 9410, 9411];
+/// How often made-up events are posted.
+const EVERY: Duration = Duration::from_millis(500);
+
+pub(crate) struct DemoSettings {
+    pub(crate) data: PathBuf,
+    pub(crate) listen: SocketAddr,
+    pub(crate) free_ports: bool,
+    pub(crate) rate: u32,
+    pub(crate) seed: u64,
+}
+
+/// The plan, with its ports and with its file in the data folder.
+fn plan(settings: &DemoSettings) -> anyhow::Result<(String, [u16; 5])> {
+    let mut ports = PORTS;
+    if settings.free_ports {
+        // All are held until all are chosen, so that no two are the same.
+        let held = (0..ports.len()).map(|_| TcpListener::bind("127.0.0.1:0")).collect::<Result<Vec<_>, _>>()?;
+        for (port, listener) in ports.iter_mut().zip(&held) {
+            *port = listener.local_addr()?.port();
+        }
+    }
+    let mut text = PLAN.replace("path = \"vault.jsonl\"", &format!("path = {:?}", settings.data.join("vault.jsonl").display().to_string()));
+    for (from, to) in PORTS.iter().zip(ports) {
+        text = text.replace(&format!("127.0.0.1:{from}"), &format!("127.0.0.1:{to}"));
+    }
+    Ok((text, ports))
+}
+
+async fn kept_secret(service: &Service, name: &str) -> anyhow::Result<String> {
+    if let Some(secret) = service.secret(name).await? {
+        return Ok(secret.reveal().to_owned());
+    }
+    let mut bytes = [0u8; 16];
+    getrandom::fill(&mut bytes).map_err(|e| anyhow::anyhow!("no randomness: {e}"))?;
+    let value: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
+    service.set_secret(name, &value).await?;
+    Ok(value)
+}
+
+pub(crate) async fn demo(settings: DemoSettings) -> Outcome {
+    if std::env::var_os("ROCKROSE_LOG").is_none() {
+        // Only what is wrong: the demo's own words are for its user.
+        tracing_subscriber::fmt().with_max_level(tracing::Level::ERROR).with_writer(std::io::stderr).with_target(false).init();
+    } else {
+        log();
+    }
+    let (text, ports) = plan(&settings)?;
+    let service = Service::start(&Settings { data: settings.data.clone(), listen: settings.listen }).await?;
+    let stop = CancellationToken::new();
+    let run = run(&settings, &service, &text, ports, &stop).await;
+    stop.cancel();
+    if run.is_ok() {
+        eprintln!("Stopping: what is under way ends, the rest waits in {}.", settings.data.display());
+    }
+    service.stop().await;
+    run.map(|()| Exit::Done).map_err(Into::into)
+}
+
+async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16; 5], stop: &CancellationToken) -> anyhow::Result<()> {
+    let [kiosks, gates, payments, desk, accounts] = ports;
+    let desk_token = kept_secret(service, "desk-token").await?;
+    let payments_key = kept_secret(service, "payments-key").await?;
+    for (name, port, token) in [("desk", desk, Some(desk_token)), ("accounts", accounts, None)] {
+        let stand_in = StandIn { into: Some(settings.data.join(format!("{name}.jsonl"))), token, ..StandIn::default() };
+        let listener = standin::bind(SocketAddr::from(([127, 0, 0, 1], port))).await.with_context(|| format!("the stand-in for `{name}` cannot listen on port {port}"))?;
+        let ended = stop.clone().cancelled_owned();
+        tokio::spawn(async move {
+            if let Err(e) = standin::serve(stand_in, listener, ended).await {
+                eprintln!("rockrose: a stand-in ended: {e}");
+            }
+        });
+    }
+    service.apply(text, "demo", "the demo's plan", "demo/plan.toml").await?;
+    let client = client_settings(service, &settings.data).await?;
+    let me = std::env::current_exe().map_or_else(|_| "rockrose".into(), |p| p.display().to_string());
+    // Shown as it is typed from here, where that is shorter.
+    let me = std::env::current_dir().ok().and_then(|d| me.strip_prefix(&format!("{}/", d.display())).map(str::to_owned)).unwrap_or(me);
+    let config = client.display();
+    format::line(&format!(
+        "Saltmarsh Ferries is running: kiosks, boarding gates and payments send about {} events a second.\n\n\
+         Console, by a link that opens once:\n  {}\n\n\
+         From another terminal:\n  {me} --config {config} status\n  {me} --config {config} ledger\n  {me} --config {config} tail route:boarding-trouble --side both\n\n\
+         What the outside destinations got is in {}. Ctrl-C stops.",
+        settings.rate,
+        service.sign_in_link()?,
+        settings.data.display()
+    ))
+    .map_err(|f| anyhow::anyhow!(f.message))?;
+    let urls = [("kiosks", kiosks, None), ("gates", gates, None), ("payments", payments, Some(payments_key))];
+    tokio::select! {
+        ended = asked_to_end() => ended,
+        never = generate(settings, &urls) => never,
+    }
+}
+
+/// Posts made-up events to the sources, for ever.
+async fn generate(settings: &DemoSettings, sources: &[(&str, u16, Option<String>); 3]) -> anyhow::Result<()> {
+    let http = reqwest::Client::builder().no_proxy().timeout(Duration::from_secs(10)).build()?;
+    let mut generator = Generator::new(settings.seed);
+    let mut tick = tokio::time::interval(EVERY);
+    tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+    let mut owed = 0.0;
+    loop {
+        tick.tick().await;
+        owed += f64::from(settings.rate) * EVERY.as_secs_f64();
+        let events = owed as u32;
+        owed -= f64::from(events);
+        let now = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string();
+        for body in generator.bodies(events, &now) {
+            let Some((_, port, key)) = sources.iter().find(|(name, ..)| *name == body.source) else { continue };
+            let mut request = http.post(format!("http://127.0.0.1:{port}/in")).header("content-type", "application/x-ndjson").body(body.text);
+            if let Some(key) = key {
+                request = request.bearer_auth(key);
+            }
+            // A source that the user took out of the plan, or that pushes back, costs the demo some events and nothing more.
+            drop(request.send().await);
+        }
+    }
+}

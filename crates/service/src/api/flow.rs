@@ -1,0 +1,162 @@
+//! What passes through the plan.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use rockrose_core::lang::Step;
+use rockrose_core::ledger::{Account, Amount, Measure, Place};
+use rockrose_core::plan::{Destination, DestinationKind, Gate};
+use rockrose_intake::Problem;
+use rockrose_spool::Waiting;
+
+use super::types::{Cost, DestinationHealth, DestinationState, Flow, FlowDestination, FlowRoute, FlowSource, FlowStep, Gauge, Share};
+use super::{spool_problem, types};
+use crate::meter::Reading;
+use crate::{App, now_ms};
+
+/// Milliseconds in a day.
+const DAY_MS: i64 = 86_400_000;
+
+/// Gauges by place, name and measure, added up over whatever they are told apart by.
+struct Book<'a> {
+    reading: &'a Reading,
+    by_name: BTreeMap<(Place, &'a str), Vec<&'a Account>>,
+}
+
+impl<'a> Book<'a> {
+    fn new(reading: &'a Reading) -> Book<'a> {
+        let mut by_name: BTreeMap<(Place, &str), Vec<&Account>> = BTreeMap::new();
+        for account in reading.now.keys() {
+            by_name.entry((account.place, &account.name)).or_default().push(account);
+        }
+        Book { reading, by_name }
+    }
+
+    fn sum(&self, place: Place, name: &str, chosen: impl Fn(&Account) -> bool) -> Gauge {
+        let mut gauge = Gauge::default();
+        for account in self.by_name.get(&(place, name)).into_iter().flatten().filter(|a| chosen(a)) {
+            let amount = self.reading.now.get(account).copied().unwrap_or_default();
+            let (events, bytes) = self.reading.rate(account);
+            gauge.events += amount.events;
+            gauge.bytes += amount.bytes;
+            gauge.events_per_second += events;
+            gauge.bytes_per_second += bytes;
+        }
+        gauge
+    }
+
+    fn gauge(&self, place: Place, name: &str, measure: Measure) -> Gauge {
+        self.sum(place, name, |a| a.measure == measure)
+    }
+
+    fn shares(&self, place: Place, name: &str, measure: Measure) -> Vec<Share> {
+        let accounts = self.by_name.get(&(place, name)).into_iter().flatten();
+        let mut via: Vec<&str> = accounts.filter(|a| a.measure == measure).map(|a| a.via.as_str()).collect();
+        via.sort_unstable();
+        via.dedup();
+        via.into_iter().map(|from| Share { from: from.to_owned(), gauge: self.sum(place, name, |a| a.measure == measure && a.via == from) }).collect()
+    }
+
+    fn steps(&self, place: Place, name: &str, steps: &[Step]) -> Vec<FlowStep> {
+        let line = |(i, step): (usize, &Step)| {
+            let (position, sentence) = (i as i32 + 1, step.to_string());
+            let of = |measure: Measure| self.sum(place, name, |a| a.measure == measure && a.position == position && a.sentence == sentence);
+            let (removed, changed, failed) = (of(Measure::Removed), of(Measure::Changed), of(Measure::Failed));
+            FlowStep { position, sentence, removed, changed, failed }
+        };
+        steps.iter().enumerate().map(line).collect()
+    }
+}
+
+/// What passes through the plan, with totals since the beginning and rates over the last few seconds.
+#[utoipa::path(get, path = "/api/v1/flow", tag = "watch", responses((status = 200, body = types::Flow), (status = 401, body = types::Problem)))]
+pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Problem> {
+    let now = now_ms();
+    let today = app.spool.delivered_since(now.div_euclid(DAY_MS) * DAY_MS / 60_000).await.map_err(|e| spool_problem(&e))?;
+    let running = app.engine.running();
+    let reading = app.meter.read();
+    let book = Book::new(&reading);
+    let plan = &running.checked;
+    let waiting = app.spool.waiting();
+    let sources = plan.sources.iter().map(|s| FlowSource {
+        name: s.name.clone(),
+        kind: "http".into(),
+        listen: s.listen.to_string(),
+        keyed: s.key.is_some(),
+        received: book.gauge(Place::Source, &s.name, Measure::Received),
+        quarantined: book.gauge(Place::Source, &s.name, Measure::Quarantined),
+        passed: book.gauge(Place::Source, &s.name, Measure::Passed),
+        remainder: book.gauge(Place::Source, &s.name, Measure::Remainder),
+        steps: book.steps(Place::Source, &s.name, &plan.expanded(&s.on_arrival)),
+    });
+    let routes = plan.routes.iter().map(|r| FlowRoute {
+        name: r.name.clone(),
+        when: match &r.when {
+            Gate::Every => String::new(),
+            Gate::Remainder => "remainder".into(),
+            Gate::Condition(c) => c.to_string(),
+        },
+        from: plan.sources.iter().filter(|s| r.takes_from(&s.name)).map(|s| s.name.clone()).collect(),
+        to: r.to.clone(),
+        taken: book.gauge(Place::Route, &r.name, Measure::Taken),
+        taken_from: book.shares(Place::Route, &r.name, Measure::Taken),
+        out: book.gauge(Place::Route, &r.name, Measure::Out),
+        steps: book.steps(Place::Route, &r.name, &plan.expanded(&r.steps)),
+    });
+    let mut destinations: Vec<FlowDestination> = plan
+        .destinations
+        .iter()
+        .map(|d| {
+            let health = app.engine.health(&d.name).map_or_else(|| stopped(now), DestinationHealth::from);
+            let mut shown = destination(&book, &d.name, waiting.get(&d.name), health);
+            shown.kind = d.kind.word().into();
+            shown.target = target(d);
+            shown.in_plan = true;
+            shown.cost = d.price.as_ref().map(|p| Cost {
+                today: today.get(&d.name).map_or(0, |a: &Amount| a.bytes) as f64 / 1e9 * p.per_gb,
+                currency: p.currency.clone(),
+                per_gb: p.per_gb,
+            });
+            shown.steps = book.steps(Place::Destination, &d.name, &plan.expanded(&d.always));
+            shown
+        })
+        .collect();
+    for (name, left) in waiting.iter().filter(|(n, w)| w.amount.events > 0 && plan.destinations.iter().all(|d| d.name != **n)) {
+        destinations.push(destination(&book, name, Some(left), stopped(now)));
+    }
+    Ok(Json(Flow { now_ms: now, revision: running.revision, window_seconds: reading.seconds(), sources: sources.collect(), routes: routes.collect(), destinations }))
+}
+
+fn stopped(now_ms: i64) -> DestinationHealth {
+    DestinationHealth { state: DestinationState::Stopped, since_ms: now_ms, failures: 0, last_error: None, last_error_ms: None, next_try_ms: None, last_success_ms: None }
+}
+
+fn target(d: &Destination) -> String {
+    match &d.kind {
+        DestinationKind::File { path } => path.clone(),
+        DestinationKind::Http(http) => http.endpoints.first().map(|e| e.split('?').next().unwrap_or_default().to_owned()).unwrap_or_default(),
+        DestinationKind::Discard => String::new(),
+    }
+}
+
+fn destination(book: &Book<'_>, name: &str, waiting: Option<&Waiting>, health: DestinationHealth) -> FlowDestination {
+    let waiting = waiting.copied().unwrap_or_default();
+    FlowDestination {
+        name: name.to_owned(),
+        kind: String::new(),
+        target: String::new(),
+        in_plan: false,
+        offered: book.gauge(Place::Destination, name, Measure::Offered),
+        offered_from: book.shares(Place::Destination, name, Measure::Offered),
+        delivered: book.gauge(Place::Destination, name, Measure::Delivered),
+        quarantined: book.gauge(Place::Destination, name, Measure::Quarantined),
+        waiting_events: waiting.amount.events,
+        waiting_bytes: waiting.amount.bytes,
+        oldest_ms: waiting.oldest_ms,
+        health,
+        cost: None,
+        steps: Vec::new(),
+    }
+}

@@ -1,0 +1,101 @@
+//! The account, and what was kept aside.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Query, State};
+use axum::http::StatusCode;
+use rockrose_core::ledger::{Equation, Place};
+use rockrose_intake::Problem;
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+use super::types::{LedgerAnswer, LedgerEntry, LedgerEquation, LedgerMinute, LedgerWaiting, QuarantineEntry};
+use super::{spool_problem, types};
+use crate::{App, now_ms};
+
+/// Longest time back that minutes are asked for: a day.
+const MAX_MINUTES: i64 = 24 * 60;
+/// Most quarantined records in one answer.
+const MAX_QUARANTINED: i64 = 1_000;
+/// Most of a quarantined record that is shown, in bytes.
+const SHOWN: usize = 4_096;
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct LedgerQuery {
+    /// Only the last so many minutes; left out, everything since the beginning.
+    minutes: Option<i64>,
+}
+
+/// The account of every event and byte, and whether it balances.
+#[utoipa::path(get, path = "/api/v1/ledger", tag = "verify", params(LedgerQuery), responses((status = 200, body = types::LedgerAnswer), (status = 401, body = types::Problem)))]
+pub(crate) async fn ledger(State(app): State<Arc<App>>, Query(query): Query<LedgerQuery>) -> Result<Json<LedgerAnswer>, Problem> {
+    let now = now_ms();
+    // A minute counts whole.
+    let since = query.minutes.map(|m| now.div_euclid(60_000) - m.max(1) + 1);
+    let rows = app.spool.ledger(since, None).await.map_err(|e| spool_problem(&e))?;
+    let equations = app.spool.balance().await.map_err(|e| spool_problem(&e))?;
+    let mut rows: Vec<_> = rows.into_iter().collect();
+    rows.sort_by(|a, b| a.account.cmp(&b.account));
+    let waiting = app.spool.waiting();
+    let equation = |e: &Equation| LedgerEquation {
+        place: e.place.word().to_owned(),
+        name: e.name.clone(),
+        says: e.says.clone(),
+        holds: e.holds(),
+        left_events: e.left.events,
+        right_events: e.right.events,
+        left_bytes: e.left.bytes,
+        right_bytes: e.right.bytes,
+    };
+    Ok(Json(LedgerAnswer {
+        since_ms: since.map(|m| m * 60_000),
+        now_ms: now,
+        rows: rows.into_iter().map(|r| LedgerEntry::new(r.account, r.amount)).collect(),
+        waiting: waiting.into_iter().map(|(destination, w)| LedgerWaiting { destination, events: w.amount.events, bytes: w.amount.bytes }).collect(),
+        balanced: equations.iter().all(Equation::holds),
+        equations: equations.iter().map(equation).collect(),
+    }))
+}
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct MinutesQuery {
+    /// `source`, `route` or `destination`.
+    place: String,
+    name: String,
+    /// How many minutes back; 60 if left out, at most 1440.
+    minutes: Option<i64>,
+}
+
+/// One source's, route's or destination's account, minute by minute.
+#[utoipa::path(get, path = "/api/v1/ledger/minutes", tag = "verify", params(MinutesQuery), responses((status = 200, body = Vec<types::LedgerMinute>), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
+pub(crate) async fn minutes(State(app): State<Arc<App>>, Query(query): Query<MinutesQuery>) -> Result<Json<Vec<LedgerMinute>>, Problem> {
+    let bad = || Problem::new(StatusCode::BAD_REQUEST, "bad-place", "No such place", "the place is `source`, `route` or `destination`");
+    let place = Place::read(&query.place).ok_or_else(bad)?;
+    let since = now_ms().div_euclid(60_000) - query.minutes.unwrap_or(60).clamp(1, MAX_MINUTES) + 1;
+    let rows = app.spool.minutes(place, &query.name, since).await.map_err(|e| spool_problem(&e))?;
+    Ok(Json(rows.into_iter().map(|(minute, account, amount)| LedgerMinute { at_ms: minute * 60_000, row: LedgerEntry::new(account, amount) }).collect()))
+}
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct QuarantineQuery {
+    /// Most records to answer with; 100 if left out, at most 1000.
+    most: Option<i64>,
+}
+
+/// The newest records that could not be read or were refused for good.
+#[utoipa::path(get, path = "/api/v1/quarantine", tag = "verify", params(QuarantineQuery), responses((status = 200, body = Vec<types::QuarantineEntry>), (status = 401, body = types::Problem)))]
+pub(crate) async fn quarantine(State(app): State<Arc<App>>, Query(query): Query<QuarantineQuery>) -> Result<Json<Vec<QuarantineEntry>>, Problem> {
+    let found = app.spool.quarantined(query.most.unwrap_or(100).clamp(1, MAX_QUARANTINED)).await.map_err(|e| spool_problem(&e))?;
+    let entry = |q: rockrose_spool::Quarantined| QuarantineEntry {
+        id: q.id,
+        at_ms: q.at_ms,
+        place: q.place.word().to_owned(),
+        name: q.name,
+        via: q.via,
+        reason: q.reason,
+        size: q.data.len(),
+        data: String::from_utf8_lossy(&q.data[..q.data.len().min(SHOWN)]).into_owned(),
+    };
+    Ok(Json(found.into_iter().map(entry).collect()))
+}

@@ -1,0 +1,87 @@
+//! The ledger, the queues and the destinations' health, in Prometheus' text format.
+
+use std::sync::Arc;
+
+use axum::extract::{ConnectInfo, State};
+use axum::http::{HeaderMap, Method, header};
+use axum::response::{IntoResponse, Response};
+use prometheus::core::Collector;
+use prometheus::{Encoder, IntCounterVec, IntGaugeVec, Opts, Registry, TextEncoder};
+use rockrose_core::ledger::Measure;
+use rockrose_delivery::State as Health;
+use rockrose_intake::{Peer, Problem};
+
+use super::auth;
+use crate::App;
+
+/// Metrics. Asked from this machine they are open; from elsewhere they need a token, since names show in them.
+pub(crate) async fn metrics(State(app): State<Arc<App>>, ConnectInfo(Peer(peer)): ConnectInfo<Peer>, headers: HeaderMap) -> Response {
+    if !peer.ip().to_canonical().is_loopback()
+        && let Err(problem) = auth::who(&app, &Method::GET, &headers).await
+    {
+        return problem.into_response();
+    }
+    match text(&app) {
+        Ok(text) => ([(header::CONTENT_TYPE, prometheus::TEXT_FORMAT)], text).into_response(),
+        Err(e) => Problem::internal(e.to_string()).into_response(),
+    }
+}
+
+fn text(app: &App) -> prometheus::Result<Vec<u8>> {
+    let registry = Registry::new();
+    let counter = |name: &str, says: &str, labels: &[&str]| IntCounterVec::new(Opts::new(name, says), labels);
+    let gauge = |name: &str, says: &str, labels: &[&str]| IntGaugeVec::new(Opts::new(name, says), labels);
+    let labels = ["place", "name", "via", "position", "measure"];
+    let events = counter("rockrose_events_total", "Events by place in the plan and by what became of them.", &labels)?;
+    let bytes = counter("rockrose_bytes_total", "Bytes by place in the plan and by what became of them.", &labels)?;
+    let saved = gauge("rockrose_saved_bytes", "Bytes that changing events saved; below zero, added.", &labels)?;
+    let waiting_events = gauge("rockrose_waiting_events", "Events that wait for delivery.", &["destination"])?;
+    let waiting_bytes = gauge("rockrose_waiting_bytes", "Bytes that wait for delivery.", &["destination"])?;
+    let oldest = gauge("rockrose_waiting_oldest_timestamp_seconds", "When the oldest event that waits was queued.", &["destination"])?;
+    let failing = gauge("rockrose_destination_failing", "1 while the last try to deliver failed.", &["destination"])?;
+    let revision = gauge("rockrose_plan_revision", "The revision of the plan that runs.", &[])?;
+    let started = gauge("rockrose_start_timestamp_seconds", "When the service started.", &["version"])?;
+    let reading = app.meter.read();
+    for (account, amount) in reading.now.iter() {
+        let position = account.position.to_string();
+        let of = [account.place.word(), &account.name, &account.via, &position, account.measure.word()];
+        events.with_label_values(&of).inc_by(amount.events.max(0) as u64);
+        if matches!(account.measure, Measure::Changed | Measure::Rewritten) {
+            saved.with_label_values(&of).add(amount.bytes);
+        } else {
+            bytes.with_label_values(&of).inc_by(amount.bytes.max(0) as u64);
+        }
+    }
+    for (name, waiting) in app.spool.waiting() {
+        waiting_events.with_label_values(&[&name]).set(waiting.amount.events);
+        waiting_bytes.with_label_values(&[&name]).set(waiting.amount.bytes);
+        if waiting.oldest_ms > 0 {
+            oldest.with_label_values(&[&name]).set(waiting.oldest_ms / 1000);
+        }
+    }
+    let running = app.engine.running();
+    for destination in &running.checked.destinations {
+        let bad = app.engine.health(&destination.name).is_some_and(|h| h.state == Health::Failing);
+        failing.with_label_values(&[&destination.name]).set(i64::from(bad));
+    }
+    let none: [&str; 0] = [];
+    revision.with_label_values(&none).set(running.revision);
+    started.with_label_values(&[env!("CARGO_PKG_VERSION")]).set(app.started_ms / 1000);
+    let all: [Box<dyn Collector>; 9] = [
+        Box::new(events),
+        Box::new(bytes),
+        Box::new(saved),
+        Box::new(waiting_events),
+        Box::new(waiting_bytes),
+        Box::new(oldest),
+        Box::new(failing),
+        Box::new(revision),
+        Box::new(started),
+    ];
+    for one in all {
+        registry.register(one)?;
+    }
+    let mut out = Vec::new();
+    TextEncoder::new().encode(&registry.gather(), &mut out)?;
+    Ok(out)
+}

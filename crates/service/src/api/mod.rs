@@ -1,0 +1,142 @@
+//! The HTTP face, under `/api/v1`: described by an OpenAPI document, errors as problem documents, signed in by token or session.
+
+mod auth;
+mod flow;
+mod ledger;
+mod metrics;
+mod plan;
+mod secrets;
+mod status;
+mod tail;
+pub(crate) mod types;
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::http::{HeaderValue, header};
+use axum::middleware::{from_fn, from_fn_with_state};
+use axum::response::Response;
+use axum::routing::get;
+use rockrose_core::plan::MAX_PLAN;
+use rockrose_intake::Problem;
+use rockrose_records::RecordsError;
+use rockrose_spool::SpoolError;
+use tower_http::compression::CompressionLayer;
+use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+use crate::App;
+
+/// Largest request body, in bytes: a plan as a JSON string.
+const MAX_REQUEST: usize = 2 * MAX_PLAN;
+
+#[derive(OpenApi)]
+#[openapi(
+    info(
+        title = "Rockrose",
+        description = "Routes, redacts, samples and delivers log streams, and accounts for every event. Sign in with `Authorization: Bearer TOKEN`. Errors are problem documents (RFC 9457).",
+        license(name = "MIT OR Apache-2.0")
+    ),
+    components(schemas(types::Problem)),
+    modifiers(&Bearer),
+    security(("token" = []))
+)]
+struct ApiDoc;
+
+struct Bearer;
+
+impl utoipa::Modify for Bearer {
+    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
+        use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
+        let components = openapi.components.get_or_insert_default();
+        components.add_security_scheme("token", SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer)));
+    }
+}
+
+fn described() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::with_openapi(ApiDoc::openapi())
+        .routes(routes!(status::status))
+        .routes(routes!(flow::flow))
+        .routes(routes!(plan::running))
+        .routes(routes!(plan::check))
+        .routes(routes!(plan::revisions, plan::apply))
+        .routes(routes!(plan::revision))
+        .routes(routes!(plan::revert))
+        .routes(routes!(ledger::ledger))
+        .routes(routes!(ledger::minutes))
+        .routes(routes!(ledger::quarantine))
+        .routes(routes!(tail::tail))
+        .routes(routes!(secrets::list))
+        .routes(routes!(secrets::set, secrets::remove))
+        .routes(routes!(auth::make_link))
+}
+
+/// The OpenAPI 3.1 document of the API.
+#[must_use]
+pub fn openapi() -> utoipa::openapi::OpenApi {
+    described().split_for_parts().1
+}
+
+pub(crate) fn router(app: Arc<App>) -> Router {
+    let (api, document) = described().split_for_parts();
+    let document = Arc::new(document);
+    let api = api.layer(from_fn_with_state(Arc::clone(&app), auth::require)).layer(DefaultBodyLimit::max(MAX_REQUEST)).layer(from_fn(no_store));
+    let compress = CompressionLayer::new().compress_when(DefaultPredicate::new().and(NotForContentType::SSE));
+    Router::new()
+        .route("/api/v1/openapi.json", get(move || async move { axum::Json((*document).clone()) }))
+        .route("/metrics", get(metrics::metrics))
+        .route("/healthz", get(status::healthz))
+        .route("/readyz", get(status::readyz))
+        .route("/sign-in", get(auth::sign_in))
+        .route("/sign-out", axum::routing::post(auth::sign_out))
+        .merge(api)
+        .fallback(get(crate::console::serve))
+        .method_not_allowed_fallback(|| async { Problem::new(axum::http::StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "this path does not take that method") })
+        .layer(compress)
+        .layer(from_fn(guard))
+        .with_state(app)
+}
+
+/// Headers that keep a browser from doing more with an answer than it should.
+async fn guard(request: axum::extract::Request, next: axum::middleware::Next) -> Response {
+    const POLICY: &str = "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
+    let mut response = next.run(request).await;
+    let headers = response.headers_mut();
+    headers.insert(header::CONTENT_SECURITY_POLICY, HeaderValue::from_static(POLICY));
+    headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+    headers.insert(header::X_FRAME_OPTIONS, HeaderValue::from_static("DENY"));
+    headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+    response
+}
+
+async fn no_store(request: axum::extract::Request, next: axum::middleware::Next) -> Response {
+    let mut response = next.run(request).await;
+    response.headers_mut().entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("no-store"));
+    response
+}
+
+/// What the records could not do, as an answer.
+pub(crate) fn records_problem(e: &RecordsError) -> Problem {
+    match e {
+        RecordsError::Conflict { newest, expected } => Problem::new(
+            axum::http::StatusCode::CONFLICT,
+            "newer-revision",
+            "Somebody else applied a plan",
+            format!("the newest revision is {newest}, not {expected}; compare with it and apply again"),
+        )
+        .with("newest", *newest),
+        RecordsError::Storage(_) | RecordsError::Key(_) => {
+            tracing::error!(error = %e, "the records failed");
+            Problem::internal(e.to_string())
+        }
+    }
+}
+
+/// What the spool could not do, as an answer.
+pub(crate) fn spool_problem(e: &SpoolError) -> Problem {
+    tracing::error!(error = %e, "the spool failed");
+    Problem::unavailable("spool", e.to_string())
+}

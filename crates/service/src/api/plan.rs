@@ -1,0 +1,119 @@
+//! The plan: what runs, what would change, the history, applying and going back.
+
+use std::sync::Arc;
+
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use rockrose_core::plan::CheckedPlan;
+use rockrose_intake::Problem;
+use similar::{ChangeTag, TextDiff};
+
+use super::auth::Identity;
+use super::types::{Applied, ApplyRequest, CheckAnswer, CheckRequest, PlanChange, PlanMistake, RevertRequest, RevisionDetail, RevisionEntry, RunningPlan};
+use super::{records_problem, types};
+use crate::App;
+use crate::apply::{Refusal, apply as exchange, changes, missing_secrets};
+
+/// Most revisions in one answer.
+const MAX_REVISIONS: i64 = 500;
+
+fn difference(old: &str, new: &str) -> String {
+    TextDiff::from_lines(old, new).unified_diff().context_radius(2).to_string()
+}
+
+fn problem(refusal: Refusal) -> Problem {
+    match refusal {
+        Refusal::Mistakes(mistakes) => {
+            let listed: Vec<PlanMistake> = mistakes.into_iter().map(PlanMistake::from).collect();
+            let detail = if listed.len() == 1 { "there is 1 mistake in it".to_owned() } else { format!("there are {} mistakes in it", listed.len()) };
+            let listed = serde_json::to_value(&listed).unwrap_or_default();
+            Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-plan", "The plan cannot be applied", detail).with("mistakes", listed)
+        }
+        Refusal::Secrets(names) => {
+            let detail = format!("it refers to secrets that are not set: {}; set each with `rockrose secret set NAME`", names.join(", "));
+            Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "missing-secrets", "The plan cannot be applied", detail).with("missing_secrets", names)
+        }
+        Refusal::Listen { .. } => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "cannot-listen", "The plan cannot be applied", refusal.to_string()),
+        Refusal::Records(e) => records_problem(&e),
+    }
+}
+
+/// The plan that runs.
+#[utoipa::path(get, path = "/api/v1/plan", tag = "plan", responses((status = 200, body = types::RunningPlan), (status = 401, body = types::Problem)))]
+pub(crate) async fn running(State(app): State<Arc<App>>) -> Json<RunningPlan> {
+    let running = app.engine.running();
+    Json(RunningPlan { revision: running.revision, text: running.checked.text.clone() })
+}
+
+/// Says what is wrong with a plan, and what would change if it were applied. Nothing is changed.
+#[utoipa::path(post, path = "/api/v1/plan/check", tag = "plan", request_body = types::CheckRequest, responses((status = 200, body = types::CheckAnswer), (status = 401, body = types::Problem)))]
+pub(crate) async fn check(State(app): State<Arc<App>>, Json(request): Json<CheckRequest>) -> Result<Json<CheckAnswer>, Problem> {
+    let running = app.engine.running();
+    let difference = difference(&running.checked.text, &request.text);
+    let mut answer = CheckAnswer { good: false, mistakes: Vec::new(), warnings: Vec::new(), missing_secrets: Vec::new(), revision: running.revision, changes: Vec::new(), difference };
+    match CheckedPlan::read(&request.text) {
+        Err(mistakes) => answer.mistakes = mistakes.into_iter().map(PlanMistake::from).collect(),
+        Ok(plan) => {
+            answer.missing_secrets = missing_secrets(&app, &plan).await.map_err(|e| records_problem(&e))?;
+            let change = |c: crate::apply::Change| PlanChange { part: c.part.to_owned(), name: c.name, change: c.change.to_owned() };
+            answer.changes = changes(&running.checked, &plan).into_iter().map(change).collect();
+            answer.warnings = plan.warnings.into_iter().map(PlanMistake::from).collect();
+            answer.good = answer.missing_secrets.is_empty();
+        }
+    }
+    Ok(Json(answer))
+}
+
+/// Applies a plan: it becomes the next revision and runs at once.
+#[utoipa::path(post, path = "/api/v1/revisions", tag = "plan", request_body = types::ApplyRequest,
+    responses((status = 200, body = types::Applied), (status = 401, body = types::Problem), (status = 409, body = types::Problem), (status = 422, body = types::Problem)))]
+pub(crate) async fn apply(State(app): State<Arc<App>>, Extension(Identity(who)): Extension<Identity>, Json(request): Json<ApplyRequest>) -> Result<Json<Applied>, Problem> {
+    let revision = exchange(&app, &request.text, &who, &request.why, request.expected_revision).await.map_err(problem)?;
+    Ok(Json(Applied { revision }))
+}
+
+/// All revisions, newest first.
+#[utoipa::path(get, path = "/api/v1/revisions", tag = "plan", responses((status = 200, body = Vec<types::RevisionEntry>), (status = 401, body = types::Problem)))]
+pub(crate) async fn revisions(State(app): State<Arc<App>>) -> Result<Json<Vec<RevisionEntry>>, Problem> {
+    let found = app.records(|r| r.revisions(MAX_REVISIONS + 1)).await.map_err(|e| records_problem(&e))?;
+    let current = app.engine.running().revision;
+    let listed = found.iter().enumerate().take(MAX_REVISIONS as usize).map(|(i, r)| {
+        let before = found.get(i + 1).map_or("", |b| b.text.as_str());
+        let diff = TextDiff::from_lines(before, &r.text);
+        let count = |tag: ChangeTag| diff.iter_all_changes().filter(|c| c.tag() == tag).count();
+        let (lines_added, lines_removed) = (count(ChangeTag::Insert), count(ChangeTag::Delete));
+        RevisionEntry { number: r.number, at_ms: r.at_ms, who: r.who.clone(), why: r.why.clone(), running: r.number == current, lines_added, lines_removed }
+    });
+    Ok(Json(listed.collect()))
+}
+
+async fn find(app: &App, number: i64) -> Result<rockrose_records::Revision, Problem> {
+    let found = app.records(move |r| r.revision(number)).await.map_err(|e| records_problem(&e))?;
+    found.ok_or_else(|| Problem::not_found(format!("there is no revision {number}")))
+}
+
+/// One revision, whole.
+#[utoipa::path(get, path = "/api/v1/revisions/{number}", tag = "plan", params(("number" = i64, Path)),
+    responses((status = 200, body = types::RevisionDetail), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
+pub(crate) async fn revision(State(app): State<Arc<App>>, Path(number): Path<i64>) -> Result<Json<RevisionDetail>, Problem> {
+    let found = find(&app, number).await?;
+    let before = app.records(move |r| r.revision(number - 1)).await.map_err(|e| records_problem(&e))?;
+    let difference = difference(before.as_ref().map_or("", |b| &b.text), &found.text);
+    Ok(Json(RevisionDetail { number, at_ms: found.at_ms, who: found.who, why: found.why, text: found.text, difference }))
+}
+
+/// Applies an earlier revision again. It becomes the next revision; nothing of the history is lost.
+#[utoipa::path(post, path = "/api/v1/revisions/{number}/revert", tag = "plan", params(("number" = i64, Path)), request_body = types::RevertRequest,
+    responses((status = 200, body = types::Applied), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 422, body = types::Problem)))]
+pub(crate) async fn revert(
+    State(app): State<Arc<App>>,
+    Extension(Identity(who)): Extension<Identity>,
+    Path(number): Path<i64>,
+    Json(request): Json<RevertRequest>,
+) -> Result<Json<Applied>, Problem> {
+    let found = find(&app, number).await?;
+    let why = if request.why.is_empty() { format!("back to revision {number}") } else { request.why };
+    let revision = exchange(&app, &found.text, &who, &why, None).await.map_err(problem)?;
+    Ok(Json(Applied { revision }))
+}

@@ -1,0 +1,60 @@
+//! Secrets: set and forgotten by name; a value never comes back out.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use rockrose_intake::Problem;
+use rockrose_records::Secret;
+
+use super::types::{SecretName, SecretValue};
+use super::{records_problem, types};
+use crate::{App, now_ms};
+
+/// Longest secret, in bytes.
+const MAX_SECRET: usize = 4_096;
+
+fn named(name: &str) -> Result<(), Problem> {
+    let good = name.len() <= 64 && name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
+    let bad = || Problem::new(StatusCode::BAD_REQUEST, "bad-name", "Not a secret's name", "a name is letters, digits, `-` and `_`, a letter first, at most 64");
+    if good { Ok(()) } else { Err(bad()) }
+}
+
+/// The names of all secrets.
+#[utoipa::path(get, path = "/api/v1/secrets", tag = "plan", responses((status = 200, body = Vec<types::SecretName>), (status = 401, body = types::Problem)))]
+pub(crate) async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<SecretName>>, Problem> {
+    let kept = app.records(|r| r.secrets()).await.map_err(|e| records_problem(&e))?;
+    let running = app.engine.running();
+    let used = running.checked.secrets();
+    Ok(Json(kept.into_iter().map(|s| SecretName { used: used.iter().any(|u| u.0 == s.name), name: s.name, set_ms: s.set_ms }).collect()))
+}
+
+/// Keeps a secret. One that the running plan uses takes effect at once.
+#[utoipa::path(put, path = "/api/v1/secrets/{name}", tag = "plan", params(("name" = String, Path)), request_body = types::SecretValue,
+    responses((status = 204), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
+pub(crate) async fn set(State(app): State<Arc<App>>, Path(name): Path<String>, Json(request): Json<SecretValue>) -> Result<StatusCode, Problem> {
+    named(&name)?;
+    if request.value.is_empty() || request.value.len() > MAX_SECRET || request.value.chars().any(char::is_control) {
+        return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-secret", "Not a secret's value", "a value has 1 to 4096 bytes and no control characters"));
+    }
+    let kept = name.clone();
+    app.records(move |r| r.set_secret(&kept, &Secret::new(request.value), now_ms())).await.map_err(|e| records_problem(&e))?;
+    let running = app.engine.running();
+    if running.checked.secrets().iter().any(|s| s.0 == name) {
+        let taken_up = crate::apply::take_up(&app, running.revision, &running.checked.text).await;
+        taken_up.map_err(|e| Problem::internal(format!("the secret is kept, but could not be put to use: {e}")))?;
+    }
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Forgets a secret that the running plan does not use.
+#[utoipa::path(delete, path = "/api/v1/secrets/{name}", tag = "plan", params(("name" = String, Path)),
+    responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 409, body = types::Problem)))]
+pub(crate) async fn remove(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<StatusCode, Problem> {
+    if app.engine.running().checked.secrets().iter().any(|s| s.0 == name) {
+        return Err(Problem::new(StatusCode::CONFLICT, "secret-in-use", "The secret is in use", format!("the running plan refers to `{name}`")));
+    }
+    let asked = name.clone();
+    if app.records(move |r| r.remove_secret(&asked)).await.map_err(|e| records_problem(&e))? { Ok(StatusCode::NO_CONTENT) } else { Err(Problem::not_found(format!("there is no secret `{name}`"))) }
+}

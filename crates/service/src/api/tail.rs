@@ -1,0 +1,99 @@
+//! Live tail as server-sent events.
+
+use std::convert::Infallible;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use axum::extract::{Query, State};
+use axum::http::StatusCode;
+use axum::response::sse::{Event, KeepAlive, Sse};
+use futures_util::stream::{Stream, unfold};
+use rockrose_core::engine::{CompiledPlan, Matcher};
+use rockrose_core::lang::parse_condition;
+use rockrose_core::plan::Report;
+use rockrose_intake::Problem;
+use serde::Deserialize;
+use serde_json::value::RawValue;
+use utoipa::IntoParams;
+
+use super::types::{self, PlanMistake, TailEvent};
+use crate::App;
+use crate::tail::{Hub, Place, Shown, View};
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct TailQuery {
+    /// `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`.
+    point: String,
+    /// Only events that meet this condition as they came to the point.
+    when: Option<String>,
+    /// Only events that came through the point's steps.
+    #[serde(default)]
+    kept_only: bool,
+}
+
+struct Looking {
+    app: Arc<App>,
+    view: View,
+    matcher: Option<Matcher>,
+    kept_only: bool,
+    skipped: u64,
+}
+
+impl Looking {
+    async fn next(&mut self) -> Option<Event> {
+        loop {
+            let skipped = self.view.skipped.load(Ordering::Relaxed);
+            if skipped > self.skipped {
+                let more = skipped - self.skipped;
+                self.skipped = skipped;
+                return Some(Event::default().event("skipped").data(more.to_string()));
+            }
+            let shown = tokio::select! {
+                () = self.app.stopping.cancelled() => return None,
+                shown = self.view.events.recv() => shown?,
+            };
+            if let Some(event) = self.event(&shown) {
+                return Some(event);
+            }
+        }
+    }
+
+    fn event(&self, shown: &Shown) -> Option<Event> {
+        let capture = &shown.capture;
+        if self.kept_only && capture.after.is_none() || self.matcher.as_ref().is_some_and(|m| !m.meets(&capture.before)) {
+            return None;
+        }
+        let raw = |bytes: &[u8]| RawValue::from_string(String::from_utf8_lossy(bytes).into_owned()).ok();
+        let event = TailEvent { at_ms: shown.at_ms, before: raw(&capture.before)?, after: capture.after.as_deref().and_then(raw), removed_by: capture.removed_by.clone() };
+        Event::default().event("event").json_data(event).ok()
+    }
+}
+
+/// Events as they pass a point of the plan, as they came and as they went on: `event` with a `TailEvent`; `skipped` with the number of events that came too fast to show.
+#[utoipa::path(get, path = "/api/v1/tail", tag = "watch", params(TailQuery),
+    responses((status = 200, description = "a stream of server-sent events", content_type = "text/event-stream", body = types::TailEvent),
+        (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 503, body = types::Problem)))]
+pub(crate) async fn tail(State(app): State<Arc<App>>, Query(query): Query<TailQuery>) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
+    let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-point", "No such point", detail);
+    let place = Place::read(&query.point).ok_or_else(|| bad(format!("`{}` is not a point: write `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`", query.point)))?;
+    if place.point(&app.engine.running().compiled).is_none() {
+        return Err(Problem::not_found(format!("the running plan has no {}", query.point.replacen(':', " ", 1))));
+    }
+    let matcher = match query.when.as_deref().map(str::trim).filter(|w| !w.is_empty()) {
+        None => None,
+        Some(text) => {
+            let condition = parse_condition(text).map_err(|m| {
+                let report = Report::new(text, &m);
+                let detail = report.to_string();
+                let mistake = serde_json::to_value(PlanMistake::from(report)).unwrap_or_default();
+                Problem::new(StatusCode::BAD_REQUEST, "bad-condition", "The condition cannot be read", detail).with("mistakes", vec![mistake])
+            })?;
+            Some(CompiledPlan::matcher(&condition))
+        }
+    };
+    let view = Hub::look(&app, place).ok_or_else(|| Problem::unavailable("too-many-viewers", "64 viewers look already"))?;
+    let looking = Looking { app, view, matcher, kept_only: query.kept_only, skipped: 0 };
+    let stream = unfold(looking, |mut looking| async move { looking.next().await.map(|e| (Ok(e), looking)) });
+    Ok(Sse::new(stream).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))))
+}

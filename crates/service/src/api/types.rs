@@ -1,0 +1,460 @@
+//! What the API says, as types: serialised here, read by the client, described in the OpenAPI document, from which the console's types are made.
+
+use rockrose_core::ledger as core_ledger;
+use rockrose_core::plan::Report;
+use rockrose_delivery as delivery;
+use serde::{Deserialize, Serialize};
+use serde_json::value::RawValue;
+use utoipa::ToSchema;
+
+/// An RFC 9457 problem document.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Problem {
+    /// What sort of problem, as a URN.
+    pub(crate) r#type: String,
+    /// The sort in words.
+    pub(crate) title: String,
+    /// The HTTP status.
+    pub(crate) status: u16,
+    /// What is wrong this time.
+    pub(crate) detail: String,
+}
+
+/// The service in a few words.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Status {
+    /// The service's version.
+    pub(crate) version: String,
+    /// When it started, in milliseconds since 1970.
+    pub(crate) started_ms: i64,
+    /// Now, by its clock, in milliseconds since 1970.
+    pub(crate) now_ms: i64,
+    /// The revision that runs; 0 if none was applied yet.
+    pub(crate) revision: i64,
+    /// Whether the ledger balances, since the beginning.
+    pub(crate) balanced: bool,
+    /// Events waiting for delivery.
+    pub(crate) waiting_events: i64,
+    /// Their bytes.
+    pub(crate) waiting_bytes: i64,
+    /// Destinations whose last try failed.
+    pub(crate) failing: Vec<String>,
+}
+
+/// A count of events and bytes since the beginning, and how fast it moves.
+#[derive(Clone, Copy, Default, Serialize, ToSchema)]
+pub(crate) struct Gauge {
+    /// Events since the beginning.
+    pub(crate) events: i64,
+    /// Bytes since the beginning.
+    pub(crate) bytes: i64,
+    /// Events a second, over the last few seconds.
+    pub(crate) events_per_second: f64,
+    /// Bytes a second, over the last few seconds.
+    pub(crate) bytes_per_second: f64,
+}
+
+/// What passes through the plan.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Flow {
+    /// When this was so, in milliseconds since 1970.
+    pub(crate) now_ms: i64,
+    /// The revision that runs; 0 if none was applied yet.
+    pub(crate) revision: i64,
+    /// Over how many seconds rates are taken.
+    pub(crate) window_seconds: f64,
+    /// In the plan's order.
+    pub(crate) sources: Vec<FlowSource>,
+    /// In the plan's order.
+    pub(crate) routes: Vec<FlowRoute>,
+    /// In the plan's order; then those that left the plan while events wait for them.
+    pub(crate) destinations: Vec<FlowDestination>,
+}
+
+/// A step and what it did.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FlowStep {
+    /// Its place in its list, from 1.
+    pub(crate) position: i32,
+    /// Its canonical sentence.
+    pub(crate) sentence: String,
+    /// Events it removed.
+    pub(crate) removed: Gauge,
+    /// Events it changed; bytes are what that saved (below zero: added).
+    pub(crate) changed: Gauge,
+    /// Events it could not do its work on.
+    pub(crate) failed: Gauge,
+}
+
+/// A source and what arrives there.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FlowSource {
+    pub(crate) name: String,
+    pub(crate) kind: String,
+    /// Where it listens.
+    pub(crate) listen: String,
+    /// Whether senders must show a key.
+    pub(crate) keyed: bool,
+    /// Records that came.
+    pub(crate) received: Gauge,
+    /// Records that could not be read.
+    pub(crate) quarantined: Gauge,
+    /// Events that came through its steps.
+    pub(crate) passed: Gauge,
+    /// Events that no route took.
+    pub(crate) remainder: Gauge,
+    pub(crate) steps: Vec<FlowStep>,
+}
+
+/// A part of a gauge, by where it came from.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Share {
+    /// A source (at a route) or a route (at a destination).
+    pub(crate) from: String,
+    pub(crate) gauge: Gauge,
+}
+
+/// A route and what it does.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FlowRoute {
+    pub(crate) name: String,
+    /// Its condition in canonical form; `remainder`; or empty, if it takes every event.
+    pub(crate) when: String,
+    /// The sources it takes from.
+    pub(crate) from: Vec<String>,
+    /// The destinations that each get a copy.
+    pub(crate) to: Vec<String>,
+    /// Events it took.
+    pub(crate) taken: Gauge,
+    /// The same, by source.
+    pub(crate) taken_from: Vec<Share>,
+    /// Events that came through its steps.
+    pub(crate) out: Gauge,
+    pub(crate) steps: Vec<FlowStep>,
+}
+
+/// How a destination is doing.
+#[derive(Clone, Copy, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum DestinationState {
+    /// Nothing was sent yet.
+    Idle,
+    /// It takes what it is sent.
+    Healthy,
+    /// The last try failed.
+    Failing,
+    /// Its worker was stopped, or it left the plan.
+    Stopped,
+}
+
+/// How a destination is doing, since when and why.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DestinationHealth {
+    pub(crate) state: DestinationState,
+    /// Since when, in milliseconds since 1970.
+    pub(crate) since_ms: i64,
+    /// Tries that failed in a row.
+    pub(crate) failures: u32,
+    /// What went wrong last, in the destination's own words.
+    pub(crate) last_error: Option<String>,
+    pub(crate) last_error_ms: Option<i64>,
+    /// When it is tried again.
+    pub(crate) next_try_ms: Option<i64>,
+    pub(crate) last_success_ms: Option<i64>,
+}
+
+impl From<delivery::Health> for DestinationHealth {
+    fn from(h: delivery::Health) -> Self {
+        let state = match h.state {
+            delivery::State::Idle => DestinationState::Idle,
+            delivery::State::Healthy => DestinationState::Healthy,
+            delivery::State::Failing => DestinationState::Failing,
+            delivery::State::Stopped => DestinationState::Stopped,
+        };
+        DestinationHealth {
+            state,
+            since_ms: h.since_ms,
+            failures: h.failures,
+            last_error: h.last_error,
+            last_error_ms: h.last_error_ms,
+            next_try_ms: h.next_try_ms,
+            last_success_ms: h.last_success_ms,
+        }
+    }
+}
+
+/// What sending to a destination has cost since midnight UTC.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Cost {
+    pub(crate) today: f64,
+    /// ISO 4217 code.
+    pub(crate) currency: String,
+    pub(crate) per_gb: f64,
+}
+
+/// A destination, what goes there and how it is doing.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FlowDestination {
+    pub(crate) name: String,
+    pub(crate) kind: String,
+    /// The file, or the first URL.
+    pub(crate) target: String,
+    /// Whether the running plan has it.
+    pub(crate) in_plan: bool,
+    /// Copies that came to it.
+    pub(crate) offered: Gauge,
+    /// The same, by route.
+    pub(crate) offered_from: Vec<Share>,
+    /// Events it accepted.
+    pub(crate) delivered: Gauge,
+    /// Events it refused for good.
+    pub(crate) quarantined: Gauge,
+    pub(crate) waiting_events: i64,
+    pub(crate) waiting_bytes: i64,
+    /// When the oldest that waits was queued, in milliseconds since 1970; 0 if none waits.
+    pub(crate) oldest_ms: i64,
+    pub(crate) health: DestinationHealth,
+    pub(crate) cost: Option<Cost>,
+    pub(crate) steps: Vec<FlowStep>,
+}
+
+/// A mistake in a plan, at its place.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct PlanMistake {
+    pub(crate) line: usize,
+    pub(crate) column: usize,
+    /// How many characters it covers.
+    pub(crate) length: usize,
+    pub(crate) message: String,
+    pub(crate) expected: Option<String>,
+    /// The nearest word that would be right.
+    pub(crate) nearest: Option<String>,
+    /// The line it stands on.
+    pub(crate) excerpt: String,
+}
+
+impl From<Report> for PlanMistake {
+    fn from(r: Report) -> Self {
+        PlanMistake { line: r.line, column: r.column, length: r.length, message: r.message, expected: r.expected, nearest: r.nearest, excerpt: r.excerpt }
+    }
+}
+
+/// The plan that runs.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct RunningPlan {
+    /// Its revision; 0 if none was applied yet.
+    pub(crate) revision: i64,
+    pub(crate) text: String,
+}
+
+/// A plan to look at.
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct CheckRequest {
+    pub(crate) text: String,
+}
+
+/// What would change, part by part.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct PlanChange {
+    /// `source`, `route` or `destination`.
+    pub(crate) part: String,
+    pub(crate) name: String,
+    /// `added`, `removed` or `changed`.
+    pub(crate) change: String,
+}
+
+/// What is to be said of a plan, compared with the one that runs.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct CheckAnswer {
+    /// Whether it could be applied.
+    pub(crate) good: bool,
+    pub(crate) mistakes: Vec<PlanMistake>,
+    /// What is odd but not wrong.
+    pub(crate) warnings: Vec<PlanMistake>,
+    /// Secrets it refers to that are not set.
+    pub(crate) missing_secrets: Vec<String>,
+    /// The revision it was compared with.
+    pub(crate) revision: i64,
+    pub(crate) changes: Vec<PlanChange>,
+    /// The text's difference from the running plan's, as a unified diff; empty if there is none.
+    pub(crate) difference: String,
+}
+
+/// A plan to apply.
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct ApplyRequest {
+    pub(crate) text: String,
+    /// Why, for the history.
+    #[serde(default)]
+    pub(crate) why: String,
+    /// The newest revision the sender has seen; if another was applied meanwhile, this one is not.
+    pub(crate) expected_revision: Option<i64>,
+}
+
+/// What a revert may say.
+#[derive(Deserialize, Default, ToSchema)]
+pub(crate) struct RevertRequest {
+    /// Why, for the history.
+    #[serde(default)]
+    pub(crate) why: String,
+}
+
+/// A plan was applied.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Applied {
+    pub(crate) revision: i64,
+}
+
+/// A revision in the history.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct RevisionEntry {
+    pub(crate) number: i64,
+    pub(crate) at_ms: i64,
+    pub(crate) who: String,
+    pub(crate) why: String,
+    /// Whether it is the one that runs.
+    pub(crate) running: bool,
+    /// Lines added since the one before.
+    pub(crate) lines_added: usize,
+    /// Lines removed since the one before.
+    pub(crate) lines_removed: usize,
+}
+
+/// A revision, whole.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct RevisionDetail {
+    pub(crate) number: i64,
+    pub(crate) at_ms: i64,
+    pub(crate) who: String,
+    pub(crate) why: String,
+    pub(crate) text: String,
+    /// Its difference from the one before, as a unified diff.
+    pub(crate) difference: String,
+}
+
+/// A row of the ledger.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct LedgerEntry {
+    /// `source`, `route` or `destination`.
+    pub(crate) place: String,
+    pub(crate) name: String,
+    /// At a route, the source; at a destination, the route; empty where it is not told apart.
+    pub(crate) via: String,
+    /// At a step, its place in its list, from 1; else 0.
+    pub(crate) position: i32,
+    /// At a step, its sentence.
+    pub(crate) sentence: String,
+    pub(crate) measure: String,
+    pub(crate) events: i64,
+    pub(crate) bytes: i64,
+}
+
+impl LedgerEntry {
+    pub(crate) fn new(account: core_ledger::Account, amount: core_ledger::Amount) -> LedgerEntry {
+        LedgerEntry {
+            place: account.place.word().to_owned(),
+            name: account.name,
+            via: account.via,
+            position: account.position,
+            sentence: account.sentence,
+            measure: account.measure.word().to_owned(),
+            events: amount.events,
+            bytes: amount.bytes,
+        }
+    }
+}
+
+/// One equation of the account.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct LedgerEquation {
+    pub(crate) place: String,
+    pub(crate) name: String,
+    /// The equation in words.
+    pub(crate) says: String,
+    pub(crate) holds: bool,
+    pub(crate) left_events: i64,
+    pub(crate) right_events: i64,
+    pub(crate) left_bytes: i64,
+    pub(crate) right_bytes: i64,
+}
+
+/// What waits for a destination.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct LedgerWaiting {
+    pub(crate) destination: String,
+    pub(crate) events: i64,
+    pub(crate) bytes: i64,
+}
+
+/// The account.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct LedgerAnswer {
+    /// From when, in milliseconds since 1970; none: since the beginning.
+    pub(crate) since_ms: Option<i64>,
+    pub(crate) now_ms: i64,
+    pub(crate) rows: Vec<LedgerEntry>,
+    pub(crate) waiting: Vec<LedgerWaiting>,
+    /// Whether every equation holds, since the beginning.
+    pub(crate) balanced: bool,
+    pub(crate) equations: Vec<LedgerEquation>,
+}
+
+/// One minute of one account.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct LedgerMinute {
+    /// When the minute begins, in milliseconds since 1970.
+    pub(crate) at_ms: i64,
+    pub(crate) row: LedgerEntry,
+}
+
+/// A record in quarantine.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct QuarantineEntry {
+    pub(crate) id: i64,
+    pub(crate) at_ms: i64,
+    /// `source`: it could not be read. `destination`: it was refused for good.
+    pub(crate) place: String,
+    pub(crate) name: String,
+    /// At a destination, the route it came by.
+    pub(crate) via: String,
+    pub(crate) reason: String,
+    /// Its bytes; what is not UTF-8 is replaced.
+    pub(crate) data: String,
+    /// How many bytes it has; `data` holds the first 4096.
+    pub(crate) size: usize,
+}
+
+/// An event shown by live tail.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TailEvent {
+    pub(crate) at_ms: i64,
+    /// As it came to the point.
+    #[schema(value_type = Object)]
+    pub(crate) before: Box<RawValue>,
+    /// As it went on; null if a step removed it.
+    #[schema(value_type = Option<Object>)]
+    pub(crate) after: Option<Box<RawValue>>,
+    /// The step that removed it.
+    pub(crate) removed_by: Option<String>,
+}
+
+/// A kept secret; never its value.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SecretName {
+    pub(crate) name: String,
+    pub(crate) set_ms: i64,
+    /// Whether the running plan refers to it.
+    pub(crate) used: bool,
+}
+
+/// A secret to keep.
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct SecretValue {
+    pub(crate) value: String,
+}
+
+/// A link that signs a browser in, once.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SignInLink {
+    pub(crate) url: String,
+}

@@ -1,0 +1,231 @@
+//! Exchanging the plan: checked, bound, recorded, then run, in that order, so that a plan that cannot run is never recorded.
+
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use arc_swap::ArcSwap;
+use rockrose_core::plan::{CheckedPlan, DestinationKind, Report, SecretName, Source};
+use rockrose_delivery::{Kind, WorkerSettings};
+use rockrose_intake::{BodyBudget, BoundedListener, HttpSource, SourceKey};
+use rockrose_records::{RecordsError, Secret};
+use tokio::task::JoinHandle;
+use tokio_util::sync::CancellationToken;
+
+use crate::sink::PlanSink;
+use crate::{App, now_ms};
+
+/// How long a changed destination's delivery under way may take to end.
+const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
+
+/// Why a plan was not applied. Nothing was changed.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum Refusal {
+    #[error("the plan has mistakes")]
+    Mistakes(Vec<Report>),
+    #[error("these secrets are not set: {}", .0.join(", "))]
+    Secrets(Vec<String>),
+    #[error("the source `{source_name}` cannot listen on {address}: {why}")]
+    Listen { source_name: String, address: SocketAddr, why: String },
+    #[error(transparent)]
+    Records(#[from] RecordsError),
+}
+
+/// What listens, by address. A source that changes but stays at its address keeps its listener.
+#[derive(Default)]
+pub(crate) struct Sources {
+    open: tokio::sync::Mutex<BTreeMap<SocketAddr, OpenSource>>,
+    budget: Arc<BodyBudget>,
+}
+
+struct OpenSource {
+    settings: Arc<ArcSwap<HttpSource>>,
+    stop: CancellationToken,
+    task: JoinHandle<()>,
+}
+
+impl OpenSource {
+    async fn end(self, patience: Duration) {
+        self.stop.cancel();
+        let abort = self.task.abort_handle();
+        if tokio::time::timeout(patience, self.task).await.is_err() {
+            abort.abort();
+        }
+    }
+}
+
+impl Sources {
+    pub(crate) async fn stop(&self, patience: Duration) {
+        let all = std::mem::take(&mut *self.open.lock().await);
+        let mut ending = tokio::task::JoinSet::new();
+        for source in all.into_values() {
+            ending.spawn(source.end(patience));
+        }
+        while ending.join_next().await.is_some() {}
+    }
+}
+
+/// Checks, records and runs a plan; returns its revision's number.
+pub(crate) async fn apply(app: &Arc<App>, text: &str, who: &str, why: &str, expected: Option<i64>) -> Result<i64, Refusal> {
+    let _alone = app.engine.applying.lock().await;
+    let checked = CheckedPlan::read(text).map_err(Refusal::Mistakes)?;
+    let ready = prepare(app, &checked).await?;
+    let (who, why, kept) = (who.to_owned(), why.to_owned(), text.to_owned());
+    let number = app.records(move |r| r.add_revision(now_ms(), &who, &why, &kept, expected)).await?;
+    run(app, number, checked, ready).await;
+    Ok(number)
+}
+
+/// Runs a revision that is recorded already.
+pub(crate) async fn take_up(app: &Arc<App>, number: i64, text: &str) -> Result<(), Refusal> {
+    let _alone = app.engine.applying.lock().await;
+    let checked = CheckedPlan::read(text).map_err(Refusal::Mistakes)?;
+    let ready = prepare(app, &checked).await?;
+    run(app, number, checked, ready).await;
+    Ok(())
+}
+
+/// The secrets of `plan` that are not kept.
+pub(crate) async fn missing_secrets(app: &App, plan: &CheckedPlan) -> Result<Vec<String>, RecordsError> {
+    let kept = app.records(|r| r.secrets()).await?;
+    Ok(plan.secrets().into_iter().filter(|s| kept.iter().all(|k| k.name != s.0)).map(|s| s.0.clone()).collect())
+}
+
+/// All that can fail, done before anything changes.
+struct Ready {
+    sources: Vec<HttpSource>,
+    listeners: Vec<(SocketAddr, BoundedListener)>,
+    workers: Vec<WorkerSettings>,
+}
+
+async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
+    let missing = missing_secrets(app, plan).await?;
+    if !missing.is_empty() {
+        return Err(Refusal::Secrets(missing));
+    }
+    let mut secrets: BTreeMap<String, Secret> = BTreeMap::new();
+    for SecretName(name) in plan.secrets() {
+        let asked = name.clone();
+        if let Some(secret) = app.records(move |r| r.secret(&asked)).await? {
+            secrets.insert(name.clone(), secret);
+        }
+    }
+    let open = app.sources.open.lock().await;
+    let mut ready = Ready { sources: Vec::new(), listeners: Vec::new(), workers: Vec::new() };
+    for source in &plan.sources {
+        let settings = http_source(source, &secrets);
+        if !open.contains_key(&source.listen) {
+            let listener = bind(&settings).await.map_err(|e| Refusal::Listen { source_name: source.name.clone(), address: source.listen, why: e.to_string() })?;
+            ready.listeners.push((source.listen, listener));
+        }
+        ready.sources.push(settings);
+    }
+    for destination in &plan.destinations {
+        let kind = match &destination.kind {
+            DestinationKind::File { path } => Kind::File { path: path.into() },
+            DestinationKind::Discard => Kind::Discard,
+            DestinationKind::Http(http) => Kind::Http {
+                endpoints: http.endpoints.clone(),
+                token: http.token.as_ref().and_then(|t| secrets.get(&t.0)).map(|s| s.reveal().to_owned()),
+                gzip: http.gzip,
+                timeout: http.timeout,
+                max_batch: http.max_batch as usize,
+            },
+        };
+        ready.workers.push(WorkerSettings { name: destination.name.clone(), kind });
+    }
+    Ok(ready)
+}
+
+/// Binds a source's address. One that another plan has just let go of may take a moment to be free.
+async fn bind(settings: &HttpSource) -> std::io::Result<BoundedListener> {
+    let mut tries = 0;
+    loop {
+        match settings.bind().await {
+            Err(e) if e.kind() == std::io::ErrorKind::AddrInUse && tries < 20 => {
+                tries += 1;
+                tokio::time::sleep(Duration::from_millis(25)).await;
+            }
+            other => return other,
+        }
+    }
+}
+
+fn http_source(source: &Source, secrets: &BTreeMap<String, Secret>) -> HttpSource {
+    HttpSource {
+        name: source.name.clone(),
+        listen: source.listen,
+        key: source.key.as_ref().and_then(|k| secrets.get(&k.0)).map(|s| SourceKey::new(s.reveal().to_owned())),
+        max_body: source.max_body as usize,
+        max_unpacked: source.max_unpacked as usize,
+        max_requests: source.max_requests as usize,
+    }
+}
+
+async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
+    let compiled = app.engine.compile(&checked);
+    app.engine.run(number, checked, compiled);
+    let mut open = app.sources.open.lock().await;
+    let gone: Vec<SocketAddr> = open.keys().filter(|a| ready.sources.iter().all(|s| s.listen != **a)).copied().collect();
+    for address in gone {
+        if let Some(source) = open.remove(&address) {
+            // Its requests end in their own time.
+            source.stop.cancel();
+        }
+    }
+    for settings in &ready.sources {
+        if let Some(known) = open.get(&settings.listen) {
+            known.settings.store(Arc::new(settings.clone()));
+        }
+    }
+    for (address, listener) in ready.listeners {
+        let Some(settings) = ready.sources.iter().find(|s| s.listen == address) else { continue };
+        let settings = Arc::new(ArcSwap::from_pointee(settings.clone()));
+        let stop = CancellationToken::new();
+        let sink = Arc::new(PlanSink::new(Arc::clone(app)));
+        let serving = rockrose_intake::serve(Arc::clone(&settings), listener, sink, Arc::clone(&app.sources.budget), stop.clone().cancelled_owned());
+        let task = tokio::spawn(async move {
+            if let Err(e) = serving.await {
+                tracing::error!(%address, error = %e, "a source stopped listening");
+            }
+        });
+        open.insert(address, OpenSource { settings, stop, task });
+    }
+    drop(open);
+    app.engine.set_workers(ready.workers, &app.spool, CHANGE_PATIENCE).await;
+    tracing::info!(revision = number, "the plan runs");
+}
+
+/// What differs between two plans, part by part.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Change {
+    pub(crate) part: &'static str,
+    pub(crate) name: String,
+    pub(crate) change: &'static str,
+}
+
+/// The parts that were added, removed or changed from `old` to `new`.
+pub(crate) fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
+    fn compare<T: PartialEq>(part: &'static str, old: &[T], new: &[T], name: fn(&T) -> &str, out: &mut Vec<Change>) {
+        let find = |list: &[T], n: &str| list.iter().position(|x| name(x) == n);
+        for item in new {
+            let change = match find(old, name(item)) {
+                None => "added",
+                Some(at) if old[at] != *item => "changed",
+                Some(_) => continue,
+            };
+            out.push(Change { part, name: name(item).to_owned(), change });
+        }
+        for item in old.iter().filter(|x| find(new, name(x)).is_none()) {
+            out.push(Change { part, name: name(item).to_owned(), change: "removed" });
+        }
+    }
+    let mut out = Vec::new();
+    compare("source", &old.sources, &new.sources, |s| &s.name, &mut out);
+    compare("destination", &old.destinations, &new.destinations, |d| &d.name, &mut out);
+    // A route's steps are compared as they run, so a changed recipe shows in the routes that use it.
+    let expanded = |plan: &CheckedPlan| -> Vec<_> { plan.routes.iter().map(|r| rockrose_core::plan::Route { steps: plan.expanded(&r.steps), ..r.clone() }).collect() };
+    compare("route", &expanded(old), &expanded(new), |r: &rockrose_core::plan::Route| &r.name, &mut out);
+    out
+}

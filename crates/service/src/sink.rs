@@ -1,0 +1,96 @@
+//! What sources hand bodies to.
+
+use std::cell::RefCell;
+use std::sync::Arc;
+
+use axum::http::StatusCode;
+use rockrose_core::engine::{Outcome, Scratch};
+use rockrose_core::read::{BodyError, Says, split};
+use rockrose_intake::{NAMED_UNREADABLE, Problem, Receipt, Sink, Unreadable};
+use rockrose_spool::{Arrival, Packed, SpoolError, Unread, pack};
+
+use crate::engine::Running;
+use crate::{App, now_ms};
+
+/// Runs bodies through the plan and makes the outcome durable before it is acknowledged.
+pub(crate) struct PlanSink {
+    app: Arc<App>,
+}
+
+impl PlanSink {
+    pub(crate) fn new(app: Arc<App>) -> PlanSink {
+        PlanSink { app }
+    }
+}
+
+thread_local! {
+    static SCRATCH: RefCell<Scratch> = RefCell::default();
+}
+
+struct Worked {
+    outcome: Outcome,
+    data: Packed,
+    unread: Vec<Unread>,
+}
+
+enum Unworked {
+    Body(BodyError),
+    /// The source left the plan while the body was on its way.
+    Gone,
+}
+
+fn work(running: &Running, source: &str, body: &[u8], says: Says, watch: Option<&rockrose_core::engine::Watch>) -> Result<Worked, Unworked> {
+    let number = running.compiled.source(source).ok_or(Unworked::Gone)?;
+    let max_event = running.checked.sources.iter().find(|s| s.name == source).map_or(usize::MAX, |s| s.max_event as usize);
+    let records = split(body, says, max_event).map_err(Unworked::Body)?;
+    let mut outcome = SCRATCH.with_borrow_mut(|scratch| running.compiled.process(number, body, &records, watch, scratch));
+    let unread = outcome.quarantined.iter().map(|q| Unread { reason: format!("record {}: {}", q.number, q.reason), data: body[q.range.clone()].to_vec() });
+    let unread = unread.collect();
+    let data = pack(std::mem::take(&mut outcome.lines));
+    Ok(Worked { outcome, data, unread })
+}
+
+impl Sink for PlanSink {
+    async fn accept(&self, source: &str, body: Vec<u8>, says: Says) -> Result<Receipt, Problem> {
+        let running = self.app.engine.running();
+        if let Some(number) = running.compiled.source(source) {
+            self.room(&running, number)?;
+        }
+        let watch = self.app.tail.watch(&running.compiled);
+        let (asked, name) = (Arc::clone(&running), source.to_owned());
+        let worked = tokio::task::spawn_blocking(move || work(&asked, &name, &body, says, watch.as_ref())).await;
+        let worked = worked.map_err(|_| Problem::internal("the body could not be worked on"))?.map_err(|e| match e {
+            Unworked::Gone => Problem::unavailable("source-gone", "this source is no longer part of the plan"),
+            Unworked::Body(e) => Problem::new(StatusCode::BAD_REQUEST, "not-json", "The body is not JSON", e.to_string()).with("line", e.line).with("column", e.column),
+        })?;
+        let Worked { mut outcome, data, unread } = worked;
+        let receipt = Receipt {
+            received: outcome.received.events as u64,
+            read: outcome.read.events as u64,
+            quarantined: outcome.quarantined.len() as u64,
+            unreadable: outcome.quarantined.drain(..).take(NAMED_UNREADABLE).map(|q| Unreadable { record: q.number, reason: q.reason }).collect(),
+        };
+        let now = now_ms();
+        let captures = std::mem::take(&mut outcome.captures);
+        let arrival = Arrival { source: source.to_owned(), arrived_ms: now, data, entries: outcome.entries, postings: outcome.postings, unread };
+        self.app.spool.store(arrival).await.map_err(|e| match e {
+            SpoolError::Storage(_) => Problem::unavailable("not-durable", "the events could not be made durable, so they were not taken"),
+            SpoolError::Closed => Problem::unavailable("stopping", "the service is stopping"),
+        })?;
+        self.app.tail.publish(&running.compiled, now, captures);
+        Ok(receipt)
+    }
+}
+
+impl PlanSink {
+    /// A source is pushed back while a destination that it can reach holds all it may.
+    fn room(&self, running: &Running, source: usize) -> Result<(), Problem> {
+        for name in running.compiled.reached_from(source) {
+            let bound = running.checked.destinations.iter().find(|d| d.name == name).map_or(u64::MAX, |d| d.hold_at_most);
+            if self.app.spool.waiting_bytes(name) as u64 >= bound {
+                return Err(Problem::unavailable("full", format!("the destination `{name}` holds all it may; its events wait to be delivered")).with("destination", name));
+            }
+        }
+        Ok(())
+    }
+}
