@@ -1,0 +1,46 @@
+# Rockrose: build, try, test. `make demo` and `make test` are all a new machine needs.
+
+SHELL := /bin/bash
+.DELETE_ON_ERROR:
+.PHONY: demo test bench bench-quick fmt lint console build tools clean
+
+TARGET := $(if $(CARGO_TARGET_DIR),$(CARGO_TARGET_DIR),target)
+
+demo: console ## Build (release) and run the service with the ferry line's demo
+	cargo build --release --locked -p rockrose-cli
+	@exec $(TARGET)/release/rockrose demo
+
+test: lint ## Everything: formatting, lints, types, unit tests, the real binary, the browser
+	cargo build --locked -p rockrose-cli
+	ROCKROSE_BIN="$(abspath $(TARGET))/debug/rockrose" cargo test --locked --workspace --exclude rockrose-bench
+
+bench: ## Measure against floors taken in the same run (a few minutes)
+	cargo run --release --locked -p rockrose-bench -- full
+
+bench-quick: ## The same, in under a minute
+	cargo run --release --locked -p rockrose-bench -- quick
+
+fmt: ## Format the Rust code
+	cargo fmt --all
+
+lint: console
+	cargo fmt --all --check
+	cargo clippy --locked --workspace --all-targets -- -D warnings
+	cd console && npm run --silent lint && npm run --silent types-check
+
+console: console/node_modules/.ready ## Build the console's files
+	cd console && npm run --silent build
+
+console/node_modules/.ready: console/package-lock.json | tools
+	cd console && npm ci --silent
+	@touch $@
+
+build: console
+	cargo build --release --locked -p rockrose-cli
+
+tools: ## Install what is missing, or say what to install
+	@./tools/setup.sh
+
+clean:
+	cargo clean
+	rm -rf console/dist console/node_modules

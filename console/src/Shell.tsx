@@ -1,0 +1,114 @@
+/** What stands around every page: where one is, whether all is well, and the way elsewhere. */
+import { Link, Outlet } from "@tanstack/react-router";
+import { DropdownMenu } from "radix-ui";
+import { useState } from "react";
+
+import { signOut, useStatus } from "./api/client";
+import { bytes, count } from "./lib/format";
+import { Frozen } from "./lib/frozen";
+import { chooseTheme, type Theme, theme } from "./lib/theme";
+import { Palette } from "./Palette";
+import { SignInPage } from "./pages/sign-in/SignInPage";
+
+function Place({ to, label }: { to: "/" | "/ledger"; label: string }) {
+  return (
+    <Link
+      to={to}
+      activeOptions={{ exact: true }}
+      className="border-b-2 border-transparent px-1 py-3 text-soft hover:text-ink data-[status=active]:border-petal data-[status=active]:font-semibold data-[status=active]:text-ink"
+    >
+      {label}
+    </Link>
+  );
+}
+
+function Wellbeing() {
+  const { data, error } = useStatus();
+  if (error !== null) return <span className="text-sm text-fails">▲ {error.message}</span>;
+  if (data === undefined) return null;
+  return (
+    <p className="num flex gap-4 text-sm text-soft" aria-live="polite">
+      {data.failing.length > 0 && <span className="font-medium text-fails">▲ {data.failing.join(", ")} failing</span>}
+      {data.waiting_events > 0 && (
+        <span className="text-waits">
+          {count(data.waiting_events)} wait ({bytes(data.waiting_bytes)})
+        </span>
+      )}
+      <Link to="/ledger" className={data.balanced ? "text-goes-on hover:underline" : "font-semibold text-fails hover:underline"}>
+        {data.balanced ? "✓ ledger balanced" : "✗ ledger not balanced"}
+      </Link>
+      <span>revision {data.revision}</span>
+    </p>
+  );
+}
+
+const ITEM = "cursor-pointer rounded px-2 py-1 text-sm outline-none data-[highlighted]:bg-petal-wash data-[highlighted]:text-petal";
+
+function Menu() {
+  const [chosen, setChosen] = useState<Theme>(theme());
+  const choose = (value: string) => {
+    chooseTheme(value as Theme);
+    setChosen(value as Theme);
+  };
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong" aria-label="Appearance and session">
+        ⋯
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content align="end" sideOffset={6} className="card z-20 min-w-40 p-1.5 shadow-(--shadow)">
+          <DropdownMenu.RadioGroup value={chosen} onValueChange={choose}>
+            {(["system", "light", "dark"] as const).map((t) => (
+              <DropdownMenu.RadioItem key={t} value={t} className={`${ITEM} flex justify-between`}>
+                {t === "system" ? "As the system" : t === "light" ? "Light" : "Dark"}
+                <DropdownMenu.ItemIndicator>✓</DropdownMenu.ItemIndicator>
+              </DropdownMenu.RadioItem>
+            ))}
+          </DropdownMenu.RadioGroup>
+          <DropdownMenu.Separator className="my-1 border-t border-line" />
+          <DropdownMenu.Item className={ITEM} onSelect={() => void signOut().then(() => window.location.assign("/"))}>
+            Sign out
+          </DropdownMenu.Item>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
+
+export function Shell() {
+  const [frozen, setFrozen] = useState(false);
+  const { error } = useStatus();
+  if (error?.status === 401) return <SignInPage />;
+  return (
+    <Frozen.Provider value={{ frozen, setFrozen }}>
+      <header className="sticky top-0 z-10 border-b border-line bg-surface">
+        <div className="mx-auto flex max-w-[1880px] flex-wrap items-center gap-x-6 px-5">
+          <Link to="/" className="flex items-center gap-2 py-2 text-lg font-semibold">
+            <img src="/flower.svg" alt="" width={22} height={22} />
+            Rockrose
+          </Link>
+          <nav aria-label="Places" className="flex gap-5">
+            <Place to="/" label="Flow" />
+            <Place to="/ledger" label="Ledger" />
+          </nav>
+          <div className="ml-auto flex items-center gap-4 py-1.5">
+            <Wellbeing />
+            <button
+              type="button"
+              aria-pressed={frozen}
+              onClick={() => setFrozen(!frozen)}
+              className="rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong aria-pressed:border-waits aria-pressed:text-waits"
+            >
+              {frozen ? "Frozen" : "Freeze"}
+            </button>
+            <Palette />
+            <Menu />
+          </div>
+        </div>
+      </header>
+      <main className="mx-auto max-w-[1880px] px-5 py-5">
+        <Outlet />
+      </main>
+    </Frozen.Provider>
+  );
+}

@@ -1,0 +1,71 @@
+/** Asks the service. Types come from its OpenAPI document, so that the two cannot drift. */
+import { useQuery } from "@tanstack/react-query";
+
+import type { components } from "./schema";
+
+type Schemas = components["schemas"];
+export type Flow = Schemas["Flow"];
+export type FlowSource = Schemas["FlowSource"];
+export type FlowRoute = Schemas["FlowRoute"];
+export type FlowStep = Schemas["FlowStep"];
+export type FlowDestination = Schemas["FlowDestination"];
+export type Gauge = Schemas["Gauge"];
+export type Status = Schemas["Status"];
+export type LedgerAnswer = Schemas["LedgerAnswer"];
+export type LedgerEntry = Schemas["LedgerEntry"];
+export type LedgerMinute = Schemas["LedgerMinute"];
+export type QuarantineEntry = Schemas["QuarantineEntry"];
+
+/** What the service refused, in its own words. */
+export class ServiceError extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
+async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(path, { signal, headers: { accept: "application/json" } });
+  } catch (e) {
+    if (signal?.aborted) throw e;
+    throw new ServiceError(0, "the service does not answer");
+  }
+  if (!response.ok) {
+    const problem = (await response.json().catch(() => ({}))) as { detail?: string };
+    throw new ServiceError(response.status, problem.detail ?? `the service answered ${response.status}`);
+  }
+  return (await response.json()) as T;
+}
+
+function useAnswer<T>(path: string, every: number | false) {
+  return useQuery<T, ServiceError>({ queryKey: [path], queryFn: ({ signal }) => get<T>(path, signal), refetchInterval: every, retry: false, placeholderData: (old) => old });
+}
+
+/** What passes through the plan, once a second unless frozen. */
+export function useFlow(frozen: boolean) {
+  return useAnswer<Flow>("/api/v1/flow", frozen ? false : 1000);
+}
+
+export function useStatus() {
+  return useAnswer<Status>("/api/v1/status", 3000);
+}
+
+export function useLedger(minutes: number | null, frozen: boolean) {
+  return useAnswer<LedgerAnswer>(minutes === null ? "/api/v1/ledger" : `/api/v1/ledger?minutes=${minutes}`, frozen ? false : 2000);
+}
+
+export function useMinutes(place: string, name: string) {
+  return useAnswer<LedgerMinute[]>(`/api/v1/ledger/minutes?place=${place}&name=${encodeURIComponent(name)}&minutes=60`, 5000);
+}
+
+export function useQuarantine() {
+  return useAnswer<QuarantineEntry[]>("/api/v1/quarantine?most=20", 5000);
+}
+
+export async function signOut(): Promise<void> {
+  await fetch("/sign-out", { method: "POST" });
+}

@@ -1,0 +1,80 @@
+/** Bands between the cards, as thick as their bytes. */
+import { type RefObject, useLayoutEffect, useState } from "react";
+
+export type Band = { from: string; to: string; bytes: number; kind: "arrive" | "goes-on" | "remainder" };
+
+/** Thickest band, in pixels. */
+const THICK = 22;
+/** A band that nothing passes is still drawn, as a thin line. */
+const THIN = 1;
+
+type Drawn = { key: string; path: string; width: number; kind: Band["kind"]; touched: boolean };
+
+const COLOUR = { arrive: "var(--band-arrive)", "goes-on": "var(--band-goes-on)", remainder: "var(--band-remainder)" };
+
+function layout(within: HTMLElement, bands: Band[], chosen: string | null): Drawn[] {
+  const base = within.getBoundingClientRect();
+  const boxes = new Map<string, DOMRect>();
+  for (const card of within.querySelectorAll<HTMLElement>("[data-point]")) boxes.set(card.dataset.point ?? "", card.getBoundingClientRect());
+  const most = Math.max(1, ...bands.map((b) => b.bytes));
+  const width = (bytes: number) => Math.max(THIN, (THICK * bytes) / most);
+  // Bands leave and enter a card one below the other, in the order of what they lead to.
+  const sorted = [...bands].sort((a, b) => (boxes.get(a.to)?.top ?? 0) - (boxes.get(b.to)?.top ?? 0) || (boxes.get(a.from)?.top ?? 0) - (boxes.get(b.from)?.top ?? 0));
+  const sum = (end: "from" | "to", point: string) => bands.filter((b) => b[end] === point).reduce((s, b) => s + width(b.bytes) + 2, 0);
+  const used = { from: new Map<string, number>(), to: new Map<string, number>() };
+  const place = (end: "from" | "to", point: string, box: DOMRect, w: number) => {
+    const before = used[end].get(point) ?? 0;
+    used[end].set(point, before + w + 2);
+    // Bands meet a card near its head, where its name stands.
+    const middle = box.top - base.top + Math.min(box.height / 2, 40);
+    return middle - sum(end, point) / 2 + before + w / 2;
+  };
+  const drawn: Drawn[] = [];
+  for (const band of sorted) {
+    const from = boxes.get(band.from);
+    const to = boxes.get(band.to);
+    if (from === undefined || to === undefined || to.left < from.right) continue;
+    const w = width(band.bytes);
+    const [y1, y2] = [place("from", band.from, from, w), place("to", band.to, to, w)];
+    const [x1, x2] = [from.right - base.left, to.left - base.left];
+    const bend = (x2 - x1) / 2;
+    drawn.push({
+      key: `${band.from} ${band.to}`,
+      path: `M${x1} ${y1}C${x1 + bend} ${y1} ${x2 - bend} ${y2} ${x2} ${y2}`,
+      width: w,
+      kind: band.kind,
+      touched: chosen === null || band.from === chosen || band.to === chosen,
+    });
+  }
+  return drawn;
+}
+
+export function Bands({ within, bands, chosen }: { within: RefObject<HTMLDivElement | null>; bands: Band[]; chosen: string | null }) {
+  const [drawn, setDrawn] = useState<Drawn[]>([]);
+  useLayoutEffect(() => {
+    const box = within.current;
+    if (box === null) return;
+    const draw = () => setDrawn((old) => {
+      const fresh = layout(box, bands, chosen);
+      return JSON.stringify(fresh) === JSON.stringify(old) ? old : fresh;
+    });
+    draw();
+    const observer = new ResizeObserver(draw);
+    observer.observe(box);
+    return () => observer.disconnect();
+  }, [within, bands, chosen]);
+  return (
+    <svg aria-hidden="true" className="pointer-events-none absolute inset-0 h-full w-full">
+      {drawn.map((b) => (
+        <path
+          key={b.key}
+          d={b.path}
+          fill="none"
+          stroke={COLOUR[b.kind]}
+          strokeWidth={b.width}
+          opacity={(b.kind === "remainder" ? 0.55 : 1) * (b.touched ? 1 : 0.3)}
+        />
+      ))}
+    </svg>
+  );
+}

@@ -1,0 +1,108 @@
+/** What comes in, what is done to it, what goes where, right now? */
+import { useNavigate, useSearch } from "@tanstack/react-router";
+import { useMemo, useRef, useState } from "react";
+
+import { type Flow, useFlow } from "../../api/client";
+import { useFrozen } from "../../lib/frozen";
+import { Message, Paste } from "../../parts/Message";
+import { Bands, type Band } from "./Bands";
+import { DestinationCard } from "./DestinationCard";
+import { Drawer } from "./Drawer";
+import { RemainderCard } from "./RemainderCard";
+import { RouteCard } from "./RouteCard";
+import { SourceCard } from "./SourceCard";
+
+/** From so many routes on, they can be searched. */
+const MANY = 8;
+/** Most route cards that are drawn at once. */
+const DRAWN = 40;
+
+function bands(flow: Flow, drawn: Set<string>): Band[] {
+  const list: Band[] = [];
+  for (const route of flow.routes.filter((r) => drawn.has(r.name))) {
+    for (const from of route.from) {
+      const share = route.taken_from.find((s) => s.from === from);
+      list.push({ from: `source:${from}`, to: `route:${route.name}`, bytes: share?.gauge.bytes_per_second ?? 0, kind: "arrive" });
+    }
+    for (const to of route.to) {
+      const share = flow.destinations.find((d) => d.name === to)?.offered_from.find((s) => s.from === route.name);
+      list.push({ from: `route:${route.name}`, to: `destination:${to}`, bytes: share?.gauge.bytes_per_second ?? 0, kind: "goes-on" });
+    }
+  }
+  for (const source of flow.sources.filter((s) => s.remainder.events > 0)) {
+    list.push({ from: `source:${source.name}`, to: "remainder", bytes: source.remainder.bytes_per_second, kind: "remainder" });
+  }
+  return list;
+}
+
+function Column({ title, children }: { title: string; children: React.ReactNode }) {
+  return (
+    <section aria-label={title} className="relative z-1 flex min-w-0 flex-col gap-3">
+      <h2 className="text-sm font-semibold text-soft">{title}</h2>
+      {children}
+    </section>
+  );
+}
+
+export function FlowPage() {
+  const { frozen } = useFrozen();
+  const { data: flow, error } = useFlow(frozen);
+  const at = useSearch({ from: "/" }).at ?? null;
+  const navigate = useNavigate({ from: "/" });
+  const choose = (point: string | null) => void navigate({ search: point === null ? {} : { at: point }, replace: true });
+  const [wanted, setWanted] = useState("");
+  const drawing = useRef<HTMLDivElement>(null);
+  const routes = useMemo(() => {
+    const words = wanted.toLowerCase();
+    return (flow?.routes ?? []).filter((r) => `${r.name} ${r.when} ${r.steps.map((s) => s.sentence).join(" ")}`.toLowerCase().includes(words));
+  }, [flow, wanted]);
+
+  if (flow === undefined) {
+    return error === null ? <Message title="Looking at the plan…" /> : <Message tone="fails" title={`The flow cannot be shown: ${error.message}.`}>It is asked for again every second.</Message>;
+  }
+  if (flow.sources.length === 0 && flow.destinations.length === 0) {
+    return (
+      <Message title="The plan is empty.">
+        Nothing arrives and nothing is delivered yet. Write a plan and apply it:
+        <Paste line={"rockrose check plan.toml\nrockrose apply plan.toml"} />
+      </Message>
+    );
+  }
+  const drawn = routes.slice(0, DRAWN);
+  return (
+    <>
+      <h1 className="sr-only">Flow</h1>
+      {error !== null && <p role="alert" className="mb-3 text-sm text-fails">▲ {error.message}; what is shown is from before.</p>}
+      <div ref={drawing} className="relative grid grid-cols-[minmax(200px,15rem)_minmax(320px,1fr)_minmax(220px,17rem)] gap-x-[clamp(40px,6vw,130px)] max-md:grid-cols-1 max-md:gap-y-6">
+        <Bands within={drawing} bands={bands(flow, new Set(drawn.map((r) => r.name)))} chosen={at} />
+        <Column title="Sources">
+          {flow.sources.map((s) => (
+            <SourceCard key={s.name} source={s} chosen={at === `source:${s.name}`} choose={choose} />
+          ))}
+        </Column>
+        <Column title={flow.routes.length > MANY ? `Routes (${flow.routes.length})` : "Routes"}>
+          {flow.routes.length > MANY && (
+            <input
+              value={wanted}
+              onChange={(e) => setWanted(e.target.value)}
+              placeholder="find a route by its name or its sentences"
+              aria-label="Find a route"
+              className="rounded border border-line bg-surface px-3 py-1.5 text-sm"
+            />
+          )}
+          {drawn.map((r) => (
+            <RouteCard key={r.name} route={r} chosen={at === `route:${r.name}`} choose={choose} />
+          ))}
+          {routes.length > drawn.length && <p className="text-sm text-soft">{routes.length - drawn.length} more; find them by name.</p>}
+          <RemainderCard sources={flow.sources} chosen={at === "remainder"} choose={choose} />
+        </Column>
+        <Column title="Destinations">
+          {flow.destinations.map((d) => (
+            <DestinationCard key={d.name} destination={d} now={flow.now_ms} chosen={at === `destination:${d.name}`} choose={choose} />
+          ))}
+        </Column>
+      </div>
+      {at !== null && <Drawer point={at} close={() => choose(null)} />}
+    </>
+  );
+}

@@ -1,0 +1,24 @@
+import type { FlowSource } from "../../api/client";
+import { count, rate, share } from "../../lib/format";
+import { Card, Choose } from "./Card";
+
+/** What no route takes: never silently lost. */
+export function RemainderCard({ sources, chosen, choose }: { sources: FlowSource[]; chosen: boolean; choose: (point: string | null) => void }) {
+  const sum = (of: (s: FlowSource) => number) => sources.reduce((t, s) => t + of(s), 0);
+  const events = sum((s) => s.remainder.events);
+  return (
+    <Card point="remainder" chosen={chosen} className="border-dashed">
+      <div className="flex items-baseline justify-between gap-2">
+        <Choose point="remainder" chosen={chosen} choose={choose}>
+          Remainder
+        </Choose>
+        <span className="num text-soft" title={`${count(events)} since the beginning`}>
+          {rate(sum((s) => s.remainder.events_per_second))}
+        </span>
+      </div>
+      <p className="text-sm text-soft">
+        {events === 0 ? "Every event is taken by a route." : `Events that no route takes: ${share(events, sum((s) => s.passed.events))} of what arrives. They are counted and go nowhere.`}
+      </p>
+    </Card>
+  );
+}

@@ -1,0 +1,34 @@
+import { Link } from "@tanstack/react-router";
+
+import type { FlowRoute } from "../../api/client";
+import { Rate } from "../../parts/Quantity";
+import { Sentence } from "../../parts/Sentence";
+import { Step } from "../../parts/Step";
+import { Card, Choose } from "./Card";
+
+export function RouteCard({ route, chosen, choose }: { route: FlowRoute; chosen: boolean; choose: (point: string | null) => void }) {
+  const point = `route:${route.name}`;
+  return (
+    <Card point={point} chosen={chosen}>
+      <div className="flex items-baseline gap-2">
+        <Choose point={point} chosen={chosen} choose={choose}>
+          {route.name}
+        </Choose>
+        <Link to="/routes/$name" params={{ name: route.name }} aria-label={`Open route ${route.name}`} className="text-sm text-petal hover:underline">
+          open
+        </Link>
+        <span className="num ml-auto whitespace-nowrap">
+          <Rate gauge={route.taken} className="text-arrive" /> <span className="text-soft">→</span> <Rate gauge={route.out} className="font-semibold text-goes-on" />
+        </span>
+      </div>
+      <p className="pb-1.5 text-soft">
+        <Sentence text={route.when === "" ? "every event" : route.when === "remainder" ? "the remainder" : `when ${route.when}`} />
+      </p>
+      <ol>
+        {route.steps.map((s) => (
+          <Step key={s.position} step={s} taken={route.taken.events} />
+        ))}
+      </ol>
+    </Card>
+  );
+}

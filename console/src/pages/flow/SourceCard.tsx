@@ -1,0 +1,37 @@
+import type { FlowSource } from "../../api/client";
+import { count } from "../../lib/format";
+import { ByteRate, Rate } from "../../parts/Quantity";
+import { Sentence } from "../../parts/Sentence";
+import { Card, Choose } from "./Card";
+
+export function SourceCard({ source, chosen, choose }: { source: FlowSource; chosen: boolean; choose: (point: string | null) => void }) {
+  const point = `source:${source.name}`;
+  return (
+    <Card point={point} chosen={chosen}>
+      <div className="flex items-baseline justify-between gap-2">
+        <Choose point={point} chosen={chosen} choose={choose}>
+          {source.name}
+        </Choose>
+        <Rate gauge={source.received} className="font-semibold text-arrive" />
+      </div>
+      <div className="flex items-baseline justify-between gap-2 text-sm text-soft">
+        <span className="font-mono text-xs" title={source.keyed ? "senders must show a key" : "open to senders on this machine"}>
+          {source.listen}
+          {source.keyed ? " · key" : ""}
+        </span>
+        <ByteRate gauge={source.received} />
+      </div>
+      {source.received.events === 0 && <p className="mt-1 text-sm text-waits">Nothing has arrived yet. POST events to http://{source.listen}/in</p>}
+      {source.steps.map((s) => (
+        <p key={s.position} className="mt-1.5 border-t border-line pt-1.5">
+          <Sentence text={s.sentence} />
+        </p>
+      ))}
+      {source.quarantined.events > 0 && (
+        <p className="num mt-1.5 border-t border-line pt-1.5 text-sm text-fails">
+          {count(source.quarantined.events)} unreadable, in quarantine
+        </p>
+      )}
+    </Card>
+  );
+}

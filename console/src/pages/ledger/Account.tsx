@@ -1,0 +1,104 @@
+/** One source's, route's or destination's account, line by line. */
+import { Link } from "@tanstack/react-router";
+import type { ReactNode } from "react";
+
+import type { LedgerAnswer, LedgerEntry } from "../../api/client";
+import { count } from "../../lib/format";
+import { Sentence } from "../../parts/Sentence";
+
+type Sum = { events: number; bytes: number };
+type Place = "source" | "route" | "destination";
+
+function Line({ label, events, bytes, tone = "plain" }: { label: ReactNode; events: number | null; bytes: number; tone?: "plain" | "sum" | "less" | "part" }) {
+  const look = { plain: "", sum: "font-semibold border-t border-line-strong", less: "text-removed", part: "text-soft" }[tone];
+  return (
+    <tr className={look}>
+      <th scope="row" className={`py-0.5 pr-3 text-left ${tone === "sum" ? "" : "font-normal"} ${tone === "part" ? "pl-4" : ""}`}>
+        {label}
+      </th>
+      <td className="num py-0.5 pl-3 text-right align-baseline">{events === null ? "" : count(events)}</td>
+      <td className="num py-0.5 pl-3 text-right align-baseline">{count(bytes)}</td>
+    </tr>
+  );
+}
+
+export function Account({ place, name, ledger, whole }: { place: Place; name: string; ledger: LedgerAnswer; whole: boolean }) {
+  const rows = ledger.rows.filter((r) => r.place === place && r.name === name);
+  const sum = (measure: string, only: (r: LedgerEntry) => boolean = () => true): Sum =>
+    rows.filter((r) => r.measure === measure && only(r)).reduce((t, r) => ({ events: t.events + r.events, bytes: t.bytes + r.bytes }), { events: 0, bytes: 0 });
+  const steps = [...new Map(rows.filter((r) => r.position > 0).map((r) => [`${r.position} ${r.sentence}`, r])).values()].sort((a, b) => a.position - b.position);
+  const plain = (label: string, s: Sum, tone: "plain" | "sum" | "part" = "plain") => <Line key={label} label={label} events={s.events} bytes={s.bytes} tone={tone} />;
+  const stepLines = steps.flatMap((step) => {
+    const of = (measure: string) => sum(measure, (r) => r.position === step.position && r.sentence === step.sentence);
+    const [removed, changed] = [of("removed"), of("changed")];
+    const key = `${step.position} ${step.sentence}`;
+    const lines = [];
+    if (removed.events > 0) lines.push(<Line key={`${key} removed`} label={<>− <Sentence text={step.sentence} /></>} events={-removed.events} bytes={-removed.bytes} tone="less" />);
+    if (changed.events > 0) lines.push(<Line key={`${key} changed`} label={<>± <Sentence text={step.sentence} /></>} events={null} bytes={-changed.bytes} />);
+    return lines;
+  });
+  const quarantined = sum("quarantined");
+  const rewritten = sum("rewritten");
+  const discarded = sum("discarded");
+  const waiting = ledger.waiting.find((w) => w.destination === name);
+  return (
+    <article className="card p-4">
+      <h2 className="pb-1 font-semibold">
+        <span className="font-normal text-soft">{place} </span>
+        {place === "route" ? (
+          <Link to="/routes/$name" params={{ name }} className="hover:text-petal hover:underline">
+            {name}
+          </Link>
+        ) : (
+          name
+        )}
+      </h2>
+      <table className="w-full text-sm">
+        <thead>
+          <tr className="text-xs text-soft">
+            <th scope="col" className="text-left font-normal">
+              <span className="sr-only">line</span>
+            </th>
+            <th scope="col" className="pl-3 text-right font-normal">
+              events
+            </th>
+            <th scope="col" className="pl-3 text-right font-normal">
+              bytes
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {place === "source" && (
+            <>
+              {plain("received", sum("received"))}
+              {quarantined.events > 0 && <Line label="− unreadable, in quarantine" events={-quarantined.events} bytes={-quarantined.bytes} tone="less" />}
+              {rewritten.events > 0 && <Line label="± written as JSON lines" events={null} bytes={-rewritten.bytes} />}
+              {stepLines}
+              {plain("= passed on", sum("passed"), "sum")}
+              {plain("taken by routes", sum("routed"), "part")}
+              {plain("remainder, taken by none", sum("remainder"), "part")}
+            </>
+          )}
+          {place === "route" && (
+            <>
+              {plain("taken", sum("taken"))}
+              {stepLines}
+              {plain("= out", sum("out"), "sum")}
+            </>
+          )}
+          {place === "destination" && (
+            <>
+              {plain("offered by routes", sum("offered"))}
+              {stepLines}
+              {plain("= queued", sum("enqueued"), "sum")}
+              {plain("delivered", sum("delivered"), "part")}
+              {quarantined.events > 0 && plain("refused, in quarantine", quarantined, "part")}
+              {discarded.events > 0 && plain("discarded", discarded, "part")}
+              {whole && plain("waiting", { events: waiting?.events ?? 0, bytes: waiting?.bytes ?? 0 }, "part")}
+            </>
+          )}
+        </tbody>
+      </table>
+    </article>
+  );
+}

@@ -1,0 +1,23 @@
+/** Numbers with units; the exact value is in the title, for pointer and screen reader alike. */
+import type { Gauge } from "../api/client";
+import { bytes, count, rate } from "../lib/format";
+
+export function Rate({ gauge, className = "" }: { gauge: Gauge; className?: string }) {
+  return (
+    <span className={`num ${className}`} title={`${gauge.events_per_second.toFixed(2)} events a second; ${count(gauge.events)} since the beginning`}>
+      {rate(gauge.events_per_second)}
+    </span>
+  );
+}
+
+export function ByteRate({ gauge, className = "" }: { gauge: Gauge; className?: string }) {
+  return (
+    <span className={`num ${className}`} title={`${gauge.bytes_per_second.toFixed(0)} bytes a second; ${count(gauge.bytes)} bytes since the beginning`}>
+      {bytes(gauge.bytes_per_second)}/s
+    </span>
+  );
+}
+
+export function Count({ value, className = "" }: { value: number; className?: string }) {
+  return <span className={`num ${className}`}>{count(value)}</span>;
+}

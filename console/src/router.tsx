@@ -1,0 +1,21 @@
+/** The console's places and their addresses. */
+import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
+
+import { FlowPage } from "./pages/flow/FlowPage";
+import { LedgerPage } from "./pages/ledger/LedgerPage";
+import { RoutePage } from "./pages/route/RoutePage";
+import { Message } from "./parts/Message";
+import { Shell } from "./Shell";
+
+const root = createRootRoute({ component: Shell, notFoundComponent: () => <Message title="There is no such page.">The flow is the place to start from.</Message> });
+const flow = createRoute({ getParentRoute: () => root, path: "/", component: FlowPage, validateSearch: (search: Record<string, unknown>) => (typeof search.at === "string" ? { at: search.at } : {}) });
+const route = createRoute({ getParentRoute: () => root, path: "/routes/$name", component: RoutePage });
+const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: LedgerPage });
+
+export const router = createRouter({ routeTree: root.addChildren([flow, route, ledger]) });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}

@@ -1,0 +1,32 @@
+#!/usr/bin/env bash
+# Installs what the build and the tests need from Debian's packages when run as root; otherwise says exactly what to install.
+set -euo pipefail
+
+packages=()
+command -v cc >/dev/null || packages+=(gcc libc6-dev)
+command -v git >/dev/null || packages+=(git)
+command -v chromium >/dev/null || packages+=(chromium)
+command -v chromedriver >/dev/null || packages+=(chromium-driver)
+# npm comes with every build of Node.js but Debian's, where it is a package of its own.
+command -v node >/dev/null || packages+=(nodejs npm)
+
+if ((${#packages[@]})); then
+  if [[ $(id -u) == 0 ]] && command -v apt-get >/dev/null; then
+    echo "installing ${packages[*]}"
+    apt-get update -qq
+    DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${packages[@]}" >/dev/null
+  else
+    echo "missing; as root, run: apt-get install ${packages[*]}" >&2
+    exit 1
+  fi
+fi
+
+if ! command -v cargo >/dev/null; then
+  echo "missing: Rust 1.95 or later (cargo); install it with rustup" >&2
+  exit 1
+fi
+major=$(node --version | sed 's/^v\([0-9]*\).*/\1/')
+if ((major < 20)); then
+  echo "Node.js $(node --version) is too old; 20.19 or later is needed" >&2
+  exit 1
+fi
