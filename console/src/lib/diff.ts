@@ -60,5 +60,16 @@ export function difference(before: Json, after: Json): Piece[] {
   if (!isObject(before) || !isObject(after)) return texts(JSON.stringify(before), JSON.stringify(after));
   const pieces: Piece[] = [];
   walk(before, after, pieces);
-  return pieces.filter((p) => p.text !== "");
+  return joined(pieces);
+}
+
+/** Neighbours of one kind as one piece. */
+function joined(pieces: Piece[]): Piece[] {
+  const out: Piece[] = [];
+  for (const piece of pieces.filter((p) => p.text !== "")) {
+    const last = out.at(-1);
+    if (last?.kind === piece.kind) last.text += piece.text;
+    else out.push({ ...piece });
+  }
+  return out;
 }

@@ -80,7 +80,8 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
     let payments_key = kept_secret(service, "payments-key").await?;
     for (name, port, token) in [("desk", desk, Some(desk_token)), ("accounts", accounts, None)] {
         let stand_in = StandIn { into: Some(settings.data.join(format!("{name}.jsonl"))), token, ..StandIn::default() };
-        let listener = standin::bind(SocketAddr::from(([127, 0, 0, 1], port))).await.with_context(|| format!("the stand-in for `{name}` cannot listen on port {port}"))?;
+        let listener =
+            standin::bind(SocketAddr::from(([127, 0, 0, 1], port))).await.with_context(|| format!("the stand-in for `{name}` cannot listen on port {port}"))?;
         let ended = stop.clone().cancelled_owned();
         tokio::spawn(async move {
             if let Err(e) = standin::serve(stand_in, listener, ended).await {

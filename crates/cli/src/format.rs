@@ -68,7 +68,13 @@ pub(crate) fn bytes(n: f64) -> String {
 
 /// Events a second.
 pub(crate) fn rate(n: f64) -> String {
-    if n >= 1000.0 { format!("{:.1} k/s", n / 1000.0) } else if n >= 9.95 || n == 0.0 { format!("{n:.0}/s") } else { format!("{n:.1}/s") }
+    if n >= 1000.0 {
+        format!("{:.1} k/s", n / 1000.0)
+    } else if n >= 9.95 || n == 0.0 {
+        format!("{n:.0}/s")
+    } else {
+        format!("{n:.1}/s")
+    }
 }
 
 /// A span of time, in the unit that suits it.

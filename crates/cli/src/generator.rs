@@ -67,7 +67,13 @@ impl Generator {
                 ));
             }
             n => {
-                let (action, level) = if n < 60 { ("search", "debug") } else if n < 85 { ("timetable", "info") } else { ("ticket", "info") };
+                let (action, level) = if n < 60 {
+                    ("search", "debug")
+                } else if n < 85 {
+                    ("timetable", "info")
+                } else {
+                    ("ticket", "info")
+                };
                 out.push_str(&format!(
                     "{{\"time\":\"{now}\",\"level\":\"{level}\",\"service\":\"kiosk\",\"kiosk\":\"{kiosk}\",\"port\":\"{port}\",\"action\":\"{action}\",\"message\":\"{action} shown\",\"duration_ms\":{took},\"trace_id\":\"{:016x}\",\"client_ip\":\"192.0.2.{}\",\"debug\":{{\"heap_kb\":{}}}}}\n",
                     self.rng.u64(..),
@@ -83,10 +89,16 @@ impl Generator {
         let gate = self.rng.u32(1..7);
         let head = format!("\"ts\":\"{now}\",\"service\":\"boarding\",\"gate\":\"{gate}\",\"port\":\"{port}\",\"vessel\":\"{vessel}\"");
         match self.rng.u32(0..100) {
-            0..6 => out.push_str(&format!("{{{head},\"lvl\":\"warn\",\"event\":\"jam\",\"msg\":\"gangway {gate} timed out after {} ms\",\"http\":{{\"status\":503}}}}\n", self.rng.u32(900..9_000))),
+            0..6 => out.push_str(&format!(
+                "{{{head},\"lvl\":\"warn\",\"event\":\"jam\",\"msg\":\"gangway {gate} timed out after {} ms\",\"http\":{{\"status\":503}}}}\n",
+                self.rng.u32(900..9_000)
+            )),
             6..9 => {
                 let email = self.email();
-                out.push_str(&format!("{{{head},\"lvl\":\"error\",\"event\":\"refused\",\"msg\":\"no valid ticket for {email}, paid with {}\"}}\n", pick(&mut self.rng, &CARDS)));
+                out.push_str(&format!(
+                    "{{{head},\"lvl\":\"error\",\"event\":\"refused\",\"msg\":\"no valid ticket for {email}, paid with {}\"}}\n",
+                    pick(&mut self.rng, &CARDS)
+                ));
             }
             9..70 => {
                 let (name, email) = (*pick(&mut self.rng, &NAMES), self.email());
@@ -96,8 +108,17 @@ impl Generator {
                 ));
             }
             n => {
-                let event = if n < 80 { "departed" } else if n < 90 { "arrived" } else { "beacon" };
-                out.push_str(&format!("{{{head},\"lvl\":\"info\",\"event\":\"{event}\",\"msg\":\"{vessel} {event}\",\"passengers\":{}}}\n", self.rng.u32(20..220)));
+                let event = if n < 80 {
+                    "departed"
+                } else if n < 90 {
+                    "arrived"
+                } else {
+                    "beacon"
+                };
+                out.push_str(&format!(
+                    "{{{head},\"lvl\":\"info\",\"event\":\"{event}\",\"msg\":\"{vessel} {event}\",\"passengers\":{}}}\n",
+                    self.rng.u32(20..220)
+                ));
             }
         }
     }
@@ -138,7 +159,9 @@ mod tests {
         assert_eq!(made(7), made(7));
         assert_ne!(made(7), made(8));
         let lines = made(7);
-        let read = lines.lines().filter(|l| serde_json::from_str::<serde_json::Value>(l.trim_start_matches("gates ").trim_start_matches("kiosks ").trim_start_matches("payments ")).is_ok());
+        let read = lines.lines().filter(|l| {
+            serde_json::from_str::<serde_json::Value>(l.trim_start_matches("gates ").trim_start_matches("kiosks ").trim_start_matches("payments ")).is_ok()
+        });
         assert!(read.count() > 450);
     }
 }

@@ -15,11 +15,8 @@ pub struct Path {
 }
 
 /// The names under which senders write the usual fields. The first found, in this order, is the view's value.
-const VIEWS: [(&str, &[&str]); 3] = [
-    ("time", &["time", "timestamp", "ts"]),
-    ("severity", &["severity", "level", "lvl"]),
-    ("message", &["message", "msg", "body"]),
-];
+const VIEWS: [(&str, &[&str]); 3] =
+    [("time", &["time", "timestamp", "ts"]), ("severity", &["severity", "level", "lvl"]), ("message", &["message", "msg", "body"])];
 
 /// The field in which a sampled event carries how many events it stands for.
 pub const WEIGHT: &str = "sampled.weight";

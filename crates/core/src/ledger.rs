@@ -215,7 +215,8 @@ pub fn balance<'a>(rows: impl IntoIterator<Item = (&'a Account, Amount)>, waitin
             }
             total
         };
-        let mut say = |says: &str, left: Amount, right: Amount| equations.push(Equation { place: *place, name: (*name).to_owned(), says: says.to_owned(), left, right });
+        let mut say =
+            |says: &str, left: Amount, right: Amount| equations.push(Equation { place: *place, name: (*name).to_owned(), says: says.to_owned(), left, right });
         match place {
             Place::Source => {
                 say("received = read + quarantined", of(Measure::Received), sum(&[Measure::Read, Measure::Quarantined]));

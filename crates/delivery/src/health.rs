@@ -45,7 +45,8 @@ impl HealthHandle {
     /// A destination of which nothing is known yet.
     #[must_use]
     pub fn new(now_ms: i64) -> HealthHandle {
-        let health = Health { state: State::Idle, since_ms: now_ms, failures: 0, last_error: None, last_error_ms: None, next_try_ms: None, last_success_ms: None };
+        let health =
+            Health { state: State::Idle, since_ms: now_ms, failures: 0, last_error: None, last_error_ms: None, next_try_ms: None, last_success_ms: None };
         HealthHandle(Arc::new(Mutex::new(health)))
     }
 

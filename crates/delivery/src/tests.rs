@@ -69,7 +69,13 @@ async fn stand_in(settings: standin::StandIn, address: &str) -> (SocketAddr, Can
 use tokio_util::sync::CancellationToken;
 
 fn http(address: SocketAddr, token: Option<&str>) -> Kind {
-    Kind::Http { endpoints: vec![format!("http://{address}/in")], token: token.map(str::to_owned), gzip: true, timeout: Duration::from_secs(2), max_batch: 1_000 }
+    Kind::Http {
+        endpoints: vec![format!("http://{address}/in")],
+        token: token.map(str::to_owned),
+        gzip: true,
+        timeout: Duration::from_secs(2),
+        max_batch: 1_000,
+    }
 }
 
 fn worker(p: &Place, kind: Kind) -> Worker {
@@ -127,7 +133,8 @@ async fn a_poisonous_event_is_set_aside_alone() {
     let p = place();
     let kept = p.out.with_file_name("kept.jsonl");
     std::fs::create_dir_all(kept.parent().unwrap()).unwrap();
-    let (address, _stop) = stand_in(standin::StandIn { into: Some(kept.clone()), refuse_text: Some("\"n\":37}".into()), ..Default::default() }, "127.0.0.1:0").await;
+    let (address, _stop) =
+        stand_in(standin::StandIn { into: Some(kept.clone()), refuse_text: Some("\"n\":37}".into()), ..Default::default() }, "127.0.0.1:0").await;
     let w = worker(&p, http(address, None));
     queue(&p.spool, "d", &numbered(0..100)).await;
     until("it is drained", || drained(&p.spool, "d")).await;

@@ -105,7 +105,11 @@ impl Run {
             let opened = match &self.settings.kind {
                 Kind::File { path } => {
                     let file = path.to_string_lossy();
-                    self.spool.reached(&self.settings.name, &file).await.map(|reached| Outlet::File(FileOutlet::new(path.clone(), reached))).map_err(|e| e.to_string())
+                    self.spool
+                        .reached(&self.settings.name, &file)
+                        .await
+                        .map(|reached| Outlet::File(FileOutlet::new(path.clone(), reached)))
+                        .map_err(|e| e.to_string())
                 }
                 Kind::Http { endpoints, token, gzip, timeout, max_batch } => {
                     HttpOutlet::new(endpoints.clone(), token.as_deref(), *gzip, *timeout, *max_batch).map(|o| Outlet::Http(Box::new(o)))

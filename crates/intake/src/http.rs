@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
+use arc_swap::ArcSwap;
 use axum::body::Body;
 use axum::extract::{Path, Request, State};
 use axum::http::{HeaderMap, StatusCode, header};
@@ -13,7 +14,6 @@ use axum::routing::post;
 use axum::{Json, Router};
 use http_body_util::BodyExt;
 use rockrose_core::read::Says;
-use arc_swap::ArcSwap;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 use crate::unpack::{Unpack, unpack};
@@ -132,7 +132,9 @@ fn router<S: Sink>(settings: Arc<ArcSwap<HttpSource>>, sink: Arc<S>, budget: Arc
         .route("/in", post(bare::<S>))
         .route("/in/{key}", post(keyed::<S>))
         .fallback(|| async { Problem::not_found("events are posted to `/in`") })
-        .method_not_allowed_fallback(|| async { Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "events are sent with POST") })
+        .method_not_allowed_fallback(|| async {
+            Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "events are sent with POST")
+        })
         .with_state(shared)
 }
 
@@ -236,7 +238,8 @@ async fn read<'a>(body: Body, headers: &HeaderMap, bound: usize, budget: &'a Sem
     let mut bytes = Vec::with_capacity(announced.unwrap_or(0).min(bound).min(1 << 20));
     let reading = async {
         while let Some(frame) = body.frame().await {
-            let frame = frame.map_err(|_| Problem::new(StatusCode::BAD_REQUEST, "cut-off", "The body was cut off", "the connection ended before the body did"))?;
+            let frame =
+                frame.map_err(|_| Problem::new(StatusCode::BAD_REQUEST, "cut-off", "The body was cut off", "the connection ended before the body did"))?;
             if let Ok(data) = frame.into_data() {
                 if bytes.len() + data.len() > bound {
                     return Err(too_large(format!("more than {bound} bytes")));

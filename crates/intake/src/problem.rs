@@ -76,7 +76,8 @@ impl Problem {
 
 impl IntoResponse for Problem {
     fn into_response(self) -> Response {
-        let mut document = json!({ "type": format!("urn:rockrose:problem:{}", self.kind), "title": self.title, "status": self.status.as_u16(), "detail": self.detail });
+        let mut document =
+            json!({ "type": format!("urn:rockrose:problem:{}", self.kind), "title": self.title, "status": self.status.as_u16(), "detail": self.detail });
         if let Value::Object(members) = &mut document {
             members.extend(self.more);
         }

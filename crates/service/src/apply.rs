@@ -116,7 +116,8 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
     for source in &plan.sources {
         let settings = http_source(source, &secrets);
         if !open.contains_key(&source.listen) {
-            let listener = bind(&settings).await.map_err(|e| Refusal::Listen { source_name: source.name.clone(), address: source.listen, why: e.to_string() })?;
+            let listener =
+                bind(&settings).await.map_err(|e| Refusal::Listen { source_name: source.name.clone(), address: source.listen, why: e.to_string() })?;
             ready.listeners.push((source.listen, listener));
         }
         ready.sources.push(settings);
@@ -225,7 +226,8 @@ pub(crate) fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
     compare("source", &old.sources, &new.sources, |s| &s.name, &mut out);
     compare("destination", &old.destinations, &new.destinations, |d| &d.name, &mut out);
     // A route's steps are compared as they run, so a changed recipe shows in the routes that use it.
-    let expanded = |plan: &CheckedPlan| -> Vec<_> { plan.routes.iter().map(|r| rockrose_core::plan::Route { steps: plan.expanded(&r.steps), ..r.clone() }).collect() };
+    let expanded =
+        |plan: &CheckedPlan| -> Vec<_> { plan.routes.iter().map(|r| rockrose_core::plan::Route { steps: plan.expanded(&r.steps), ..r.clone() }).collect() };
     compare("route", &expanded(old), &expanded(new), |r: &rockrose_core::plan::Route| &r.name, &mut out);
     out
 }

@@ -184,7 +184,8 @@ struct DataLock {
 impl DataLock {
     fn take(data: &std::path::Path) -> anyhow::Result<DataLock> {
         let path = data.join("in-use");
-        let file = std::fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path).with_context(|| format!("cannot write {}", path.display()))?;
+        let file =
+            std::fs::OpenOptions::new().create(true).truncate(false).write(true).open(&path).with_context(|| format!("cannot write {}", path.display()))?;
         file.try_lock().map_err(|_| anyhow::anyhow!("another service uses the data folder {}", data.display()))?;
         Ok(DataLock { _file: file })
     }

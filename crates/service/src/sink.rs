@@ -61,7 +61,9 @@ impl Sink for PlanSink {
         let worked = tokio::task::spawn_blocking(move || work(&asked, &name, &body, says, watch.as_ref())).await;
         let worked = worked.map_err(|_| Problem::internal("the body could not be worked on"))?.map_err(|e| match e {
             Unworked::Gone => Problem::unavailable("source-gone", "this source is no longer part of the plan"),
-            Unworked::Body(e) => Problem::new(StatusCode::BAD_REQUEST, "not-json", "The body is not JSON", e.to_string()).with("line", e.line).with("column", e.column),
+            Unworked::Body(e) => {
+                Problem::new(StatusCode::BAD_REQUEST, "not-json", "The body is not JSON", e.to_string()).with("line", e.line).with("column", e.column)
+            }
         })?;
         let Worked { mut outcome, data, unread } = worked;
         let receipt = Receipt {
@@ -88,7 +90,8 @@ impl PlanSink {
         for name in running.compiled.reached_from(source) {
             let bound = running.checked.destinations.iter().find(|d| d.name == name).map_or(u64::MAX, |d| d.hold_at_most);
             if self.app.spool.waiting_bytes(name) as u64 >= bound {
-                return Err(Problem::unavailable("full", format!("the destination `{name}` holds all it may; its events wait to be delivered")).with("destination", name));
+                return Err(Problem::unavailable("full", format!("the destination `{name}` holds all it may; its events wait to be delivered"))
+                    .with("destination", name));
             }
         }
         Ok(())

@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
+use diesel::Connection;
 use diesel::connection::SimpleConnection;
 use diesel::sqlite::SqliteConnection;
-use diesel::Connection;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
 use crate::SpoolError;

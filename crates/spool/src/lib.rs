@@ -73,11 +73,19 @@ impl Spool {
     /// Opens the spool file at `path`, making or upgrading it, and starts its writer.
     pub fn open(path: &Path) -> Result<Spool, SpoolError> {
         let mut connection = connect::writer(path)?;
-        let shared = Arc::new(writer::Shared { waiting: Mutex::new(reader::waiting(&mut connection)?), arrivals: watch::channel(0).0, commits: std::sync::atomic::AtomicU64::new(0) });
+        let shared = Arc::new(writer::Shared {
+            waiting: Mutex::new(reader::waiting(&mut connection)?),
+            arrivals: watch::channel(0).0,
+            commits: std::sync::atomic::AtomicU64::new(0),
+        });
         let (writes, queue) = mpsc::channel(WRITE_QUEUE);
         let theirs = Arc::clone(&shared);
-        let thread = std::thread::Builder::new().name("spool-writer".into()).spawn(move || writer::run(connection, queue, &theirs)).map_err(|e| SpoolError::Storage(e.to_string()))?;
-        let inner = Inner { writes: Mutex::new(Some(writes)), thread: Mutex::new(Some(thread)), readers: Mutex::new(Vec::new()), path: path.to_owned(), shared };
+        let thread = std::thread::Builder::new()
+            .name("spool-writer".into())
+            .spawn(move || writer::run(connection, queue, &theirs))
+            .map_err(|e| SpoolError::Storage(e.to_string()))?;
+        let inner =
+            Inner { writes: Mutex::new(Some(writes)), thread: Mutex::new(Some(thread)), readers: Mutex::new(Vec::new()), path: path.to_owned(), shared };
         Ok(Spool { inner: Arc::new(inner) })
     }
 

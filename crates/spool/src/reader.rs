@@ -107,8 +107,11 @@ pub(crate) fn balance(c: &mut SqliteConnection) -> Result<Vec<Equation>, SpoolEr
 pub(crate) fn quarantined(c: &mut SqliteConnection, most: i64) -> Result<Vec<Quarantined>, SpoolError> {
     use quarantine::dsl as q;
     type Found = (i64, i64, String, String, String, String, Vec<u8>);
-    let rows: Vec<Found> = quarantine::table.order(q::id.desc()).limit(most).select((q::id, q::at_ms, q::place, q::name, q::via, q::reason, q::data)).load(c)?;
-    let found = rows.into_iter().filter_map(|(id, at_ms, place, name, via, reason, data)| Some(Quarantined { id, at_ms, place: Place::read(&place)?, name, via, reason, data }));
+    let rows: Vec<Found> =
+        quarantine::table.order(q::id.desc()).limit(most).select((q::id, q::at_ms, q::place, q::name, q::via, q::reason, q::data)).load(c)?;
+    let found = rows
+        .into_iter()
+        .filter_map(|(id, at_ms, place, name, via, reason, data)| Some(Quarantined { id, at_ms, place: Place::read(&place)?, name, via, reason, data }));
     Ok(found.collect())
 }
 

@@ -28,7 +28,14 @@ fn arrival(n: u32) -> Arrival {
     let postings = postings.chain([Posting { account: account(Place::Route, "r", "s", Copies), amount: copies }]);
     let postings = postings.chain([Offered, Enqueued].map(|m| Posting { account: account(Place::Destination, "d", "r", m), amount: three }));
     let postings = postings.chain([Offered, Enqueued].map(|m| Posting { account: account(Place::Destination, "e", "r", m), amount: two }));
-    Arrival { source: "s".into(), arrived_ms: 60_000 * i64::from(n), data: pack(lines), entries: vec![entry("d", &[0, 1, 2]), entry("e", &[1, 2])], postings: postings.collect(), unread: Vec::new() }
+    Arrival {
+        source: "s".into(),
+        arrived_ms: 60_000 * i64::from(n),
+        data: pack(lines),
+        entries: vec![entry("d", &[0, 1, 2]), entry("e", &[1, 2])],
+        postings: postings.collect(),
+        unread: Vec::new(),
+    }
 }
 
 async fn balanced(spool: &Spool) -> bool {

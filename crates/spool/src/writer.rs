@@ -215,7 +215,14 @@ fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<Strin
 }
 
 fn keep_aside(c: &mut SqliteConnection, at_ms: i64, place: Place, name: &str, via: &str, reason: &str, data: &[u8]) -> QueryResult<()> {
-    let row = (quarantine::at_ms.eq(at_ms), quarantine::place.eq(place.word()), quarantine::name.eq(name), quarantine::via.eq(via), quarantine::reason.eq(reason), quarantine::data.eq(data));
+    let row = (
+        quarantine::at_ms.eq(at_ms),
+        quarantine::place.eq(place.word()),
+        quarantine::name.eq(name),
+        quarantine::via.eq(via),
+        quarantine::reason.eq(reason),
+        quarantine::data.eq(data),
+    );
     diesel::insert_into(quarantine::table).values(row).execute(c).map(|_| ())
 }
 
@@ -233,7 +240,8 @@ fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String,
             diesel::delete(batch::table.find(of).filter(batch::uses.le(0))).execute(c)?;
             gone
         } else {
-            let set = (entry::done.eq(entry::done + *lines as i64), entry::events.eq(entry::events - amount.events), entry::bytes.eq(entry::bytes - amount.bytes));
+            let set =
+                (entry::done.eq(entry::done + *lines as i64), entry::events.eq(entry::events - amount.events), entry::bytes.eq(entry::bytes - amount.bytes));
             diesel::update(due).set(set).execute(c)?
         };
         if changed == 0 {

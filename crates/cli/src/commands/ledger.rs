@@ -35,8 +35,12 @@ impl Account<'_> {
 
     /// Each step that did anything, in order.
     fn steps(&self) -> Vec<(i64, String)> {
-        let mut steps: Vec<(i64, String)> =
-            self.rows.iter().filter(|r| r["position"] != 0).map(|r| (r["position"].as_i64().unwrap_or(0), r["sentence"].as_str().unwrap_or_default().to_owned())).collect();
+        let mut steps: Vec<(i64, String)> = self
+            .rows
+            .iter()
+            .filter(|r| r["position"] != 0)
+            .map(|r| (r["position"].as_i64().unwrap_or(0), r["sentence"].as_str().unwrap_or_default().to_owned()))
+            .collect();
         steps.sort();
         steps.dedup();
         steps

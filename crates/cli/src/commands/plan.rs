@@ -164,7 +164,14 @@ pub(crate) async fn revisions(common: &Common, number: Option<i64>) -> Outcome {
     let row = |r: &Value| {
         let runs = if r["running"].as_bool() == Some(true) { "runs" } else { "" };
         let lines = format!("+{} -{}", r["lines_added"], r["lines_removed"]);
-        vec![r["number"].to_string(), format::moment(r["at_ms"].as_i64().unwrap_or(0)), text(r, "who").to_owned(), lines, runs.to_owned(), text(r, "why").to_owned()]
+        vec![
+            r["number"].to_string(),
+            format::moment(r["at_ms"].as_i64().unwrap_or(0)),
+            text(r, "who").to_owned(),
+            lines,
+            runs.to_owned(),
+            text(r, "why").to_owned(),
+        ]
     };
     let rows: Vec<_> = list(&all).iter().map(row).collect();
     if rows.is_empty() {

@@ -79,7 +79,13 @@ pub(crate) async fn send(common: &Common, args: SendArgs) -> Outcome {
     let mut pending = Vec::with_capacity(2 * BODY);
     loop {
         let n = input.read_buf(&mut pending).await.context("the input cannot be read")?;
-        let cut = if n == 0 { pending.len() } else if pending.len() < BODY { continue } else { pending.iter().rposition(|b| *b == b'\n').map_or(0, |p| p + 1) };
+        let cut = if n == 0 {
+            pending.len()
+        } else if pending.len() < BODY {
+            continue;
+        } else {
+            pending.iter().rposition(|b| *b == b'\n').map_or(0, |p| p + 1)
+        };
         if cut > 0 {
             let rest = pending.split_off(cut);
             sender.body(std::mem::replace(&mut pending, rest)).await?;
@@ -95,7 +101,8 @@ pub(crate) async fn send(common: &Common, args: SendArgs) -> Outcome {
     if common.json {
         return format::print_json(&json!({ "received": received, "read": read, "quarantined": quarantined, "bytes": bytes }));
     }
-    let aside = if quarantined == 0 { String::new() } else { format!("; {} could not be read (`rockrose quarantine` shows them)", format::count(quarantined as i64)) };
+    let aside =
+        if quarantined == 0 { String::new() } else { format!("; {} could not be read (`rockrose quarantine` shows them)", format::count(quarantined as i64)) };
     format::line(&format!("{} events sent, {}{aside}", format::count(read as i64), format::bytes(bytes as f64)))
 }
 
@@ -141,7 +148,9 @@ impl Sender {
                 }
                 // A body whose answer was lost may have been taken; sending it again could count it twice, so that is only done where the connection never stood.
                 Err(e) if e.is_connect() => "cannot connect".to_owned(),
-                Err(e) => return Err(Failure::new(Exit::Unreachable, format!("the connection broke while a body was sent, after {} events: {e}", self.sent.read))),
+                Err(e) => {
+                    return Err(Failure::new(Exit::Unreachable, format!("the connection broke while a body was sent, after {} events: {e}", self.sent.read)));
+                }
             };
             if tries >= TRIES {
                 return Err(Failure::new(Exit::Unreachable, format!("{}: {why} (tried {TRIES} times)", self.url)));

@@ -38,7 +38,13 @@ pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::R
             None => return Ok(path),
         },
     };
-    let mut file = std::fs::OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(&path).with_context(|| format!("cannot write {}", path.display()))?;
+    let mut file = std::fs::OpenOptions::new()
+        .create(true)
+        .truncate(true)
+        .write(true)
+        .mode(0o600)
+        .open(&path)
+        .with_context(|| format!("cannot write {}", path.display()))?;
     write!(file, "# For `rockrose --config {}`. Keep it to yourself.\naddress = \"http://{}\"\ntoken = \"{token}\"\n", path.display(), service.address())?;
     Ok(path)
 }

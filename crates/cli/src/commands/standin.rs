@@ -34,7 +34,8 @@ pub(crate) struct StandinArgs {
 }
 
 pub(crate) async fn standin(args: StandinArgs) -> Outcome {
-    let settings = StandIn { into: args.into, token: args.want_token, delay: Duration::from_millis(args.delay), fail_one_in: args.fail_one_in, refuse_text: args.refuse };
+    let settings =
+        StandIn { into: args.into, token: args.want_token, delay: Duration::from_millis(args.delay), fail_one_in: args.fail_one_in, refuse_text: args.refuse };
     let listener = bind(args.listen).await.with_context(|| format!("cannot listen on {}", args.listen))?;
     format::line(&format!("takes events at http://{}/in", listener.local_addr().map_err(anyhow::Error::from)?))?;
     let stop = async {

@@ -59,9 +59,21 @@ pub(crate) async fn status(common: &Common) -> Outcome {
     let source = |s: &Value| {
         let unreadable = s["quarantined"]["events"].as_i64().unwrap_or(0);
         let unreadable = if unreadable > 0 { paint(&format::count(unreadable), BAD) } else { "0".into() };
-        vec![text(s, "name").to_owned(), per_second(&s["received"]), bytes_per_second(&s["received"]), total(&s["received"]), unreadable, total(&s["remainder"]), text(s, "listen").to_owned()]
+        vec![
+            text(s, "name").to_owned(),
+            per_second(&s["received"]),
+            bytes_per_second(&s["received"]),
+            total(&s["received"]),
+            unreadable,
+            total(&s["remainder"]),
+            text(s, "listen").to_owned(),
+        ]
     };
-    let sources = format::table(&["source", "arrives", "", "in all", "unreadable", "no route", "listens on"], &[1, 2, 3, 4, 5], list(&flow["sources"]).iter().map(source).collect());
+    let sources = format::table(
+        &["source", "arrives", "", "in all", "unreadable", "no route", "listens on"],
+        &[1, 2, 3, 4, 5],
+        list(&flow["sources"]).iter().map(source).collect(),
+    );
     let mut rows = Vec::new();
     for r in list(&flow["routes"]) {
         let to: Vec<&str> = list(&r["to"]).iter().filter_map(Value::as_str).collect();
@@ -70,7 +82,14 @@ pub(crate) async fn status(common: &Common) -> Outcome {
             let (removed, changed) = (&step["removed"], &step["changed"]);
             let did = |g: &Value, word: &str| g["events"].as_i64().filter(|n| *n > 0).map(|n| format!("{word} {}", format::count(n)));
             let did: Vec<String> = [did(removed, "removed"), did(changed, "changed"), did(&step["failed"], "failed on")].into_iter().flatten().collect();
-            rows.push(vec![paint(&format!("  {}", text(step, "sentence")), FAINT), String::new(), String::new(), String::new(), String::new(), paint(&did.join(", "), FAINT)]);
+            rows.push(vec![
+                paint(&format!("  {}", text(step, "sentence")), FAINT),
+                String::new(),
+                String::new(),
+                String::new(),
+                String::new(),
+                paint(&did.join(", "), FAINT),
+            ]);
         }
     }
     let routes = format::table(&["route", "takes", "lets out", "taken", "out", "to"], &[1, 2, 3, 4], rows);
@@ -79,7 +98,12 @@ pub(crate) async fn status(common: &Common) -> Outcome {
         let waits = if waits == 0 {
             "0".to_owned()
         } else {
-            format!("{} ({}, oldest {})", format::count(waits), format::bytes(d["waiting_bytes"].as_f64().unwrap_or(0.0)), format::age(now - d["oldest_ms"].as_i64().unwrap_or(now)))
+            format!(
+                "{} ({}, oldest {})",
+                format::count(waits),
+                format::bytes(d["waiting_bytes"].as_f64().unwrap_or(0.0)),
+                format::age(now - d["oldest_ms"].as_i64().unwrap_or(now))
+            )
         };
         let cost = match d["cost"]["today"].as_f64() {
             Some(today) => format!("{today:.4} {}", text(&d["cost"], "currency")),
@@ -87,6 +111,10 @@ pub(crate) async fn status(common: &Common) -> Outcome {
         };
         vec![text(d, "name").to_owned(), per_second(&d["delivered"]), bytes_per_second(&d["delivered"]), total(&d["delivered"]), waits, cost, state(d, now)]
     };
-    let destinations = format::table(&["destination", "takes", "", "delivered", "waits", "cost today", "state"], &[1, 2, 3, 4, 5], list(&flow["destinations"]).iter().map(destination).collect());
+    let destinations = format::table(
+        &["destination", "takes", "", "delivered", "waits", "cost today", "state"],
+        &[1, 2, 3, 4, 5],
+        list(&flow["destinations"]).iter().map(destination).collect(),
+    );
     format::blocks(&[paint(&head, HEAD), sources, routes, destinations])
 }

@@ -88,7 +88,9 @@ fn print(data: &str, side: Side, as_json: bool) -> Outcome {
         (Side::After, Some(after)) => format::line(&format!("{at}  {}", after.get())),
         (Side::After, None) => Ok(Exit::Done),
         (Side::Both, Some(after)) if after.get() == parts.before.get() => format::line(&format!("{at}  as it came  {}", after.get())),
-        (Side::Both, Some(after)) => format::line(&format!("{at}  {}  {}\n          {}     {}", paint("came      ", FAINT), parts.before.get(), paint("went on", GOOD), after.get())),
+        (Side::Both, Some(after)) => {
+            format::line(&format!("{at}  {}  {}\n          {}     {}", paint("came      ", FAINT), parts.before.get(), paint("went on", GOOD), after.get()))
+        }
         (Side::Both, None) => {
             let by = parts.removed_by.unwrap_or_default();
             format::line(&format!("{at}  {}  {}\n          {}     {by}", paint("came      ", FAINT), parts.before.get(), paint("removed", BAD)))

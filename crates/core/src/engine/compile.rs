@@ -91,7 +91,12 @@ impl CompiledPlan {
                 let fed = plan.routes.iter().enumerate().filter(move |(_, r)| r.takes_from(&source.name) && (r.when == Gate::Remainder) == remainder);
                 fed.map(|(i, _)| i).collect()
             };
-            sources.push(Source { name: source.name.clone(), steps: c.steps(&source.on_arrival, Stand::Arrival), routes: feeds(false), remainder_routes: feeds(true) });
+            sources.push(Source {
+                name: source.name.clone(),
+                steps: c.steps(&source.on_arrival, Stand::Arrival),
+                routes: feeds(false),
+                remainder_routes: feeds(true),
+            });
         }
         let destinations = plan.destinations.iter().map(|d| Destination { name: d.name.clone(), steps: c.steps(&d.always, Stand::Always) }).collect();
         CompiledPlan { fields: c.fields, tests: c.tests, sources, routes, destinations, key, branches }
@@ -222,7 +227,9 @@ impl Compiler<'_> {
                 };
                 Operation::Parse { field: self.fields.want(field), extractor }
             }
-            lang::Operation::Trim { field, size } => Operation::Trim { field: self.fields.want(field), bytes: usize::try_from(size.bytes()).unwrap_or(usize::MAX) },
+            lang::Operation::Trim { field, size } => {
+                Operation::Trim { field: self.fields.want(field), bytes: usize::try_from(size.bytes()).unwrap_or(usize::MAX) }
+            }
             lang::Operation::Use(name) => unreachable!("recipe {name} was expanded by the check"),
         };
         Do { operation, when, sentence: step.to_string() }
@@ -230,16 +237,7 @@ impl Compiler<'_> {
 
     /// Each with the field it names, so that a view's usual names are found.
     fn selectors(&mut self, selectors: &[Selector]) -> Vec<(Option<FieldId>, String)> {
-        selectors
-            .iter()
-            .map(|s| {
-                if s.prefix {
-                    (None, s.path.flat())
-                } else {
-                    (Some(self.fields.want(&s.path)), s.path.flat())
-                }
-            })
-            .collect()
+        selectors.iter().map(|s| if s.prefix { (None, s.path.flat()) } else { (Some(self.fields.want(&s.path)), s.path.flat()) }).collect()
     }
 }
 

@@ -157,7 +157,11 @@ impl CompiledPlan {
             out: Outcome::default(),
             source: SourceTally { steps: tallies(&from.steps), ..SourceTally::default() },
             routes: self.routes.iter().map(|r| RouteTally { steps: tallies(&r.steps), ..RouteTally::default() }).collect(),
-            branches: self.branches.iter().map(|(r, i)| BranchTally { steps: tallies(&self.destinations[self.routes[*r].to[*i]].steps), ..BranchTally::default() }).collect(),
+            branches: self
+                .branches
+                .iter()
+                .map(|(r, i)| BranchTally { steps: tallies(&self.destinations[self.routes[*r].to[*i]].steps), ..BranchTally::default() })
+                .collect(),
         };
         run.out.lines.reserve(body.len());
         for record in records {
@@ -199,7 +203,11 @@ impl Run<'_> {
             Form::Text | Form::QuotedText => {
                 record.clear();
                 record.extend_from_slice(b"{\"message\":");
-                if form == Form::Text { json::quote(raw, record) } else { record.extend_from_slice(raw) }
+                if form == Form::Text {
+                    json::quote(raw, record)
+                } else {
+                    record.extend_from_slice(raw)
+                }
                 record.push(b'}');
                 json::scan(record, &self.plan.fields, slots).map_err(|e| e.to_string())?;
                 (&record[..], false)
@@ -249,7 +257,17 @@ impl Run<'_> {
     }
 
     #[expect(clippy::too_many_arguments, reason = "the buffers are borrowed apart from one another")]
-    fn take(&mut self, number: usize, through: &Route, arrived: View<'_>, duplicates: bool, shared: &mut Option<u32>, work: &mut Work, last: &mut Work, buffers: &mut Buffers) {
+    fn take(
+        &mut self,
+        number: usize,
+        through: &Route,
+        arrived: View<'_>,
+        duplicates: bool,
+        shared: &mut Option<u32>,
+        work: &mut Work,
+        last: &mut Work,
+        buffers: &mut Buffers,
+    ) {
         self.routes[number].taken.count(arrived.json.len());
         let mut passage = Passage { base: arrived, duplicates, work, changed: false };
         let removed = passage.run(self.plan, &through.steps, &mut self.routes[number].steps, buffers);
@@ -320,7 +338,12 @@ impl Run<'_> {
             post.steps(&destination.steps, &tally.steps);
             post.add(Measure::Enqueued, tally.enqueued);
             if !tally.selection.is_empty() {
-                out.entries.push(Entry { destination: destination.name.clone(), route: route.name.clone(), selection: tally.selection, amount: tally.enqueued });
+                out.entries.push(Entry {
+                    destination: destination.name.clone(),
+                    route: route.name.clone(),
+                    selection: tally.selection,
+                    amount: tally.enqueued,
+                });
             }
         }
         out.postings = post.postings;
@@ -347,7 +370,14 @@ struct Posts<'a> {
 impl Posts<'_> {
     fn post(&mut self, position: usize, sentence: &str, measure: Measure, amount: Amount) {
         if !amount.is_zero() {
-            let account = Account { place: self.place, name: self.name.to_owned(), via: self.via.to_owned(), position: position as i32, sentence: sentence.to_owned(), measure };
+            let account = Account {
+                place: self.place,
+                name: self.name.to_owned(),
+                via: self.via.to_owned(),
+                position: position as i32,
+                sentence: sentence.to_owned(),
+                measure,
+            };
             self.postings.push(Posting { account, amount });
         }
     }

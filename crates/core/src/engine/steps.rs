@@ -6,8 +6,8 @@ use super::test::{Expression, View};
 use super::work::{Fate, Work};
 use crate::field::{FieldId, WEIGHT};
 use crate::json::{self, Kind, Span};
-use crate::ledger::Amount;
 use crate::lang::{Detector, Mask};
+use crate::ledger::Amount;
 use crate::redact;
 use crate::sample::Sampler;
 

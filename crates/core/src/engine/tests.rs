@@ -84,16 +84,57 @@ fn meets(condition: &str, event: &str) -> bool {
 fn conditions_mean_what_the_language_page_says() {
     let event = r#"{"service":"boarding","level":"WARNING","http":{"status":503},"port":"80","msg":"gang\u0077ay 3 jammed","ip":"192.0.2.9","six":"2001:db8::1","n":null,"ok":true,"big":12345678901234567890,"neg":-2.5,"x y":"q","Name":"Ärger"}"#;
     for yes in [
-        r#"service = "boarding" and (severity >= error or http.status in 500..599)"#, r#"severity = warn"#, r#"severity = "WARNING""#, "severity in info..error", "severity != error",
-        "port = 80", "port in (443, 80)", r#"http.status = "503""#, r#"message contains "gangway""#, r"message matches /^gang\w+ \d jammed$/", "ip in 192.0.2.0/24", "ip in 192.0.2.9",
-        "six in 2001:db8::/32", "n exists", "not (n = 1)", "not (nothing = 1)", "ok = true", "big > 1e19", "neg < -2", r#""x y" = "q""#, r#"Name ~= "äRGER""#, r#"service starts with "board""#,
-        r#"service ends with "ing""#, r#"service >= "boarding""#, "true", "http exists", r#"service in ("a", "boarding")"#, r#"service matches /BOARD/i"#,
+        r#"service = "boarding" and (severity >= error or http.status in 500..599)"#,
+        r#"severity = warn"#,
+        r#"severity = "WARNING""#,
+        "severity in info..error",
+        "severity != error",
+        "port = 80",
+        "port in (443, 80)",
+        r#"http.status = "503""#,
+        r#"message contains "gangway""#,
+        r"message matches /^gang\w+ \d jammed$/",
+        "ip in 192.0.2.0/24",
+        "ip in 192.0.2.9",
+        "six in 2001:db8::/32",
+        "n exists",
+        "not (n = 1)",
+        "not (nothing = 1)",
+        "ok = true",
+        "big > 1e19",
+        "neg < -2",
+        r#""x y" = "q""#,
+        r#"Name ~= "äRGER""#,
+        r#"service starts with "board""#,
+        r#"service ends with "ing""#,
+        r#"service >= "boarding""#,
+        "true",
+        "http exists",
+        r#"service in ("a", "boarding")"#,
+        r#"service matches /BOARD/i"#,
     ] {
         assert!(meets(yes, event), "{yes}");
     }
     for no in [
-        "nothing = 1", "nothing != 1", "n != 1", "n = 1", r#"n = "null""#, "severity > warn", "severity = \"warn\"", "port = 8", "ip in 192.0.3.0/24", "ip in 2001:db8::/32", "six in 192.0.2.0/24",
-        "service > 5", "service in 1..2", "ok = false", "http.status.x exists", "not (service exists)", "false", r#"service = "Boarding""#, r#"message contains "\\u0077""#,
+        "nothing = 1",
+        "nothing != 1",
+        "n != 1",
+        "n = 1",
+        r#"n = "null""#,
+        "severity > warn",
+        "severity = \"warn\"",
+        "port = 8",
+        "ip in 192.0.3.0/24",
+        "ip in 2001:db8::/32",
+        "six in 192.0.2.0/24",
+        "service > 5",
+        "service in 1..2",
+        "ok = false",
+        "http.status.x exists",
+        "not (service exists)",
+        "false",
+        r#"service = "Boarding""#,
+        r#"message contains "\\u0077""#,
     ] {
         assert!(!meets(no, event), "{no}");
     }
@@ -119,15 +160,27 @@ fn steps_change_only_what_they_say() {
         ("rename h.s to status", r#"{"h":{"s":5,"t":1},"b":2}"#, r#"{"h":{"t":1},"b":2,"status":5}"#),
         ("parse message as json", r#"{"message":"{\"a\": [1, {\"b\":\"c\"}], \"message\":\"in\"}","a":0}"#, r#"{"message":"in","a":[1,{"b":"c"}]}"#),
         ("parse message as json", r#"{"message":"not json"}"#, r#"{"message":"not json"}"#),
-        ("parse message as key=value", r#"{"message":"gate=3 who=\"A B\" ok=true ref=00012 took=1.5ms, x="}"#, r#"{"message":"gate=3 who=\"A B\" ok=true ref=00012 took=1.5ms, x=","gate":3,"who":"A B","ok":true,"ref":"00012","took":"1.5ms","x":""}"#),
-        ("parse message as \"{ip:ip} took {ms:integer} ms{rest}\"", r#"{"message":"192.0.2.1 took 52 ms!"}"#, r#"{"message":"192.0.2.1 took 52 ms!","ip":"192.0.2.1","ms":52,"rest":"!"}"#),
+        (
+            "parse message as key=value",
+            r#"{"message":"gate=3 who=\"A B\" ok=true ref=00012 took=1.5ms, x="}"#,
+            r#"{"message":"gate=3 who=\"A B\" ok=true ref=00012 took=1.5ms, x=","gate":3,"who":"A B","ok":true,"ref":"00012","took":"1.5ms","x":""}"#,
+        ),
+        (
+            "parse message as \"{ip:ip} took {ms:integer} ms{rest}\"",
+            r#"{"message":"192.0.2.1 took 52 ms!"}"#,
+            r#"{"message":"192.0.2.1 took 52 ms!","ip":"192.0.2.1","ms":52,"rest":"!"}"#,
+        ),
         ("parse message as \"{ip:ip} took {ms:integer} ms\"", r#"{"message":"kiosk took 52 ms"}"#, r#"{"message":"kiosk took 52 ms"}"#),
         (r"parse message as /code=(?<code>\d+)/", r#"{"message":"x code=77"}"#, r#"{"message":"x code=77","code":"77"}"#),
         ("trim message to 8 B", r#"{"message":"abcdéfgh"}"#, r#"{"message":"abcd…"}"#),
         ("trim message to 10 B", r#"{"message":"abcdéfgh"}"#, r#"{"message":"abcdéfgh"}"#),
         ("trim message to 6 B", r#"{"message":"ab\"\ncdefg"}"#, r#"{"message":"ab\"…"}"#),
         ("redact email in message", r#"{"message":"to a@b.example","m2":"a@b.example"}"#, r#"{"message":"to ***","m2":"a@b.example"}"#),
-        ("redact card keep last 4", r#"{"a":[{"pan":4111111111111111}],"n":12,"t":"x 4111-1111-1111-1111"}"#, r#"{"a":[{"pan":"***1111"}],"n":12,"t":"x ***1111"}"#),
+        (
+            "redact card keep last 4",
+            r#"{"a":[{"pan":4111111111111111}],"n":12,"t":"x 4111-1111-1111-1111"}"#,
+            r#"{"a":[{"pan":"***1111"}],"n":12,"t":"x ***1111"}"#,
+        ),
         ("redact email with \"<e \\\"mail\\\">\"", r#"{"q":"\"a@b.example\""}"#, r#"{"q":"\"<e \"mail\">\""}"#),
         (r"redact /token=(\S+)/", r#"{"u":"x token=abc token=d\u0065f y"}"#, r#"{"u":"x token=*** token=*** y"}"#),
         ("redact id", r#"{"id":{"deep":"x"},"b":1}"#, r#"{"id":"***","b":1}"#),
@@ -165,7 +218,14 @@ fn a_redacted_value_survives_nowhere() {
 
 #[test]
 fn later_steps_see_what_earlier_ones_did() {
-    let steps = ["parse message as key=value", "tag slow = true when ms > 100", "rename ms to duration_ms", "drop duration_ms < 5", "remove message", "set message = gate"];
+    let steps = [
+        "parse message as key=value",
+        "tag slow = true when ms > 100",
+        "rename ms to duration_ms",
+        "drop duration_ms < 5",
+        "remove message",
+        "set message = gate",
+    ];
     assert_eq!(through(&steps, r#"{"message":"gate=quay ms=250"}"#).unwrap(), r#"{"gate":"quay","duration_ms":250,"slow":true,"message":"quay"}"#);
     assert_eq!(through(&steps, r#"{"message":"gate=quay ms=2"}"#), None);
     assert_eq!(through(&["redact email", "drop message contains \"@\""], r#"{"message":"a@b.example"}"#).unwrap(), r#"{"message":"***"}"#);
@@ -174,7 +234,8 @@ fn later_steps_see_what_earlier_ones_did() {
 
 #[test]
 fn sampling_marks_weights_and_keeps_traces_whole() {
-    let body: String = (0..4_000).map(|i| format!("{{\"trace_id\":\"t{}\",\"level\":\"{}\",\"i\":{i}}}\n", i / 4, if i % 100 == 0 { "error" } else { "info" })).collect();
+    let body: String =
+        (0..4_000).map(|i| format!("{{\"trace_id\":\"t{}\",\"level\":\"{}\",\"i\":{i}}}\n", i / 4, if i % 100 == 0 { "error" } else { "info" })).collect();
     let outcome = run(&one_route(&["sample 1 in 10 by trace_id unless severity >= error", "sample 50% unless severity >= error"]), &body);
     let kept: Vec<Value> = arrived(&outcome, "r", "d").iter().map(|l| serde_json::from_str(l).unwrap()).collect();
     let errors = kept.iter().filter(|e| e["level"] == "error").count();
@@ -226,7 +287,10 @@ fn every_route_has_its_own_copy_and_the_remainder_its_own_way() {
     let outcome = run(&plan, body);
     assert_eq!(arrived(&outcome, "errors", "one"), [r#"{"level":"error","kind":1,"m":"x@y.example","line":"a","hot":true}"#]);
     assert_eq!(arrived(&outcome, "errors", "two"), [r#"{"level":"error","kind":1,"m":"***","line":"a","hot":true}"#]);
-    assert_eq!(arrived(&outcome, "from-a", "one"), [r#"{"level":"error","kind":1,"m":"x@y.example","line":"a"}"#, r#"{"kind":2,"line":"a"}"#, r#"{"kind":4,"inner":true,"line":"a"}"#]);
+    assert_eq!(
+        arrived(&outcome, "from-a", "one"),
+        [r#"{"level":"error","kind":1,"m":"x@y.example","line":"a"}"#, r#"{"kind":2,"line":"a"}"#, r#"{"kind":4,"inner":true,"line":"a"}"#]
+    );
     assert_eq!(arrived(&outcome, "from-a", "two").len(), 2);
     assert_eq!(arrived(&outcome, "rest", "two"), [r#"{"plain":3,"line":"a"}"#]);
     // 8 deliveries of 7 distinct lines: what two destinations get alike is stored once.
@@ -243,7 +307,10 @@ fn unreadable_records_are_told_apart_from_good_ones() {
     check_balance(&outcome);
     assert_eq!((outcome.received.events, outcome.read.events), (6, 2));
     let why: Vec<_> = outcome.quarantined.iter().map(|q| (q.number, q.reason.as_str())).collect();
-    assert_eq!(why, [(2, "the text ends too early at byte 5"), (4, "text after the end of the object at byte 7"), (5, "not UTF-8 at byte 0"), (6, "not UTF-8 at byte 6")]);
+    assert_eq!(
+        why,
+        [(2, "the text ends too early at byte 5"), (4, "text after the end of the object at byte 7"), (5, "not UTF-8 at byte 0"), (6, "not UTF-8 at byte 6")]
+    );
     assert_eq!(arrived(&outcome, "r", "d"), [r#"{"a":1}"#, r#"{"message":"plain"}"#]);
 }
 
@@ -276,7 +343,13 @@ fn recipes_expand_with_their_condition() {
 }
 
 fn any_json(depth: u32) -> impl Strategy<Value = Value> {
-    let leaf = prop_oneof![Just(Value::Null), any::<bool>().prop_map(Value::from), any::<i64>().prop_map(Value::from), "\\PC{0,12}".prop_map(Value::from), "[a-d@. 0-9\"\\\\]{0,24}".prop_map(Value::from)];
+    let leaf = prop_oneof![
+        Just(Value::Null),
+        any::<bool>().prop_map(Value::from),
+        any::<i64>().prop_map(Value::from),
+        "\\PC{0,12}".prop_map(Value::from),
+        "[a-d@. 0-9\"\\\\]{0,24}".prop_map(Value::from)
+    ];
     leaf.prop_recursive(depth, 24, 4, |inner| {
         prop_oneof![
             proptest::collection::vec(inner.clone(), 0..4).prop_map(Value::from),

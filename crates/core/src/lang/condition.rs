@@ -178,7 +178,11 @@ fn network(c: &mut Cursor<'_>) -> Outcome<Option<Network>> {
     let (address, prefix) = text.split_once('/').map_or((text, None), |(a, p)| (a, Some(p)));
     let Ok(base) = address.parse::<IpAddr>() else {
         let looks = text.contains('/') || text.bytes().filter(|b| *b == b'.').count() == 3;
-        return if looks && !text.contains("..") { Err(Mistake::new(at, "not a network").expected("an address and a prefix length, as in `192.0.2.0/24`")) } else { Ok(None) };
+        return if looks && !text.contains("..") {
+            Err(Mistake::new(at, "not a network").expected("an address and a prefix length, as in `192.0.2.0/24`"))
+        } else {
+            Ok(None)
+        };
     };
     let most = if base.is_ipv4() { 32 } else { 128 };
     let prefix = match prefix {

@@ -11,7 +11,8 @@ mod print;
 mod step;
 
 pub use ast::{
-    Condition, Detector, Format, Level, Literal, Mask, Network, Operation, Ordering, Part, Pattern, Place, Rate, Redaction, Selector, Size, Step, Template, Test, Unit, Value, What,
+    Condition, Detector, Format, Level, Literal, Mask, Network, Operation, Ordering, Part, Pattern, Place, Rate, Redaction, Selector, Size, Step, Template,
+    Test, Unit, Value, What,
 };
 pub use condition::parse_condition;
 pub use mistake::{Mistake, nearest};

@@ -106,7 +106,9 @@ fn redaction(c: &mut Cursor<'_>) -> Outcome<Redaction> {
             && let [word] = path.segments()
             && let Some(near) = super::nearest(word, Detector::ALL.map(Detector::word))
         {
-            return Err(Mistake::new(at, format!("`{word}` is no detector")).expected(format!("{expected}; if a field is meant, write \"{word}\"")).near(word, [near]));
+            return Err(Mistake::new(at, format!("`{word}` is no detector"))
+                .expected(format!("{expected}; if a field is meant, write \"{word}\""))
+                .near(word, [near]));
         }
         What::Field(path)
     };
@@ -193,7 +195,9 @@ fn template(text: &str) -> Outcome<Template> {
             let (name, place) = inner.rsplit_once(':').map_or((inner, "text"), |(n, p)| (n, p.trim()));
             let Some(place) = Place::ALL.into_iter().find(|p| p.word() == place) else {
                 let words = Place::ALL.map(Place::word);
-                return Err(Mistake::new(at..at + len + 1, format!("`{place}` is not a type")).expected("`text`, `word`, `integer`, `number` or `ip`").near(place, words));
+                return Err(Mistake::new(at..at + len + 1, format!("`{place}` is not a type"))
+                    .expected("`text`, `word`, `integer`, `number` or `ip`")
+                    .near(place, words));
             };
             let mut cursor = Cursor::new(name)?;
             let shift = |m: Mistake| Mistake { at: at + 1 + m.at.start..at + 1 + m.at.end, ..m };
@@ -218,7 +222,11 @@ fn template(text: &str) -> Outcome<Template> {
     if !literal.is_empty() {
         parts.push(Part::Text(literal));
     }
-    if parts.iter().any(|p| matches!(p, Part::Field(..))) { Ok(Template { parts }) } else { Err(Mistake::new(0..text.len(), "the template reads nothing").expected("at least one place such as `{ms:integer}`")) }
+    if parts.iter().any(|p| matches!(p, Part::Field(..))) {
+        Ok(Template { parts })
+    } else {
+        Err(Mistake::new(0..text.len(), "the template reads nothing").expected("at least one place such as `{ms:integer}`"))
+    }
 }
 
 fn size(c: &mut Cursor<'_>) -> Outcome<Size> {

@@ -43,7 +43,10 @@ fn sentences_print_as_their_canonical_form() {
         ("remove debug.*, tmp_*, x", "remove debug.*, tmp_*, x"),
         ("rename lvl to severity , a to b", "rename lvl to severity, a to b"),
         ("parse message as logfmt", "parse message as key=value"),
-        ("parse message as \"{client:ip} took {ms:integer} ms {{x}} {why}\" when a exists", "parse message as \"{client:ip} took {ms:integer} ms {{x}} {why}\" when a exists"),
+        (
+            "parse message as \"{client:ip} took {ms:integer} ms {{x}} {why}\" when a exists",
+            "parse message as \"{client:ip} took {ms:integer} ms {{x}} {why}\" when a exists",
+        ),
         ("parse message as /(?<code>\\d+)/", "parse message as /(?<code>\\d+)/"),
         ("trim message to 2KB", "trim message to 2 KB"),
         ("use card-safe", "use card-safe"),
@@ -120,7 +123,15 @@ fn every_sentence_in_the_language_page_is_read() {
 
 #[test]
 fn levels_read_what_senders_write() {
-    for (text, level) in [("WARNING", Level::Warn), ("err", Level::Error), ("Notice", Level::Info), ("17", Level::Error), ("crit", Level::Fatal), ("1", Level::Trace), ("emerg", Level::Fatal)] {
+    for (text, level) in [
+        ("WARNING", Level::Warn),
+        ("err", Level::Error),
+        ("Notice", Level::Info),
+        ("17", Level::Error),
+        ("crit", Level::Fatal),
+        ("1", Level::Trace),
+        ("emerg", Level::Fatal),
+    ] {
         assert_eq!(Level::read(text.as_bytes()), Some(level), "{text}");
     }
     for text in ["", "0", "25", "loud", "-3", "1.5"] {
@@ -134,7 +145,12 @@ fn path() -> impl Strategy<Value = Path> {
 }
 
 fn literal() -> impl Strategy<Value = Literal> {
-    prop_oneof![any::<String>().prop_map(Literal::Text), (-1e9..1e9f64).prop_map(Literal::Number), (-1000..1000i32).prop_map(|n| Literal::Number(n.into())), any::<bool>().prop_map(Literal::Bool)]
+    prop_oneof![
+        any::<String>().prop_map(Literal::Text),
+        (-1e9..1e9f64).prop_map(Literal::Number),
+        (-1000..1000i32).prop_map(|n| Literal::Number(n.into())),
+        any::<bool>().prop_map(Literal::Bool)
+    ]
 }
 
 fn test() -> impl Strategy<Value = Test> {
@@ -179,11 +195,18 @@ fn any_step() -> impl Strategy<Value = Step> {
     let name = prop_oneof![4 => path(), 1 => proptest::sample::select(vec!["mail", "email", "cart", "card"]).prop_map(Path::name)];
     let whole = (name, mask).prop_map(|(p, mask)| Redaction { what: What::Field(p), mask });
     let value = prop_oneof![literal().prop_map(Value::Literal), path().prop_map(Value::Field)];
-    let selector = prop_oneof![path().prop_map(|path| Selector { path, prefix: false }), "[a-z]{1,4}".prop_map(|s| Selector { path: Path::of(vec!["a".into(), s]), prefix: true })];
+    let selector = prop_oneof![
+        path().prop_map(|path| Selector { path, prefix: false }),
+        "[a-z]{1,4}".prop_map(|s| Selector { path: Path::of(vec!["a".into(), s]), prefix: true })
+    ];
     let operation = prop_oneof![
         any_condition().prop_map(Operation::Keep),
         any_condition().prop_map(Operation::Drop),
-        (1..1000u64, proptest::collection::vec(path(), 0..3), proptest::option::of(any_condition())).prop_map(|(n, by, unless)| Operation::Sample { rate: Rate::OneIn(n), by, unless }),
+        (1..1000u64, proptest::collection::vec(path(), 0..3), proptest::option::of(any_condition())).prop_map(|(n, by, unless)| Operation::Sample {
+            rate: Rate::OneIn(n),
+            by,
+            unless
+        }),
         (0.001..100f64).prop_map(|p| Operation::Sample { rate: Rate::Percent(p), by: Vec::new(), unless: None }),
         (proptest::collection::vec(redaction, 1..3), proptest::collection::vec(path(), 0..3)).prop_map(|(what, fields)| Operation::Redact { what, fields }),
         proptest::collection::vec(whole, 1..3).prop_map(|what| Operation::Redact { what, fields: Vec::new() }),

@@ -230,7 +230,8 @@ struct Checker<'a> {
 impl ParsedPlan {
     /// Gives the document its meaning, or says all that is wrong with it, in the document's order.
     pub fn check(self) -> Result<CheckedPlan, Vec<Report>> {
-        let mut c = Checker { text: &self.text, mistakes: Vec::new(), warnings: Vec::new(), recipes: self.recipes.iter().map(|r| r.name.value.clone()).collect() };
+        let mut c =
+            Checker { text: &self.text, mistakes: Vec::new(), warnings: Vec::new(), recipes: self.recipes.iter().map(|r| r.name.value.clone()).collect() };
         if self.sources.len() + self.destinations.len() + self.routes.len() > MAX_PARTS {
             c.mistakes.push(Mistake::new(0..0, "more than 20 000 sources, routes and destinations"));
         }
@@ -291,7 +292,15 @@ impl Checker<'_> {
     fn keys(&mut self, section: &Section, keys: &'static [Key], what: &str) {
         let kind = section.text("kind");
         if let Some(kind) = &kind
-            && let Some(words) = keys.iter().find_map(|k| if let Shape::Word(words) = k.shape && k.name == "kind" { Some(words) } else { None })
+            && let Some(words) = keys.iter().find_map(|k| {
+                if let Shape::Word(words) = k.shape
+                    && k.name == "kind"
+                {
+                    Some(words)
+                } else {
+                    None
+                }
+            })
             && !words.contains(&kind.value)
         {
             let all: Vec<_> = words.iter().map(|w| format!("\"{w}\"")).collect();
@@ -305,11 +314,18 @@ impl Checker<'_> {
             match section.get(key.name) {
                 None if key.needed && mine => {
                     let of = if section.name.value.is_empty() { format!("a {what}") } else { format!("the {what} `{}`", section.name.value) };
-                    self.mistakes.push(Mistake::new(section.name.at.clone(), format!("{of} needs `{}`", key.name)).expected(format!("`{} = …`: {}", key.name, key.says.to_lowercase())));
+                    self.mistakes.push(Mistake::new(section.name.at.clone(), format!("{of} needs `{}`", key.name)).expected(format!(
+                        "`{} = …`: {}",
+                        key.name,
+                        key.says.to_lowercase()
+                    )));
                 }
                 Some(value) if !mine => {
                     let all: Vec<_> = keys.iter().filter(|k| k.kinds.is_empty() || k.kinds.contains(&kind)).map(|k| format!("`{}`", k.name)).collect();
-                    self.mistakes.push(Mistake::new(value.at.clone(), format!("a {what} of kind `{kind}` has no `{}`", key.name)).expected(format!("one of {}", all.join(", "))));
+                    self.mistakes.push(
+                        Mistake::new(value.at.clone(), format!("a {what} of kind `{kind}` has no `{}`", key.name))
+                            .expected(format!("one of {}", all.join(", "))),
+                    );
                 }
                 Some(At { value: Raw::Text(text), at }) => {
                     if let Shape::Word(words) = key.shape
@@ -317,7 +333,11 @@ impl Checker<'_> {
                         && key.name != "kind"
                     {
                         let all: Vec<_> = words.iter().map(|w| format!("\"{w}\"")).collect();
-                        self.mistakes.push(Mistake::new(at.clone(), format!("`{text}` cannot stand here")).expected(format!("one of {}", all.join(", "))).near(text, words.iter().copied()));
+                        self.mistakes.push(
+                            Mistake::new(at.clone(), format!("`{text}` cannot stand here"))
+                                .expected(format!("one of {}", all.join(", ")))
+                                .near(text, words.iter().copied()),
+                        );
                     }
                 }
                 _ => {}
@@ -340,7 +360,9 @@ impl Checker<'_> {
                         && !self.recipes.contains(name)
                     {
                         let at = text.value.find(name.as_str()).unwrap_or(0);
-                        let mistake = Mistake::new(at..at + name.len(), format!("there is no recipe `{name}`")).expected("a recipe of this plan").near(name, self.recipes.iter().map(String::as_str));
+                        let mistake = Mistake::new(at..at + name.len(), format!("there is no recipe `{name}`"))
+                            .expected("a recipe of this plan")
+                            .near(name, self.recipes.iter().map(String::as_str));
                         let mistake = self.placed(&text.at, &text.value, mistake);
                         self.mistakes.push(mistake);
                     }
@@ -365,7 +387,9 @@ impl Checker<'_> {
                 default
             }
             None => {
-                self.mistakes.push(Mistake::new(written.at, format!("`{}` is not a size", written.value)).expected("a number and `B`, `KB`, `MB` or `GB`, as in \"2 MB\""));
+                self.mistakes.push(
+                    Mistake::new(written.at, format!("`{}` is not a size", written.value)).expected("a number and `B`, `KB`, `MB` or `GB`, as in \"2 MB\""),
+                );
                 default
             }
         }
@@ -386,7 +410,10 @@ impl Checker<'_> {
         match (written.value[..digits].parse::<u64>().ok(), unit) {
             (Some(n), Some(unit)) if (1..=86_400_000).contains(&n.saturating_mul(unit)) => Duration::from_millis(n * unit),
             _ => {
-                self.mistakes.push(Mistake::new(written.at, format!("`{}` is not a time", written.value)).expected("a time of at least 1 ms and at most a day, as in \"30 seconds\""));
+                self.mistakes.push(
+                    Mistake::new(written.at, format!("`{}` is not a time", written.value))
+                        .expected("a time of at least 1 ms and at most a day, as in \"30 seconds\""),
+                );
                 default
             }
         }
@@ -409,7 +436,10 @@ impl Checker<'_> {
         let max_event = self.size(section, "max_event", 256_000, 64 * MB);
         let max_requests = if let Some(At { value: Raw::Count(n), .. }) = section.get("max_requests") { *n } else { 64 };
         let Ok(listen_at) = address else {
-            self.mistakes.push(Mistake::new(listen.at, format!("`{}` is not an address to listen on", listen.value)).expected("an IP address and a port, as in \"127.0.0.1:8610\""));
+            self.mistakes.push(
+                Mistake::new(listen.at, format!("`{}` is not an address to listen on", listen.value))
+                    .expected("an IP address and a port, as in \"127.0.0.1:8610\""),
+            );
             return None;
         };
         if key.is_none() && !listen_at.ip().is_loopback() {
@@ -425,7 +455,9 @@ impl Checker<'_> {
         let always = self.steps(section.texts("always"));
         let hold_at_most = self.size(section, "hold_at_most", 4_000 * MB, 10_000_000 * MB);
         let price = match section.get("price") {
-            Some(At { value: Raw::Price(per_gb, currency), .. }) => Some(Price { per_gb: *per_gb, currency: currency.as_ref().map_or_else(|| "EUR".to_owned(), |c| c.value.clone()) }),
+            Some(At { value: Raw::Price(per_gb, currency), .. }) => {
+                Some(Price { per_gb: *per_gb, currency: currency.as_ref().map_or_else(|| "EUR".to_owned(), |c| c.value.clone()) })
+            }
             _ => None,
         };
         let kind = match section.text("kind")?.value {
@@ -465,7 +497,10 @@ impl Checker<'_> {
         let host = rest.map(|r| r.split(['/', '?', '#']).next().unwrap_or_default());
         match host {
             Some(host) if host.contains('@') => {
-                self.mistakes.push(Mistake::new(endpoint.at.clone(), "a name and password cannot stand in a plan").expected("the URL without them, and `token = { secret = \"NAME\" }`"));
+                self.mistakes.push(
+                    Mistake::new(endpoint.at.clone(), "a name and password cannot stand in a plan")
+                        .expected("the URL without them, and `token = { secret = \"NAME\" }`"),
+                );
             }
             Some(host) if !host.is_empty() && endpoint.value.bytes().all(|b| b > b' ' && b != 0x7f) => {}
             _ => self.mistakes.push(Mistake::new(endpoint.at.clone(), format!("`{}` is not a URL", endpoint.value)).expected("`http://…` or `https://…`")),
@@ -518,8 +553,16 @@ impl Checker<'_> {
                 let mut used = HashSet::new();
                 for item in list {
                     if !known.contains(&item.value.as_str()) {
-                        let expected = if known.is_empty() { format!("a {what}, but the plan has none") } else { format!("one of {}", known.iter().take(12).map(|k| format!("`{k}`")).collect::<Vec<_>>().join(", ")) };
-                        mistakes.push(Mistake::new(item.at.clone(), format!("there is no {what} `{}`", item.value)).expected(expected).near(&item.value, known.iter().copied()));
+                        let expected = if known.is_empty() {
+                            format!("a {what}, but the plan has none")
+                        } else {
+                            format!("one of {}", known.iter().take(12).map(|k| format!("`{k}`")).collect::<Vec<_>>().join(", "))
+                        };
+                        mistakes.push(
+                            Mistake::new(item.at.clone(), format!("there is no {what} `{}`", item.value))
+                                .expected(expected)
+                                .near(&item.value, known.iter().copied()),
+                        );
                     } else if !used.insert(&item.value) {
                         mistakes.push(Mistake::new(item.at.clone(), format!("the {what} `{}` is named twice", item.value)));
                     }
@@ -573,7 +616,9 @@ impl Checker<'_> {
             }
         }
         let mut sizes = HashMap::new();
-        for (section, key) in plan.sources.iter().map(|s| (s, "on_arrival")).chain(plan.destinations.iter().map(|s| (s, "always"))).chain(plan.routes.iter().map(|s| (s, "do"))) {
+        for (section, key) in
+            plan.sources.iter().map(|s| (s, "on_arrival")).chain(plan.destinations.iter().map(|s| (s, "always"))).chain(plan.routes.iter().map(|s| (s, "do")))
+        {
             let steps: Vec<Step> = section.texts(key).iter().filter_map(|t| parse_step(&t.value).ok()).collect();
             if expanded_len(recipes, &steps, &mut sizes) > MAX_STEPS
                 && let Some(at) = section.get(key)

@@ -64,7 +64,11 @@ pub(super) const TOP: &[(&str, &str)] = &[
 pub(super) const SOURCE: &[Key] = &[
     needed("kind", Shape::Word(SOURCE_KINDS), "The protocol it speaks."),
     needed("listen", Shape::Address, "The address it listens on."),
-    key("key", Shape::Secret, "The key senders must show, as a bearer token or as the last part of the URL's path. Needed unless `listen` is a loopback address."),
+    key(
+        "key",
+        Shape::Secret,
+        "The key senders must show, as a bearer token or as the last part of the URL's path. Needed unless `listen` is a loopback address.",
+    ),
     key("on_arrival", Shape::Steps, "Steps done to every event that arrives."),
     key("max_body", Shape::Size, "Largest body that is read, as sent. 16 MB if left out."),
     key("max_unpacked", Shape::Size, "Largest body after decompression. 64 MB if left out."),

@@ -59,7 +59,8 @@ impl ParsedPlan {
         }
         let (document, errors) = DeTable::parse_recoverable(text);
         if !errors.is_empty() {
-            let mistakes = errors.iter().map(|e| Mistake::new(e.span().unwrap_or(0..0), format!("this is not TOML: {}", e.message().replace('\n', "; ")))).collect();
+            let mistakes =
+                errors.iter().map(|e| Mistake::new(e.span().unwrap_or(0..0), format!("this is not TOML: {}", e.message().replace('\n', "; ")))).collect();
             return Err(reports(text, mistakes));
         }
         let mut plan = ParsedPlan { text: text.to_owned(), sources: Vec::new(), destinations: Vec::new(), routes: Vec::new(), recipes: Vec::new() };
@@ -73,7 +74,11 @@ impl ParsedPlan {
                 "route" => plan.routes = routes(value, &mut mistakes),
                 _ => {
                     let words = TOP.iter().map(|(n, _)| *n);
-                    mistakes.push(Mistake::new(key.span(), format!("a plan has no `{name}`")).expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]` or `[recipe.NAME]`").near(name, words));
+                    mistakes.push(
+                        Mistake::new(key.span(), format!("a plan has no `{name}`"))
+                            .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]` or `[recipe.NAME]`")
+                            .near(name, words),
+                    );
                 }
             }
         }
@@ -151,7 +156,11 @@ fn entries(table: &DeTable<'_>, keys: &'static [Key], what: &str, mistakes: &mut
         let name: &str = key.get_ref();
         let Some(known) = keys.iter().find(|k| k.name == name) else {
             let all: Vec<_> = keys.iter().map(|k| format!("`{}`", k.name)).collect();
-            mistakes.push(Mistake::new(key.span(), format!("{what} has no `{name}`")).expected(format!("one of {}", all.join(", "))).near(name, keys.iter().map(|k| k.name)));
+            mistakes.push(
+                Mistake::new(key.span(), format!("{what} has no `{name}`"))
+                    .expected(format!("one of {}", all.join(", ")))
+                    .near(name, keys.iter().map(|k| k.name)),
+            );
             continue;
         };
         match raw(known.shape, value) {
@@ -208,7 +217,11 @@ fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
             for (key, value) in in_order(table) {
                 match key.get_ref().as_ref() {
                     "per_gb" => {
-                        let written = value.get_ref().as_float().map(|f| f.as_str()).or_else(|| value.get_ref().as_integer().filter(|i| i.radix() == 10).map(|i| i.as_str()));
+                        let written = value
+                            .get_ref()
+                            .as_float()
+                            .map(|f| f.as_str())
+                            .or_else(|| value.get_ref().as_integer().filter(|i| i.radix() == 10).map(|i| i.as_str()));
                         let number = written.and_then(|s| s.parse::<f64>().ok()).filter(|n| n.is_finite() && *n >= 0.0);
                         amount = Some(number.ok_or_else(|| wrong(value, "a number of at least 0"))?);
                     }

@@ -34,12 +34,21 @@ fn object(keys: &[Key]) -> Value {
     let required: Vec<_> = keys.iter().filter(|k| k.needed && k.kinds.is_empty()).map(|k| k.name).collect();
     let mut object = json!({ "type": "object", "properties": properties, "required": required, "additionalProperties": false });
     // A key that only some kinds have is needed, or not allowed, by the kind that is given.
-    let kinds = keys.iter().find_map(|k| if let Shape::Word(words) = k.shape && k.name == "kind" { Some(words) } else { None });
+    let kinds = keys.iter().find_map(|k| {
+        if let Shape::Word(words) = k.shape
+            && k.name == "kind"
+        {
+            Some(words)
+        } else {
+            None
+        }
+    });
     let mut cases = Vec::new();
     for kind in kinds.unwrap_or_default() {
         let mine = |k: &&Key| k.kinds.contains(kind);
         let needs: Vec<_> = keys.iter().filter(|k| k.needed).filter(mine).map(|k| k.name).collect();
-        let others: Map<String, Value> = keys.iter().filter(|k| !k.kinds.is_empty() && !k.kinds.contains(kind)).map(|k| (k.name.to_owned(), json!(false))).collect();
+        let others: Map<String, Value> =
+            keys.iter().filter(|k| !k.kinds.is_empty() && !k.kinds.contains(kind)).map(|k| (k.name.to_owned(), json!(false))).collect();
         if !needs.is_empty() || !others.is_empty() {
             cases.push(json!({ "if": { "properties": { "kind": { "const": kind } } }, "then": { "required": needs, "properties": others } }));
         }

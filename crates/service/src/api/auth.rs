@@ -46,10 +46,17 @@ pub(crate) async fn who(app: &App, method: &Method, headers: &HeaderMap) -> Resu
     let (text, kind) = match (bearer(headers), session(headers)) {
         (Some(token), _) => (token, TokenKind::Client),
         (None, Some(session)) => (session, TokenKind::Session),
-        (None, None) => return Err(Problem::unauthorised("show a token: `Authorization: Bearer TOKEN`; or sign in to the console by a link (`rockrose link`)")),
+        (None, None) => {
+            return Err(Problem::unauthorised("show a token: `Authorization: Bearer TOKEN`; or sign in to the console by a link (`rockrose link`)"));
+        }
     };
     if kind == TokenKind::Session && !method.is_safe() && !same_origin(headers) {
-        return Err(Problem::new(StatusCode::FORBIDDEN, "other-site", "Not from this console", "a signed-in browser may change things only from the console's own pages"));
+        return Err(Problem::new(
+            StatusCode::FORBIDDEN,
+            "other-site",
+            "Not from this console",
+            "a signed-in browser may change things only from the console's own pages",
+        ));
     }
     let found: Option<Bearer> = app.records(move |r| r.bearer(&text, kind, now_ms())).await.map_err(|e| records_problem(&e))?;
     found.map(|b| Identity(b.name)).ok_or_else(|| Problem::unauthorised("this token or session is not known here, or has ended"))
@@ -111,7 +118,10 @@ pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap) ->
 
 /// Makes a link that signs a browser in, once, within a quarter of an hour.
 #[utoipa::path(post, path = "/api/v1/sign-in-links", tag = "people", responses((status = 200, body = types::SignInLink), (status = 401, body = types::Problem)))]
-pub(crate) async fn make_link(State(app): State<Arc<App>>, axum::Extension(Identity(who)): axum::Extension<Identity>) -> Result<Json<types::SignInLink>, Problem> {
+pub(crate) async fn make_link(
+    State(app): State<Arc<App>>,
+    axum::Extension(Identity(who)): axum::Extension<Identity>,
+) -> Result<Json<types::SignInLink>, Problem> {
     let code = app.codes.make(&who, now_ms()).map_err(|e| Problem::internal(e.to_string()))?;
     Ok(Json(types::SignInLink { url: format!("http://{}/sign-in?code={code}", app.address) }))
 }

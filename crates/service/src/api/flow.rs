@@ -126,11 +126,26 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
     for (name, left) in waiting.iter().filter(|(n, w)| w.amount.events > 0 && plan.destinations.iter().all(|d| d.name != **n)) {
         destinations.push(destination(&book, name, Some(left), stopped(now)));
     }
-    Ok(Json(Flow { now_ms: now, revision: running.revision, window_seconds: reading.seconds(), sources: sources.collect(), routes: routes.collect(), destinations }))
+    Ok(Json(Flow {
+        now_ms: now,
+        revision: running.revision,
+        window_seconds: reading.seconds(),
+        sources: sources.collect(),
+        routes: routes.collect(),
+        destinations,
+    }))
 }
 
 fn stopped(now_ms: i64) -> DestinationHealth {
-    DestinationHealth { state: DestinationState::Stopped, since_ms: now_ms, failures: 0, last_error: None, last_error_ms: None, next_try_ms: None, last_success_ms: None }
+    DestinationHealth {
+        state: DestinationState::Stopped,
+        since_ms: now_ms,
+        failures: 0,
+        last_error: None,
+        last_error_ms: None,
+        next_try_ms: None,
+        last_success_ms: None,
+    }
 }
 
 fn target(d: &Destination) -> String {

@@ -94,7 +94,9 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         .route("/sign-out", axum::routing::post(auth::sign_out))
         .merge(api)
         .fallback(get(crate::console::serve))
-        .method_not_allowed_fallback(|| async { Problem::new(axum::http::StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "this path does not take that method") })
+        .method_not_allowed_fallback(|| async {
+            Problem::new(axum::http::StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "this path does not take that method")
+        })
         .layer(compress)
         .layer(from_fn(guard))
         .with_state(app)

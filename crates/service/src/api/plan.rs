@@ -51,7 +51,15 @@ pub(crate) async fn running(State(app): State<Arc<App>>) -> Json<RunningPlan> {
 pub(crate) async fn check(State(app): State<Arc<App>>, Json(request): Json<CheckRequest>) -> Result<Json<CheckAnswer>, Problem> {
     let running = app.engine.running();
     let difference = difference(&running.checked.text, &request.text);
-    let mut answer = CheckAnswer { good: false, mistakes: Vec::new(), warnings: Vec::new(), missing_secrets: Vec::new(), revision: running.revision, changes: Vec::new(), difference };
+    let mut answer = CheckAnswer {
+        good: false,
+        mistakes: Vec::new(),
+        warnings: Vec::new(),
+        missing_secrets: Vec::new(),
+        revision: running.revision,
+        changes: Vec::new(),
+        difference,
+    };
     match CheckedPlan::read(&request.text) {
         Err(mistakes) => answer.mistakes = mistakes.into_iter().map(PlanMistake::from).collect(),
         Ok(plan) => {
@@ -68,7 +76,11 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Json(request): Json<Check
 /// Applies a plan: it becomes the next revision and runs at once.
 #[utoipa::path(post, path = "/api/v1/revisions", tag = "plan", request_body = types::ApplyRequest,
     responses((status = 200, body = types::Applied), (status = 401, body = types::Problem), (status = 409, body = types::Problem), (status = 422, body = types::Problem)))]
-pub(crate) async fn apply(State(app): State<Arc<App>>, Extension(Identity(who)): Extension<Identity>, Json(request): Json<ApplyRequest>) -> Result<Json<Applied>, Problem> {
+pub(crate) async fn apply(
+    State(app): State<Arc<App>>,
+    Extension(Identity(who)): Extension<Identity>,
+    Json(request): Json<ApplyRequest>,
+) -> Result<Json<Applied>, Problem> {
     let revision = exchange(&app, &request.text, &who, &request.why, request.expected_revision).await.map_err(problem)?;
     Ok(Json(Applied { revision }))
 }

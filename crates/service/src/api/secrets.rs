@@ -16,7 +16,8 @@ use crate::{App, now_ms};
 const MAX_SECRET: usize = 4_096;
 
 fn named(name: &str) -> Result<(), Problem> {
-    let good = name.len() <= 64 && name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
+    let good =
+        name.len() <= 64 && name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
     let bad = || Problem::new(StatusCode::BAD_REQUEST, "bad-name", "Not a secret's name", "a name is letters, digits, `-` and `_`, a letter first, at most 64");
     if good { Ok(()) } else { Err(bad()) }
 }
@@ -56,5 +57,9 @@ pub(crate) async fn remove(State(app): State<Arc<App>>, Path(name): Path<String>
         return Err(Problem::new(StatusCode::CONFLICT, "secret-in-use", "The secret is in use", format!("the running plan refers to `{name}`")));
     }
     let asked = name.clone();
-    if app.records(move |r| r.remove_secret(&asked)).await.map_err(|e| records_problem(&e))? { Ok(StatusCode::NO_CONTENT) } else { Err(Problem::not_found(format!("there is no secret `{name}`"))) }
+    if app.records(move |r| r.remove_secret(&asked)).await.map_err(|e| records_problem(&e))? {
+        Ok(StatusCode::NO_CONTENT)
+    } else {
+        Err(Problem::not_found(format!("there is no secret `{name}`")))
+    }
 }

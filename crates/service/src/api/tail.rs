@@ -65,7 +65,12 @@ impl Looking {
             return None;
         }
         let raw = |bytes: &[u8]| RawValue::from_string(String::from_utf8_lossy(bytes).into_owned()).ok();
-        let event = TailEvent { at_ms: shown.at_ms, before: raw(&capture.before)?, after: capture.after.as_deref().and_then(raw), removed_by: capture.removed_by.clone() };
+        let event = TailEvent {
+            at_ms: shown.at_ms,
+            before: raw(&capture.before)?,
+            after: capture.after.as_deref().and_then(raw),
+            removed_by: capture.removed_by.clone(),
+        };
         Event::default().event("event").json_data(event).ok()
     }
 }
@@ -76,7 +81,8 @@ impl Looking {
         (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 503, body = types::Problem)))]
 pub(crate) async fn tail(State(app): State<Arc<App>>, Query(query): Query<TailQuery>) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
     let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-point", "No such point", detail);
-    let place = Place::read(&query.point).ok_or_else(|| bad(format!("`{}` is not a point: write `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`", query.point)))?;
+    let place = Place::read(&query.point)
+        .ok_or_else(|| bad(format!("`{}` is not a point: write `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`", query.point)))?;
     if place.point(&app.engine.running().compiled).is_none() {
         return Err(Problem::not_found(format!("the running plan has no {}", query.point.replacen(':', " ", 1))));
     }

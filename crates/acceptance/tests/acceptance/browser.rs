@@ -1,0 +1,196 @@
+//! The console, in headless Chromium.
+
+use std::process::{Command, Stdio};
+use std::time::Duration;
+
+use serde_json::json;
+use thirtyfour::prelude::*;
+
+use crate::harness::{Node, Running, free_ports, post, until};
+
+struct Browser {
+    driver: WebDriver,
+    _process: Running,
+    _profile: tempfile::TempDir,
+}
+
+impl Browser {
+    async fn start() -> Browser {
+        let _ = rustls::crypto::ring::default_provider().install_default();
+        let [port] = free_ports();
+        let process = Command::new("chromedriver").arg(format!("--port={port}")).stdout(Stdio::null()).stderr(Stdio::null()).spawn();
+        let process = Running(process.expect("chromedriver is installed (`make tools`)"));
+        let profile = tempfile::tempdir().unwrap();
+        let mut caps = DesiredCapabilities::chrome();
+        caps.set_binary("/usr/bin/chromium").unwrap();
+        for arg in [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--window-size=1280,800",
+        ] {
+            caps.add_arg(arg).unwrap();
+        }
+        caps.add_arg(&format!("--user-data-dir={}", profile.path().display())).unwrap();
+        let driver = until("the browser starts", async || WebDriver::new(format!("http://127.0.0.1:{port}"), caps.clone()).await.ok()).await;
+        Browser { driver, _process: process, _profile: profile }
+    }
+
+    async fn text(&self) -> String {
+        match self.driver.find(By::Tag("body")).await {
+            Ok(body) => body.text().await.unwrap_or_default(),
+            Err(_) => String::new(),
+        }
+    }
+
+    async fn sees(&self, what: &str) {
+        let mut last = String::new();
+        let begun = std::time::Instant::now();
+        while begun.elapsed() < Duration::from_secs(30) {
+            last = self.text().await;
+            if last.contains(what) {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        panic!("the page does not show {what:?}, but:\n{last}");
+    }
+
+    async fn find(&self, css: &str) -> WebElement {
+        until(css, async || self.driver.find(By::Css(css)).await.ok()).await
+    }
+
+    async fn script(&self, code: &str) -> serde_json::Value {
+        self.driver.execute(code, Vec::new()).await.unwrap().json().clone()
+    }
+}
+
+fn plan(source: u16, dead: u16) -> String {
+    format!(
+        r#"
+[source.quays]
+kind = "http"
+listen = "127.0.0.1:{source}"
+[destination.counted]
+kind = "discard"
+price = {{ per_gb = 2.40, currency = "EUR" }}
+[destination.lost]
+kind = "http"
+endpoints = ["http://127.0.0.1:{dead}/in"]
+always = ['redact email']
+[[route]]
+name = "trouble"
+when = 'severity >= warn'
+do = ['drop quiet = true', 'tag team = "quays"']
+to = ["counted", "lost"]
+"#
+    )
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_answers_its_questions() {
+    let [source, dead] = free_ports();
+    let mut node = Node::start().await;
+    let browser = Browser::start().await;
+
+    // Unknown browsers are told how to come in; an empty service what to do first.
+    browser.driver.goto(node.url("/")).await.unwrap();
+    browser.sees("You are not signed in.").await;
+    let link = node.json(&["link"])["url"].as_str().unwrap().to_owned();
+    browser.driver.goto(&link).await.unwrap();
+    browser.sees("The plan is empty.").await;
+
+    node.apply(&plan(source, dead));
+    browser.sees("Nothing has arrived yet.").await;
+    let send = async || {
+        let body = "{\"level\":\"warn\",\"gate\":\"3\",\"msg\":\"gangway stuck\"}\n{\"level\":\"warn\",\"quiet\":true}\n{\"level\":\"info\"}\n{broken\n";
+        assert_eq!(post(&node.http, source, body).await.status(), 200);
+    };
+    send().await;
+
+    // Flow: sources, routes with their sentences and what each removed, destinations with their state.
+    for shown in [
+        "quays",
+        "1 unreadable, in quarantine",
+        "when severity >= warn",
+        "drop quiet = true",
+        "−50 %",
+        "Remainder",
+        "failing",
+        "cannot connect",
+        "always redact email",
+        "ledger balanced",
+    ] {
+        browser.sees(shown).await;
+    }
+    assert!(browser.driver.find_all(By::Css("svg path")).await.unwrap().len() >= 4, "bands join the cards");
+
+    // A chosen point opens its events, live; what was removed is struck through, what came is underlined.
+    browser.find("button[aria-label='Look at route trouble']").await.click().await.unwrap();
+    browser.sees("Waiting for the next event here.").await;
+    until("an event shows", async || {
+        send().await;
+        browser.driver.find(By::Css("aside ins")).await.ok()
+    })
+    .await;
+    assert_eq!(browser.find("aside ins").await.text().await.unwrap(), ", \"team\": \"quays\"");
+    assert!(browser.find("aside del").await.text().await.unwrap().contains("quiet"));
+    browser.sees("removed by drop quiet = true").await;
+    assert!(browser.driver.current_url().await.unwrap().query().unwrap().contains("trouble"), "what is looked at is in the address");
+    browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
+    until("the drawer closes", async || browser.driver.find(By::Css("aside")).await.is_err().then_some(())).await;
+
+    // The route's page.
+    browser.find("a[aria-label='Open route trouble']").await.click().await.unwrap();
+    browser.sees("Events, before and after").await;
+    browser.sees("events removed").await;
+    let field = browser.find("input[placeholder='severity >= warn']").await;
+    field.send_keys("gate =").await.unwrap();
+    field.send_keys(Key::Enter + "").await.unwrap();
+    browser.sees("the condition may not be readable").await;
+    field.send_keys(" \"3\"").await.unwrap();
+    field.send_keys(Key::Enter + "").await.unwrap();
+    until("only what meets the condition shows", async || {
+        send().await;
+        let lines = browser.driver.find_all(By::Css("ol[aria-label='Events, newest first'] li")).await.ok()?;
+        (!lines.is_empty()).then_some(())
+    })
+    .await;
+    assert!(!browser.text().await.contains("\"quiet\": true"));
+
+    // The ledger adds up, and says so.
+    browser.find("nav a[href='/ledger']").await.click().await.unwrap();
+    for shown in [
+        "Balanced.",
+        "source quays",
+        "− unreadable, in quarantine",
+        "remainder, taken by none",
+        "destination lost",
+        "waiting",
+        "In quarantine, newest first",
+        "{broken",
+    ] {
+        browser.sees(shown).await;
+    }
+
+    // By keyboard alone: anywhere by name.
+    browser.driver.action_chain().key_down(Key::Control).send_keys("k").key_up(Key::Control).perform().await.unwrap();
+    browser.find("input[aria-label='Go to']").await.send_keys("trou" + Key::Enter).await.unwrap();
+    browser.sees("Events, before and after").await;
+
+    // Light and dark are told apart by the page itself.
+    let ground = async || browser.script("return getComputedStyle(document.documentElement).backgroundColor").await;
+    let light = ground().await;
+    browser.script("document.documentElement.dataset.theme = document.documentElement.dataset.theme === 'dark' ? 'light' : 'dark'; return null").await;
+    assert_ne!(light, ground().await);
+
+    let log = browser.script("return performance.getEntriesByType('resource').filter(r => new URL(r.name).host !== location.host).map(r => r.name)").await;
+    assert_eq!(log, json!([]), "the console asks nobody but its own service");
+    browser.driver.clone().quit().await.unwrap();
+    node.stop().await;
+}
