@@ -3,6 +3,7 @@
 SHELL := /bin/bash
 .DELETE_ON_ERROR:
 .PHONY: demo test bench bench-quick fmt lint console build tools clean
+.NOTPARALLEL:
 
 TARGET := $(if $(CARGO_TARGET_DIR),$(CARGO_TARGET_DIR),target)
 
@@ -10,7 +11,7 @@ demo: console ## Build (release) and run the service with the ferry line's demo
 	cargo build --release --locked -p rockrose-cli
 	@exec $(TARGET)/release/rockrose demo
 
-test: lint ## Everything: formatting, lints, types, unit tests, the real binary, the browser
+test: tools lint ## Everything: formatting, lints, types, unit tests, the real binary, the browser
 	cargo build --locked -p rockrose-cli
 	ROCKROSE_BIN="$(abspath $(TARGET))/debug/rockrose" cargo test --locked --workspace --exclude rockrose-bench
 
@@ -31,7 +32,8 @@ lint: console
 console: console/node_modules/.ready ## Build the console's files
 	cd console && npm run --silent build
 
-console/node_modules/.ready: console/package-lock.json | tools
+console/node_modules/.ready: console/package-lock.json
+	@./tools/setup.sh build
 	cd console && npm ci --silent
 	@touch $@
 
@@ -39,7 +41,7 @@ build: console
 	cargo build --release --locked -p rockrose-cli
 
 tools: ## Install what is missing, or say what to install
-	@./tools/setup.sh
+	@./tools/setup.sh test
 
 clean:
 	cargo clean

@@ -1,12 +1,15 @@
 #!/usr/bin/env bash
-# Installs what the build and the tests need from Debian's packages when run as root; otherwise says exactly what to install.
+# Installs what is missing from Debian's packages when run as root; otherwise says exactly what to install.
+# `setup.sh build`: what the build needs. `setup.sh test`: what the tests need as well.
 set -euo pipefail
 
 packages=()
 command -v cc >/dev/null || packages+=(gcc libc6-dev)
 command -v git >/dev/null || packages+=(git)
-command -v chromium >/dev/null || packages+=(chromium)
-command -v chromedriver >/dev/null || packages+=(chromium-driver)
+if [[ ${1:-test} == test ]]; then
+  command -v chromium >/dev/null || packages+=(chromium)
+  command -v chromedriver >/dev/null || packages+=(chromium-driver)
+fi
 # npm comes with every build of Node.js but Debian's, where it is a package of its own.
 command -v node >/dev/null || packages+=(nodejs npm)
 

@@ -25,6 +25,7 @@ pub(crate) struct DemoSettings {
     pub(crate) free_ports: bool,
     pub(crate) rate: u32,
     pub(crate) seed: u64,
+    pub(crate) json: bool,
 }
 
 /// The plan, with its ports and with its file in the data folder.
@@ -95,16 +96,21 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
     // Shown as it is typed from here, where that is shorter.
     let me = std::env::current_dir().ok().and_then(|d| me.strip_prefix(&format!("{}/", d.display())).map(str::to_owned)).unwrap_or(me);
     let config = client.display();
-    format::line(&format!(
-        "Saltmarsh Ferries is running: kiosks, boarding gates and payments send about {} events a second.\n\n\
-         Console, by a link that opens once:\n  {}\n\n\
-         From another terminal:\n  {me} --config {config} status\n  {me} --config {config} ledger\n  {me} --config {config} tail route:boarding-trouble --side both\n\n\
-         What the outside destinations got is in {}. Ctrl-C stops.",
-        settings.rate,
-        service.sign_in_link()?,
-        settings.data.display()
-    ))
-    .map_err(|f| anyhow::anyhow!(f.message))?;
+    let link = service.sign_in_link()?;
+    let said = if settings.json {
+        let commands = ["status", "ledger", "tail route:boarding-trouble --side both"].map(|c| format!("{me} --config {config} {c}"));
+        format::print_json(&serde_json::json!({ "console": link, "config": client, "commands": commands }))
+    } else {
+        format::line(&format!(
+            "Saltmarsh Ferries is running: kiosks, boarding gates and payments send about {} events a second.\n\n\
+             Console, by a link that opens once:\n  {link}\n\n\
+             From another terminal:\n  {me} --config {config} status\n  {me} --config {config} ledger\n  {me} --config {config} tail route:boarding-trouble --side both\n\n\
+             What the outside destinations got is in {}. Ctrl-C stops.",
+            settings.rate,
+            settings.data.display()
+        ))
+    };
+    said.map_err(|f| anyhow::anyhow!(f.message))?;
     let urls = [("kiosks", kiosks, None), ("gates", gates, None), ("payments", payments, Some(payments_key))];
     tokio::select! {
         ended = asked_to_end() => ended,

@@ -242,8 +242,10 @@ fn main() -> ExitCode {
 async fn run(cli: Cli) -> Outcome {
     let common = cli.common;
     match cli.command {
-        Command::Serve { data, listen, plan } => commands::serve::serve(data, listen, plan).await,
-        Command::Demo { data, listen, free_ports, rate, seed } => demo::demo(demo::DemoSettings { data, listen, free_ports, rate, seed }).await,
+        Command::Serve { data, listen, plan } => commands::serve::serve(data, listen, plan, common.json).await,
+        Command::Demo { data, listen, free_ports, rate, seed } => {
+            demo::demo(demo::DemoSettings { data, listen, free_ports, rate, seed, json: common.json }).await
+        }
         Command::Check { plan } => commands::plan::check(&plan, common.json),
         Command::Schema => format::print_json(&rockrose_core::plan::schema()),
         Command::Openapi => {
@@ -260,7 +262,7 @@ async fn run(cli: Cli) -> Outcome {
         Command::Quarantine { most } => commands::quarantine::quarantine(&common, most).await,
         Command::Secret { command } => commands::secret::secret(&common, command).await,
         Command::Link => commands::link::link(&common).await,
-        Command::Standin(args) => commands::standin::standin(args).await,
+        Command::Standin(args) => commands::standin::standin(args, common.json).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut <Cli as clap::CommandFactory>::command(), "rockrose", &mut std::io::stdout());
             Ok(Exit::Done)

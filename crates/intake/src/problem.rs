@@ -13,14 +13,14 @@ pub struct Problem {
     title: &'static str,
     detail: String,
     retry_after: Option<u32>,
-    more: Map<String, Value>,
+    more: Box<Map<String, Value>>,
 }
 
 impl Problem {
     /// A problem with its HTTP status, a short name for programs (`body-too-large`), a title, and what is wrong this time.
     #[must_use]
     pub fn new(status: StatusCode, kind: &'static str, title: &'static str, detail: impl Into<String>) -> Problem {
-        Problem { status, kind, title, detail: detail.into(), retry_after: None, more: Map::new() }
+        Problem { status, kind, title, detail: detail.into(), retry_after: None, more: Box::default() }
     }
 
     /// Tells the client to come back after so many seconds.
@@ -79,7 +79,7 @@ impl IntoResponse for Problem {
         let mut document =
             json!({ "type": format!("urn:rockrose:problem:{}", self.kind), "title": self.title, "status": self.status.as_u16(), "detail": self.detail });
         if let Value::Object(members) = &mut document {
-            members.extend(self.more);
+            members.extend(*self.more);
         }
         let mut response = (self.status, Json(document)).into_response();
         let headers = response.headers_mut();

@@ -49,7 +49,7 @@ pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::R
     Ok(path)
 }
 
-pub(crate) async fn serve(data: PathBuf, listen: SocketAddr, plan: Option<PathBuf>) -> Outcome {
+pub(crate) async fn serve(data: PathBuf, listen: SocketAddr, plan: Option<PathBuf>, as_json: bool) -> Outcome {
     log();
     let service = Service::start(&Settings { data: data.clone(), listen }).await?;
     if let Some(path) = plan {
@@ -63,7 +63,12 @@ pub(crate) async fn serve(data: PathBuf, listen: SocketAddr, plan: Option<PathBu
         }
     }
     let settings = client_settings(&service, &data).await?;
-    format::line(&format!("console   {}\nclient    rockrose --config {} status", service.sign_in_link()?, settings.display()))?;
+    let link = service.sign_in_link()?;
+    if as_json {
+        format::print_json(&serde_json::json!({ "console": link, "config": settings }))?;
+    } else {
+        format::line(&format!("console   {link}\nclient    rockrose --config {} status", settings.display()))?;
+    }
     asked_to_end().await?;
     service.stop().await;
     Ok(Exit::Done)

@@ -33,11 +33,16 @@ pub(crate) struct StandinArgs {
     refuse: Option<String>,
 }
 
-pub(crate) async fn standin(args: StandinArgs) -> Outcome {
+pub(crate) async fn standin(args: StandinArgs, as_json: bool) -> Outcome {
     let settings =
         StandIn { into: args.into, token: args.want_token, delay: Duration::from_millis(args.delay), fail_one_in: args.fail_one_in, refuse_text: args.refuse };
     let listener = bind(args.listen).await.with_context(|| format!("cannot listen on {}", args.listen))?;
-    format::line(&format!("takes events at http://{}/in", listener.local_addr().map_err(anyhow::Error::from)?))?;
+    let url = format!("http://{}/in", listener.local_addr().map_err(anyhow::Error::from)?);
+    if as_json {
+        format::print_json(&serde_json::json!({ "url": url }))?;
+    } else {
+        format::line(&format!("takes events at {url}"))?;
+    }
     let stop = async {
         if let Err(e) = super::serve::asked_to_end().await {
             eprintln!("rockrose: {e}");

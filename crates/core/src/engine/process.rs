@@ -204,9 +204,9 @@ impl Run<'_> {
                 record.clear();
                 record.extend_from_slice(b"{\"message\":");
                 if form == Form::Text {
-                    json::quote(raw, record)
+                    json::quote(raw, record);
                 } else {
-                    record.extend_from_slice(raw)
+                    record.extend_from_slice(raw);
                 }
                 record.push(b'}');
                 json::scan(record, &self.plan.fields, slots).map_err(|e| e.to_string())?;
