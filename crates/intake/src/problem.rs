@@ -1,6 +1,7 @@
 //! Errors as answers: RFC 9457 problem documents, made in this one place.
 
 use axum::Json;
+use axum::extract::rejection::{JsonRejection, PathRejection, QueryRejection};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use serde_json::{Map, Value, json};
@@ -71,6 +72,24 @@ impl Problem {
     #[must_use]
     pub fn unavailable(kind: &'static str, detail: impl Into<String>) -> Problem {
         Problem::new(StatusCode::SERVICE_UNAVAILABLE, kind, "Cannot take this now", detail).retry_after(5)
+    }
+}
+
+impl From<JsonRejection> for Problem {
+    fn from(e: JsonRejection) -> Problem {
+        Problem::new(e.status(), "bad-body", "The body cannot be read", e.body_text())
+    }
+}
+
+impl From<QueryRejection> for Problem {
+    fn from(e: QueryRejection) -> Problem {
+        Problem::new(e.status(), "bad-query", "The query cannot be read", e.body_text())
+    }
+}
+
+impl From<PathRejection> for Problem {
+    fn from(e: PathRejection) -> Problem {
+        Problem::new(e.status(), "bad-path", "The path cannot be read", e.body_text())
     }
 }
 

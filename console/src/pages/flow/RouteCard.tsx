@@ -1,7 +1,7 @@
 import { Link } from "@tanstack/react-router";
 
 import type { FlowRoute } from "../../api/client";
-import { Rate } from "../../parts/Quantity";
+import { ByteRate, Rate } from "../../parts/Quantity";
 import { Sentence } from "../../parts/Sentence";
 import { Step } from "../../parts/Step";
 import { Card, Choose } from "./Card";
@@ -21,9 +21,12 @@ export function RouteCard({ route, chosen, choose }: { route: FlowRoute; chosen:
           <Rate gauge={route.taken} className="text-arrive" /> <span className="text-soft">→</span> <Rate gauge={route.out} className="font-semibold text-goes-on" />
         </span>
       </div>
-      <p className="pb-1.5 text-soft">
+      <div className="flex items-baseline justify-between gap-3 pb-1.5 text-soft">
         <Sentence text={route.when === "" ? "every event" : route.when === "remainder" ? "the remainder" : `when ${route.when}`} />
-      </p>
+        <span className="num text-sm">
+          <ByteRate gauge={route.taken} /> → <ByteRate gauge={route.out} />
+        </span>
+      </div>
       <ol>
         {route.steps.map((s) => (
           <Step key={s.position} step={s} taken={route.taken.events} />

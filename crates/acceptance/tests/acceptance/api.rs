@@ -63,6 +63,26 @@ async fn only_those_who_are_known_come_in() {
     assert_eq!(ask(out()).await.unwrap().status(), 403);
     assert_eq!(ask(out().header("sec-fetch-site", "same-origin")).await.unwrap().status(), 204);
     assert_eq!(ask(node.http.get(node.url("/api/v1/status"))).await.unwrap().status(), 401);
+    // What cannot be read is answered with a problem document too.
+    let token = node.token();
+    let bad = [
+        node.http.get(node.url("/api/v1/tail")),
+        node.http.get(node.url("/api/v1/tail?point=nowhere")),
+        node.http.get(node.url("/api/v1/revisions/first")),
+        node.http.get(node.url("/api/v1/ledger?minutes=many")),
+        node.http.post(node.url("/api/v1/plan/check")).header("content-type", "application/json").body("{"),
+        node.http.post(node.url("/api/v1/plan/check")).body("text = 1"),
+        node.http.post(node.url("/api/v1/plan/check")).json(&json!({ "text": "x".repeat(9 << 20) })),
+        node.http.put(node.url("/api/v1/secrets/a%20b")).json(&json!({ "value": "x" })),
+        node.http.put(node.url("/api/v1/secrets/a")).json(&json!({ "value": "line\nline" })),
+        node.http.delete(node.url("/api/v1/plan")),
+        node.http.get(node.url("/api/v1/no/such/path")),
+    ];
+    for (i, request) in bad.into_iter().enumerate() {
+        let answer = request.bearer_auth(&token).send().await.unwrap();
+        assert!(answer.status().is_client_error(), "{i}: {}", answer.status());
+        assert_eq!(answer.headers()["content-type"], "application/problem+json", "{i}");
+    }
     node.stop().await;
 }
 

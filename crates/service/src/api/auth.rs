@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Query, Request, State};
+use axum::extract::{Request, State};
 use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Redirect, Response};
@@ -11,6 +11,7 @@ use rockrose_intake::Problem;
 use rockrose_records::{Bearer, TokenKind};
 use serde::Deserialize;
 
+use super::extract::Asked;
 use super::{records_problem, types};
 use crate::{App, now_ms};
 
@@ -79,7 +80,7 @@ pub(crate) struct SignIn {
 }
 
 /// A browser comes with a one-time code and leaves with a session.
-pub(crate) async fn sign_in(State(app): State<Arc<App>>, Query(SignIn { code }): Query<SignIn>) -> Response {
+pub(crate) async fn sign_in(State(app): State<Arc<App>>, Asked(SignIn { code }): Asked<SignIn>) -> Response {
     let now = now_ms();
     let Some(who) = app.codes.take(&code, now) else {
         return Redirect::to("/?link=ended").into_response();

@@ -3,13 +3,14 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Query, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use rockrose_core::ledger::{Equation, Place};
 use rockrose_intake::Problem;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
+use super::extract::Asked;
 use super::types::{LedgerAnswer, LedgerEntry, LedgerEquation, LedgerMinute, LedgerWaiting, QuarantineEntry};
 use super::{spool_problem, types};
 use crate::{App, now_ms};
@@ -22,6 +23,7 @@ const MAX_QUARANTINED: i64 = 1_000;
 const SHOWN: usize = 4_096;
 
 #[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct LedgerQuery {
     /// Only the last so many minutes; left out, everything since the beginning.
     minutes: Option<i64>,
@@ -29,7 +31,7 @@ pub(crate) struct LedgerQuery {
 
 /// The account of every event and byte, and whether it balances.
 #[utoipa::path(get, path = "/api/v1/ledger", tag = "verify", params(LedgerQuery), responses((status = 200, body = types::LedgerAnswer), (status = 401, body = types::Problem)))]
-pub(crate) async fn ledger(State(app): State<Arc<App>>, Query(query): Query<LedgerQuery>) -> Result<Json<LedgerAnswer>, Problem> {
+pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<LedgerQuery>) -> Result<Json<LedgerAnswer>, Problem> {
     let now = now_ms();
     // A minute counts whole.
     let since = query.minutes.map(|m| now.div_euclid(60_000) - m.max(1) + 1);
@@ -59,6 +61,7 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Query(query): Query<Ledg
 }
 
 #[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct MinutesQuery {
     /// `source`, `route` or `destination`.
     place: String,
@@ -69,7 +72,7 @@ pub(crate) struct MinutesQuery {
 
 /// One source's, route's or destination's account, minute by minute.
 #[utoipa::path(get, path = "/api/v1/ledger/minutes", tag = "verify", params(MinutesQuery), responses((status = 200, body = Vec<types::LedgerMinute>), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
-pub(crate) async fn minutes(State(app): State<Arc<App>>, Query(query): Query<MinutesQuery>) -> Result<Json<Vec<LedgerMinute>>, Problem> {
+pub(crate) async fn minutes(State(app): State<Arc<App>>, Asked(query): Asked<MinutesQuery>) -> Result<Json<Vec<LedgerMinute>>, Problem> {
     let bad = || Problem::new(StatusCode::BAD_REQUEST, "bad-place", "No such place", "the place is `source`, `route` or `destination`");
     let place = Place::read(&query.place).ok_or_else(bad)?;
     let since = now_ms().div_euclid(60_000) - query.minutes.unwrap_or(60).clamp(1, MAX_MINUTES) + 1;
@@ -78,6 +81,7 @@ pub(crate) async fn minutes(State(app): State<Arc<App>>, Query(query): Query<Min
 }
 
 #[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct QuarantineQuery {
     /// Most records to answer with; 100 if left out, at most 1000.
     most: Option<i64>,
@@ -85,7 +89,7 @@ pub(crate) struct QuarantineQuery {
 
 /// The newest records that could not be read or were refused for good.
 #[utoipa::path(get, path = "/api/v1/quarantine", tag = "verify", params(QuarantineQuery), responses((status = 200, body = Vec<types::QuarantineEntry>), (status = 401, body = types::Problem)))]
-pub(crate) async fn quarantine(State(app): State<Arc<App>>, Query(query): Query<QuarantineQuery>) -> Result<Json<Vec<QuarantineEntry>>, Problem> {
+pub(crate) async fn quarantine(State(app): State<Arc<App>>, Asked(query): Asked<QuarantineQuery>) -> Result<Json<Vec<QuarantineEntry>>, Problem> {
     let found = app.spool.quarantined(query.most.unwrap_or(100).clamp(1, MAX_QUARANTINED)).await.map_err(|e| spool_problem(&e))?;
     let entry = |q: rockrose_spool::Quarantined| QuarantineEntry {
         id: q.id,

@@ -1,6 +1,7 @@
 //! The HTTP face, under `/api/v1`: described by an OpenAPI document, errors as problem documents, signed in by token or session.
 
 mod auth;
+mod extract;
 mod flow;
 mod ledger;
 mod metrics;

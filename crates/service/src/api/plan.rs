@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use rockrose_core::plan::CheckedPlan;
@@ -10,6 +10,7 @@ use rockrose_intake::Problem;
 use similar::{ChangeTag, TextDiff};
 
 use super::auth::Identity;
+use super::extract::{Body, Part};
 use super::types::{Applied, ApplyRequest, CheckAnswer, CheckRequest, PlanChange, PlanMistake, RevertRequest, RevisionDetail, RevisionEntry, RunningPlan};
 use super::{records_problem, types};
 use crate::App;
@@ -48,7 +49,7 @@ pub(crate) async fn running(State(app): State<Arc<App>>) -> Json<RunningPlan> {
 
 /// Says what is wrong with a plan, and what would change if it were applied. Nothing is changed.
 #[utoipa::path(post, path = "/api/v1/plan/check", tag = "plan", request_body = types::CheckRequest, responses((status = 200, body = types::CheckAnswer), (status = 401, body = types::Problem)))]
-pub(crate) async fn check(State(app): State<Arc<App>>, Json(request): Json<CheckRequest>) -> Result<Json<CheckAnswer>, Problem> {
+pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<CheckRequest>) -> Result<Json<CheckAnswer>, Problem> {
     let running = app.engine.running();
     let difference = difference(&running.checked.text, &request.text);
     let mut answer = CheckAnswer {
@@ -79,7 +80,7 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Json(request): Json<Check
 pub(crate) async fn apply(
     State(app): State<Arc<App>>,
     Extension(Identity(who)): Extension<Identity>,
-    Json(request): Json<ApplyRequest>,
+    Body(request): Body<ApplyRequest>,
 ) -> Result<Json<Applied>, Problem> {
     let revision = exchange(&app, &request.text, &who, &request.why, request.expected_revision).await.map_err(problem)?;
     Ok(Json(Applied { revision }))
@@ -108,7 +109,7 @@ async fn find(app: &App, number: i64) -> Result<rockrose_records::Revision, Prob
 /// One revision, whole.
 #[utoipa::path(get, path = "/api/v1/revisions/{number}", tag = "plan", params(("number" = i64, Path)),
     responses((status = 200, body = types::RevisionDetail), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn revision(State(app): State<Arc<App>>, Path(number): Path<i64>) -> Result<Json<RevisionDetail>, Problem> {
+pub(crate) async fn revision(State(app): State<Arc<App>>, Part(number): Part<i64>) -> Result<Json<RevisionDetail>, Problem> {
     let found = find(&app, number).await?;
     let before = app.records(move |r| r.revision(number - 1)).await.map_err(|e| records_problem(&e))?;
     let difference = difference(before.as_ref().map_or("", |b| &b.text), &found.text);
@@ -121,8 +122,8 @@ pub(crate) async fn revision(State(app): State<Arc<App>>, Path(number): Path<i64
 pub(crate) async fn revert(
     State(app): State<Arc<App>>,
     Extension(Identity(who)): Extension<Identity>,
-    Path(number): Path<i64>,
-    Json(request): Json<RevertRequest>,
+    Part(number): Part<i64>,
+    Body(request): Body<RevertRequest>,
 ) -> Result<Json<Applied>, Problem> {
     let found = find(&app, number).await?;
     let why = if request.why.is_empty() { format!("back to revision {number}") } else { request.why };

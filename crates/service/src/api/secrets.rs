@@ -3,11 +3,12 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use rockrose_intake::Problem;
 use rockrose_records::Secret;
 
+use super::extract::{Body, Part};
 use super::types::{SecretName, SecretValue};
 use super::{records_problem, types};
 use crate::{App, now_ms};
@@ -34,7 +35,7 @@ pub(crate) async fn list(State(app): State<Arc<App>>) -> Result<Json<Vec<SecretN
 /// Keeps a secret. One that the running plan uses takes effect at once.
 #[utoipa::path(put, path = "/api/v1/secrets/{name}", tag = "plan", params(("name" = String, Path)), request_body = types::SecretValue,
     responses((status = 204), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
-pub(crate) async fn set(State(app): State<Arc<App>>, Path(name): Path<String>, Json(request): Json<SecretValue>) -> Result<StatusCode, Problem> {
+pub(crate) async fn set(State(app): State<Arc<App>>, Part(name): Part<String>, Body(request): Body<SecretValue>) -> Result<StatusCode, Problem> {
     named(&name)?;
     if request.value.is_empty() || request.value.len() > MAX_SECRET || request.value.chars().any(char::is_control) {
         return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-secret", "Not a secret's value", "a value has 1 to 4096 bytes and no control characters"));
@@ -52,7 +53,7 @@ pub(crate) async fn set(State(app): State<Arc<App>>, Path(name): Path<String>, J
 /// Forgets a secret that the running plan does not use.
 #[utoipa::path(delete, path = "/api/v1/secrets/{name}", tag = "plan", params(("name" = String, Path)),
     responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 409, body = types::Problem)))]
-pub(crate) async fn remove(State(app): State<Arc<App>>, Path(name): Path<String>) -> Result<StatusCode, Problem> {
+pub(crate) async fn remove(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
     if app.engine.running().checked.secrets().iter().any(|s| s.0 == name) {
         return Err(Problem::new(StatusCode::CONFLICT, "secret-in-use", "The secret is in use", format!("the running plan refers to `{name}`")));
     }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use axum::extract::{Query, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{Stream, unfold};
@@ -17,11 +17,13 @@ use serde::Deserialize;
 use serde_json::value::RawValue;
 use utoipa::IntoParams;
 
+use super::extract::Asked;
 use super::types::{self, PlanMistake, TailEvent};
 use crate::App;
 use crate::tail::{Hub, Place, Shown, View};
 
 #[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
 pub(crate) struct TailQuery {
     /// `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`.
     point: String,
@@ -79,7 +81,7 @@ impl Looking {
 #[utoipa::path(get, path = "/api/v1/tail", tag = "watch", params(TailQuery),
     responses((status = 200, description = "a stream of server-sent events", content_type = "text/event-stream", body = types::TailEvent),
         (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 503, body = types::Problem)))]
-pub(crate) async fn tail(State(app): State<Arc<App>>, Query(query): Query<TailQuery>) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
+pub(crate) async fn tail(State(app): State<Arc<App>>, Asked(query): Asked<TailQuery>) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
     let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-point", "No such point", detail);
     let place = Place::read(&query.point)
         .ok_or_else(|| bad(format!("`{}` is not a point: write `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`", query.point)))?;
