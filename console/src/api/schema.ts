@@ -720,7 +720,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description Only the last so many minutes; left out, everything since the beginning. */
-                minutes?: number | null;
+                minutes?: number;
             };
             header?: never;
             path?: never;
@@ -753,7 +753,7 @@ export interface operations {
                 place: string;
                 name: string;
                 /** @description How many minutes back; 60 if left out, at most 1440. */
-                minutes?: number | null;
+                minutes?: number;
             };
             header?: never;
             path?: never;
@@ -849,7 +849,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description Most records to answer with; 100 if left out, at most 1000. */
-                most?: number | null;
+                most?: number;
             };
             header?: never;
             path?: never;
@@ -1204,7 +1204,7 @@ export interface operations {
                 /** @description `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`. */
                 point: string;
                 /** @description Only events that meet this condition as they came to the point. */
-                when?: string | null;
+                when?: string;
                 /** @description Only events that came through the point's steps. */
                 kept_only?: boolean;
             };
