@@ -89,8 +89,8 @@ export function Palette() {
   }, []);
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
-      <Dialog.Trigger className="rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong">
-        Go to <kbd className="font-mono text-xs text-soft">Ctrl K</kbd>
+      <Dialog.Trigger className="rounded border border-line px-2.5 py-1 text-sm whitespace-nowrap hover:border-line-strong">
+        Go to <kbd className="font-mono text-xs text-soft max-md:hidden">Ctrl K</kbd>
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-20 bg-ink/30" />

@@ -91,7 +91,7 @@ export function Shell() {
             <Place to="/" label="Flow" />
             <Place to="/ledger" label="Ledger" />
           </nav>
-          <div className="ml-auto flex items-center gap-4 py-1.5">
+          <div className="ml-auto flex flex-wrap items-center gap-x-4 gap-y-2 py-1.5">
             <Wellbeing />
             <button
               type="button"

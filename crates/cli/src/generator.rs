@@ -37,8 +37,8 @@ impl Generator {
         for _ in 0..events {
             self.number += 1;
             match self.rng.u32(0..10) {
-                0..5 => self.kiosk(&mut kiosks, now),
-                5..8 => self.gate(&mut gates, now),
+                0..3 => self.kiosk(&mut kiosks, now),
+                3..8 => self.gate(&mut gates, now),
                 _ => self.payment(&mut payments, now),
             }
         }

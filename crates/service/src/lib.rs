@@ -16,6 +16,7 @@ mod sink;
 mod tail;
 
 use std::net::SocketAddr;
+use std::os::unix::fs::DirBuilderExt;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -83,7 +84,9 @@ pub(crate) fn now_ms() -> i64 {
 impl Service {
     /// Opens what is kept in the data folder, takes up the newest revision, and listens. Fails, with the reason, if something cannot be opened or bound.
     pub async fn start(settings: &Settings) -> anyhow::Result<Service> {
-        std::fs::create_dir_all(&settings.data).with_context(|| format!("cannot make the data folder {}", settings.data.display()))?;
+        // What is kept holds events, so only its owner may look into it.
+        let made = std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&settings.data);
+        made.with_context(|| format!("cannot make the data folder {}", settings.data.display()))?;
         let lock = DataLock::take(&settings.data)?;
         let records = Arc::new(Records::open(&settings.data)?);
         let spool = Spool::open(&settings.data.join("spool.db"))?;

@@ -30,7 +30,8 @@ function layout(within: HTMLElement, bands: Band[], chosen: string | null): Draw
     return middle - sum(end, point) / 2 + before + w / 2;
   };
   const drawn: Drawn[] = [];
-  for (const band of sorted) {
+  // What no route takes is drawn first, so that it lies under what matters.
+  for (const band of [...sorted.filter((b) => b.kind === "remainder"), ...sorted.filter((b) => b.kind !== "remainder")]) {
     const from = boxes.get(band.from);
     const to = boxes.get(band.to);
     if (from === undefined || to === undefined || to.left < from.right) continue;

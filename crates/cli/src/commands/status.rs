@@ -74,25 +74,20 @@ pub(crate) async fn status(common: &Common) -> Outcome {
         &[1, 2, 3, 4, 5],
         list(&flow["sources"]).iter().map(source).collect(),
     );
-    let mut rows = Vec::new();
+    let (mut rows, mut steps) = (Vec::new(), Vec::new());
     for r in list(&flow["routes"]) {
         let to: Vec<&str> = list(&r["to"]).iter().filter_map(Value::as_str).collect();
         rows.push(vec![text(r, "name").to_owned(), per_second(&r["taken"]), per_second(&r["out"]), total(&r["taken"]), total(&r["out"]), to.join(", ")]);
         for step in list(&r["steps"]) {
-            let (removed, changed) = (&step["removed"], &step["changed"]);
-            let did = |g: &Value, word: &str| g["events"].as_i64().filter(|n| *n > 0).map(|n| format!("{word} {}", format::count(n)));
-            let did: Vec<String> = [did(removed, "removed"), did(changed, "changed"), did(&step["failed"], "failed on")].into_iter().flatten().collect();
-            rows.push(vec![
-                paint(&format!("  {}", text(step, "sentence")), FAINT),
-                String::new(),
-                String::new(),
-                String::new(),
-                String::new(),
-                paint(&did.join(", "), FAINT),
-            ]);
+            let failed = match step["failed"]["events"].as_i64() {
+                Some(0) | None => String::new(),
+                Some(n) => paint(&format!("  (could not on {})", format::count(n)), FAINT),
+            };
+            steps.push(vec![text(r, "name").to_owned(), total(&step["removed"]), total(&step["changed"]), format!("{}{failed}", text(step, "sentence"))]);
         }
     }
     let routes = format::table(&["route", "takes", "lets out", "taken", "out", "to"], &[1, 2, 3, 4], rows);
+    let steps = if steps.is_empty() { String::new() } else { format::table(&["route", "removed", "changed", "by the step"], &[1, 2], steps) };
     let destination = |d: &Value| {
         let waits = d["waiting_events"].as_i64().unwrap_or(0);
         let waits = if waits == 0 {
@@ -116,5 +111,5 @@ pub(crate) async fn status(common: &Common) -> Outcome {
         &[1, 2, 3, 4, 5],
         list(&flow["destinations"]).iter().map(destination).collect(),
     );
-    format::blocks(&[paint(&head, HEAD), sources, routes, destinations])
+    format::blocks(&[paint(&head, HEAD), sources, routes, steps, destinations])
 }

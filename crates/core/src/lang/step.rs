@@ -107,7 +107,7 @@ fn redaction(c: &mut Cursor<'_>) -> Outcome<Redaction> {
             && let Some(near) = super::nearest(word, Detector::ALL.map(Detector::word))
         {
             return Err(Mistake::new(at, format!("`{word}` is no detector"))
-                .expected(format!("{expected}; if a field is meant, write \"{word}\""))
+                .expected(format!("{expected}; a field of that name is written \"{word}\""))
                 .near(word, [near]));
         }
         What::Field(path)
