@@ -11,9 +11,9 @@ demo: console ## Build (release) and run the service with the ferry line's demo
 	cargo build --release --locked -p rockrose-cli
 	@exec $(TARGET)/release/rockrose demo
 
-test: tools lint ## Everything: formatting, lints, types, unit tests, the real binary, the browser
-	cargo build --locked -p rockrose-cli
-	ROCKROSE_BIN="$(abspath $(TARGET))/debug/rockrose" cargo test --locked --workspace --exclude rockrose-bench
+test: tools lint ## Everything: formatting, lints, types, unit and property tests, the real binary, the browser
+	cargo build --locked --workspace --all-targets
+	ROCKROSE_BIN="$(abspath $(TARGET))/debug/rockrose" cargo test --locked --workspace
 
 bench: ## Measure against floors taken in the same run (a few minutes)
 	cargo run --release --locked -p rockrose-bench -- full

@@ -359,8 +359,6 @@ fn any_json(depth: u32) -> impl Strategy<Value = Value> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(300))]
-
     #[test]
     fn edited_events_stay_json_and_change_only_what_was_asked(
         members in proptest::collection::btree_map("[a-e]|a\\.b|message|level|\\PC{0,3}", any_json(3), 0..8),

@@ -223,8 +223,6 @@ fn any_step() -> impl Strategy<Value = Step> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(400))]
-
     #[test]
     fn a_printed_condition_reads_back(c in any_condition()) {
         let text = c.to_string();
