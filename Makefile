@@ -27,7 +27,7 @@ fmt: ## Format the Rust code
 lint: console
 	cargo fmt --all --check
 	cargo clippy --locked --workspace --all-targets -- -D warnings
-	cd console && npm run --silent lint && npm run --silent types-check
+	cd console && npm run --silent lint
 
 console: console/node_modules/.ready ## Build the console's files
 	cd console && npm run --silent build
