@@ -3,6 +3,8 @@
 pub mod engine;
 pub mod field;
 pub mod json;
+#[cfg(test)]
+mod json_tests;
 pub mod lang;
 pub mod ledger;
 pub mod plan;

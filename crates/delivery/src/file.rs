@@ -75,10 +75,8 @@ impl Open {
         }
         let mut length = about.len();
         match reached {
-            Some(reached) if length >= reached => {
-                file.set_len(reached)?;
-                length = reached;
-            }
+            // What stands behind was never settled; the next append cuts it off.
+            Some(reached) if length >= reached => length = reached,
             // Another file than the one that was written before: whatever is in it stays, but a line begins at its beginning.
             _ if length > 0 => {
                 let mut last = [0];

@@ -46,3 +46,6 @@ pub struct Unreadable {
     /// Why.
     pub reason: String,
 }
+
+#[cfg(test)]
+mod tests;

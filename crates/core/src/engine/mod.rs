@@ -17,4 +17,8 @@ pub use process::{Capture, Entry, Outcome, Point, Quarantined, Scratch, Watch};
 pub use selection::Selection;
 
 #[cfg(test)]
+mod extract_tests;
+#[cfg(test)]
 mod tests;
+#[cfg(test)]
+mod work_tests;

@@ -8,6 +8,8 @@ use rockrose_core::engine::{Entry, Selection};
 use rockrose_core::ledger::Amount;
 use rockrose_spool::{Arrival, pack};
 
+mod faults;
+
 use super::*;
 
 async fn queue(spool: &Spool, destination: &str, lines: &[String]) {

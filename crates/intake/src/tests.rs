@@ -1,0 +1,270 @@
+//! What a source does with its senders, whatever stands behind it.
+
+use std::net::SocketAddr;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use arc_swap::ArcSwap;
+use rockrose_core::read::Says;
+use serde_json::Value;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpStream;
+use tokio::sync::{Notify, oneshot};
+
+use super::*;
+
+/// A sink that keeps what it is handed, and can be told to hold on or to refuse.
+#[derive(Default)]
+struct Kept {
+    bodies: Mutex<Vec<(String, Vec<u8>, Says)>>,
+    holding: AtomicBool,
+    let_go: Notify,
+    waiting: AtomicUsize,
+    refusing: AtomicBool,
+}
+
+impl Sink for Kept {
+    async fn accept(&self, source: &str, body: Vec<u8>, says: Says) -> Result<Receipt, Problem> {
+        if self.holding.load(Ordering::SeqCst) {
+            self.waiting.fetch_add(1, Ordering::SeqCst);
+            self.let_go.notified().await;
+        }
+        if self.refusing.load(Ordering::SeqCst) {
+            return Err(Problem::unavailable("full", "not now"));
+        }
+        self.bodies.lock().unwrap().push((source.to_owned(), body, says));
+        Ok(Receipt { received: 1, read: 1, ..Receipt::default() })
+    }
+}
+
+struct Source {
+    address: SocketAddr,
+    settings: Arc<ArcSwap<HttpSource>>,
+    sink: Arc<Kept>,
+    stop: Option<oneshot::Sender<()>>,
+    task: tokio::task::JoinHandle<std::io::Result<()>>,
+}
+
+async fn source(change: impl FnOnce(&mut HttpSource)) -> Source {
+    let mut settings =
+        HttpSource { name: "quays".into(), listen: "127.0.0.1:0".parse().unwrap(), key: None, max_body: 10_000, max_unpacked: 50_000, max_requests: 2 };
+    change(&mut settings);
+    let listener = settings.bind().await.unwrap();
+    let address = listener.address().unwrap();
+    let settings = Arc::new(ArcSwap::from_pointee(settings));
+    let sink = Arc::new(Kept::default());
+    let (stop, stopped) = oneshot::channel::<()>();
+    let ended = async move {
+        let _ = stopped.await;
+    };
+    let task = tokio::spawn(serve(Arc::clone(&settings), listener, Arc::clone(&sink), Arc::default(), ended));
+    Source { address, settings, sink, stop: Some(stop), task }
+}
+
+struct Answer {
+    status: u16,
+    head: String,
+    body: Value,
+}
+
+impl Answer {
+    fn kind(&self) -> &str {
+        self.body["type"].as_str().unwrap_or_default().trim_start_matches("urn:rockrose:problem:")
+    }
+}
+
+/// Sends raw bytes and reads one answer.
+async fn exchange(address: SocketAddr, bytes: &[u8]) -> Answer {
+    let mut stream = TcpStream::connect(address).await.unwrap();
+    // The other side may answer and close before it has read everything.
+    let _ = stream.write_all(bytes).await;
+    let mut text = Vec::new();
+    let _ = tokio::time::timeout(Duration::from_secs(10), stream.read_to_end(&mut text)).await.expect("an answer in time");
+    let text = String::from_utf8_lossy(&text).into_owned();
+    let (head, body) = text.split_once("\r\n\r\n").unwrap_or((&text, ""));
+    let status = head.split(' ').nth(1).and_then(|s| s.parse().ok()).unwrap_or(0);
+    Answer { status, head: head.to_lowercase(), body: serde_json::from_str(body).unwrap_or_default() }
+}
+
+fn post(path: &str, headers: &str, body: &[u8]) -> Vec<u8> {
+    let head = format!("POST {path} HTTP/1.1\r\nhost: quay\r\nconnection: close\r\n{headers}content-length: {}\r\n\r\n", body.len());
+    [head.as_bytes(), body].concat()
+}
+
+#[tokio::test]
+async fn bodies_reach_the_sink_with_what_the_sender_says() {
+    let s = source(|_| {}).await;
+    for (kind, says) in [
+        ("application/json; charset=utf-8", Says::Json),
+        ("application/vnd.ferry+json", Says::Json),
+        ("application/x-ndjson", Says::Lines),
+        ("TEXT/PLAIN", Says::Lines),
+        ("application/x-www-form-urlencoded", Says::Nothing),
+    ] {
+        let answer = exchange(s.address, &post("/in", &format!("content-type: {kind}\r\n"), b"{\"a\":1}")).await;
+        assert_eq!((answer.status, answer.body["read"].as_u64()), (200, Some(1)), "{kind}");
+        let (name, body, said) = s.sink.bodies.lock().unwrap().pop().unwrap();
+        assert_eq!((name.as_str(), body.as_slice(), said), ("quays", &b"{\"a\":1}"[..], says), "{kind}");
+    }
+    assert_eq!(exchange(s.address, &post("/", "", b"x")).await.status, 200);
+}
+
+#[tokio::test]
+async fn bodies_in_pieces_and_cut_off() {
+    let s = source(|_| {}).await;
+    let chunked = b"POST /in HTTP/1.1\r\nhost: q\r\nconnection: close\r\ntransfer-encoding: chunked\r\n\r\n3\r\nabc\r\n4\r\ndefg\r\n0\r\n\r\n";
+    assert_eq!(exchange(s.address, chunked).await.status, 200);
+    assert_eq!(s.sink.bodies.lock().unwrap().pop().unwrap().1, b"abcdefg");
+    // An endless body is refused at its bound, though no length was announced.
+    let mut endless = b"POST /in HTTP/1.1\r\nhost: q\r\nconnection: close\r\ntransfer-encoding: chunked\r\n\r\n".to_vec();
+    for _ in 0..30 {
+        endless.extend_from_slice(b"3e8\r\n");
+        endless.extend_from_slice(&[b'x'; 1000]);
+        endless.extend_from_slice(b"\r\n");
+    }
+    assert_eq!(exchange(s.address, &endless).await.status, 413);
+    // One that ends before it is whole reaches nobody.
+    let mut stream = TcpStream::connect(s.address).await.unwrap();
+    stream.write_all(b"POST /in HTTP/1.1\r\nhost: q\r\ncontent-length: 100\r\n\r\n{\"a\":1}").await.unwrap();
+    stream.shutdown().await.unwrap();
+    let mut rest = Vec::new();
+    let _ = stream.read_to_end(&mut rest).await;
+    assert!(!String::from_utf8_lossy(&rest).contains("200 OK"));
+    assert!(s.sink.bodies.lock().unwrap().is_empty());
+    for garbage in [&b"\x16\x03\x01\x02\x00\x01\x00"[..], b"GET\r\n\r\n", b"\0\0\0\0\r\n\r\n", b"POST /in HTTP/1.1\r\nhost: q\r\ncontent-length: -1\r\n\r\n"] {
+        let mut bytes = garbage.to_vec();
+        bytes.extend_from_slice(b"\r\n\r\n");
+        let answer = exchange(s.address, &bytes).await;
+        assert!(answer.status == 0 || answer.status == 400, "{garbage:?}: {}", answer.status);
+    }
+    assert_eq!(exchange(s.address, &post("/in", "", b"still here")).await.status, 200);
+}
+
+#[tokio::test]
+async fn bounds_and_encodings_are_told_apart() {
+    let s = source(|_| {}).await;
+    let gzip = |bytes: &[u8]| {
+        let mut e = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
+        std::io::Write::write_all(&mut e, bytes).unwrap();
+        e.finish().unwrap()
+    };
+    for (headers, body, status, kind) in [
+        ("", vec![b'x'; 10_001], 413, "body-too-large"),
+        ("", Vec::new(), 400, "empty-body"),
+        ("content-encoding: gzip\r\n", gzip(&[b'x'; 50_001]), 413, "body-too-large"),
+        ("content-encoding: gzip\r\n", b"plain".to_vec(), 400, "damaged-body"),
+        ("content-encoding: brotli\r\n", b"x".to_vec(), 415, "unknown-encoding"),
+        ("content-encoding: \u{e9}\r\n", b"x".to_vec(), 415, "unknown-encoding"),
+    ] {
+        let answer = exchange(s.address, &post("/in", headers, &body)).await;
+        assert_eq!((answer.status, answer.kind()), (status, kind), "{headers}");
+        assert!(answer.head.contains("application/problem+json"));
+    }
+    for (headers, body) in [("content-encoding: gzip\r\n", gzip(&[b'x'; 50_000])), ("content-encoding: identity\r\n", vec![b'x'; 10_000])] {
+        assert_eq!(exchange(s.address, &post("/in", headers, &body)).await.status, 200, "{headers}");
+    }
+}
+
+#[tokio::test]
+async fn the_key_is_asked_for_in_either_place() {
+    let s = source(|x| x.key = Some(SourceKey::new("tern".into()))).await;
+    for (path, headers, status) in [
+        ("/in", "authorization: Bearer tern\r\n", 200),
+        ("/in", "authorization: bearer tern\r\n", 200),
+        ("/in/tern", "", 200),
+        ("/in", "", 401),
+        ("/in", "authorization: Bearer ter\r\n", 401),
+        ("/in", "authorization: Bearer tern2\r\n", 401),
+        ("/in", "authorization: Basic tern\r\n", 401),
+        ("/in/plover", "", 401),
+        // The path's key is what counts where both are shown.
+        ("/in/plover", "authorization: Bearer tern\r\n", 401),
+    ] {
+        let answer = exchange(s.address, &post(path, headers, b"x")).await;
+        assert_eq!(answer.status, status, "{path} {headers}");
+        assert!(!answer.body.to_string().contains("tern"), "the key never comes back");
+    }
+    assert_eq!(format!("{:?}", s.settings.load().key), "Some(SourceKey(…))");
+    // Settings are exchanged under the running listener.
+    s.settings.store(Arc::new(HttpSource { key: None, name: "gates".into(), ..HttpSource::clone(&s.settings.load()) }));
+    assert_eq!(exchange(s.address, &post("/in", "", b"x")).await.status, 200);
+    assert_eq!(s.sink.bodies.lock().unwrap().last().unwrap().0, "gates");
+    assert_eq!(exchange(s.address, &post("/in/tern", "", b"x")).await.status, 404);
+}
+
+#[tokio::test]
+async fn only_so_many_at_once_and_the_sink_can_refuse() {
+    let s = source(|_| {}).await;
+    s.sink.holding.store(true, Ordering::SeqCst);
+    let held: Vec<_> = (0..2).map(|_| tokio::spawn(async move { exchange(s.address, &post("/in", "", b"x")).await.status })).collect();
+    while s.sink.waiting.load(Ordering::SeqCst) < 2 {
+        tokio::task::yield_now().await;
+    }
+    let busy = exchange(s.address, &post("/in", "", b"x")).await;
+    assert_eq!((busy.status, busy.kind()), (503, "busy"));
+    assert!(busy.head.contains("retry-after: 1"));
+    s.sink.holding.store(false, Ordering::SeqCst);
+    s.sink.let_go.notify_waiters();
+    for one in held {
+        assert_eq!(one.await.unwrap(), 200);
+    }
+    s.sink.refusing.store(true, Ordering::SeqCst);
+    let full = exchange(s.address, &post("/in", "", b"x")).await;
+    assert_eq!((full.status, full.kind()), (503, "full"));
+    s.sink.refusing.store(false, Ordering::SeqCst);
+    assert_eq!(exchange(s.address, &post("/in", "", b"x")).await.status, 200);
+}
+
+#[tokio::test]
+async fn a_source_that_stops_finishes_what_is_under_way() {
+    let mut s = source(|_| {}).await;
+    s.sink.holding.store(true, Ordering::SeqCst);
+    let address = s.address;
+    let held = tokio::spawn(async move { exchange(address, &post("/in", "", b"last")).await.status });
+    while s.sink.waiting.load(Ordering::SeqCst) < 1 {
+        tokio::task::yield_now().await;
+    }
+    s.stop.take().unwrap().send(()).unwrap();
+    // New connections find nobody, soon.
+    let closed = async {
+        while TcpStream::connect(address).await.is_ok() {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    };
+    tokio::time::timeout(Duration::from_secs(10), closed).await.unwrap();
+    s.sink.let_go.notify_waiters();
+    assert_eq!(held.await.unwrap(), 200);
+    tokio::time::timeout(Duration::from_secs(10), s.task).await.unwrap().unwrap().unwrap();
+    assert_eq!(s.sink.bodies.lock().unwrap().pop().unwrap().1, b"last");
+}
+
+#[tokio::test]
+async fn connections_are_bounded_and_give_their_places_back() {
+    let listener = BoundedListener::bind("127.0.0.1:0".parse().unwrap(), 2).await.unwrap();
+    let address = listener.address().unwrap();
+    let app = axum::Router::new().route("/", axum::routing::get(|| async { "here" }));
+    tokio::spawn(async move { axum::serve(listener, app).await });
+    let get = b"GET / HTTP/1.1\r\nhost: q\r\nconnection: close\r\n\r\n";
+    let (first, second) = (TcpStream::connect(address).await.unwrap(), TcpStream::connect(address).await.unwrap());
+    let mut third = TcpStream::connect(address).await.unwrap();
+    third.write_all(get).await.unwrap();
+    let mut answer = Vec::new();
+    let early = tokio::time::timeout(Duration::from_millis(200), third.read_to_end(&mut answer)).await;
+    assert!(early.is_err(), "the third waits while two are open");
+    drop(first);
+    tokio::time::timeout(Duration::from_secs(10), third.read_to_end(&mut answer)).await.unwrap().unwrap();
+    assert!(String::from_utf8_lossy(&answer).ends_with("here"));
+    drop(second);
+}
+
+#[test]
+fn problems_are_documents() {
+    use axum::response::IntoResponse;
+    let response = Problem::unauthorised("show it").with("hint", "x").into_response();
+    assert_eq!(response.headers()["www-authenticate"], "Bearer");
+    assert_eq!(response.headers()["content-type"], "application/problem+json");
+    let waiting = Problem::unavailable("full", "later");
+    assert_eq!((waiting.status().as_u16(), waiting.detail()), (503, "later"));
+    assert_eq!(waiting.into_response().headers()["retry-after"], "5");
+}
