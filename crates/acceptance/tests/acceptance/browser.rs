@@ -194,3 +194,65 @@ async fn the_console_answers_its_questions() {
     browser.driver.clone().quit().await.unwrap();
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
+    let [source] = free_ports();
+    let mut node = Node::start().await;
+    let mut text = format!("[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.counted]\nkind = \"discard\"\n");
+    for n in 0..1_000 {
+        text.push_str(&format!("[[route]]\nname = \"gate-{n}\"\nwhen = 'gate = {n}'\ndo = ['tag number = {n}']\nto = [\"counted\"]\n"));
+    }
+    node.apply(&text);
+    assert_eq!(post(&node.http, source, "{\"gate\":737}\n{\"gate\":5}\n{\"gate\":-1}\n").await.status(), 200);
+    let browser = Browser::start().await;
+    let link = node.json(&["link"])["url"].as_str().unwrap().to_owned();
+    browser.driver.goto(&link).await.unwrap();
+    browser.sees("Routes (1000)").await;
+    browser.sees("960 more; find them by name.").await;
+    let search = browser.find("input[aria-label='Find a route']").await;
+    search.send_keys("gate-737").await.unwrap();
+    browser.sees("when gate = 737").await;
+    until("only that one is drawn", async || {
+        let cards = browser.driver.find_all(By::Css("article[data-point^='route:']")).await.ok()?;
+        (cards.len() == 1).then_some(())
+    })
+    .await;
+    browser.sees("changes 100 %").await;
+
+    // Frozen numbers stand still while events pass; thawed, they catch up.
+    let arrived = async || browser.find("article[data-point='source:quays'] .num").await.attr("title").await.unwrap().unwrap();
+    until("the source has its three", async || arrived().await.contains("; 3 since").then_some(())).await;
+    let freeze = browser.driver.find(By::XPath("//button[text()='Freeze']")).await.unwrap();
+    freeze.click().await.unwrap();
+    browser.sees("Frozen").await;
+    assert_eq!(post(&node.http, source, "{\"gate\":737}\n").await.status(), 200);
+    until("the service has counted it", async || (node.get("/api/v1/flow").await["sources"][0]["received"]["events"] == 4).then_some(())).await;
+    assert!(arrived().await.contains("; 3 since"));
+    browser.driver.find(By::XPath("//button[text()='Frozen']")).await.unwrap().click().await.unwrap();
+    until("the numbers move again", async || arrived().await.contains("; 4 since").then_some(())).await;
+
+    // The theme is chosen in the menu and outlives the page.
+    browser.find("button[aria-label='Appearance and session']").await.click().await.unwrap();
+    browser.driver.query(By::XPath("//*[@role='menuitemradio'][contains(., 'Dark')]")).first().await.unwrap().click().await.unwrap();
+    let theme = async || browser.script("return document.documentElement.dataset.theme").await;
+    until("it is dark", async || (theme().await == json!("dark")).then_some(())).await;
+    browser.driver.refresh().await.unwrap();
+    browser.sees("Routes (1000)").await;
+    assert_eq!(theme().await, json!("dark"));
+
+    // Every control has a name, and a page that is not there says so.
+    let nameless = "return [...document.querySelectorAll('button, a, input')].filter(e => !(e.innerText || e.ariaLabel || e.labels?.length || e.querySelector('img[alt]'))).map(e => e.outerHTML)";
+    assert_eq!(browser.script(nameless).await, json!([]));
+    browser.driver.goto(node.url("/routes/nowhere")).await.unwrap();
+    browser.sees("has no route “nowhere”").await;
+    browser.driver.goto(node.url("/no-such-page")).await.unwrap();
+    browser.sees("There is no such page.").await;
+
+    // Signed out, nothing is shown any more.
+    browser.find("button[aria-label='Appearance and session']").await.click().await.unwrap();
+    browser.driver.query(By::XPath("//*[@role='menuitem'][contains(., 'Sign out')]")).first().await.unwrap().click().await.unwrap();
+    browser.sees("You are not signed in.").await;
+    browser.driver.clone().quit().await.unwrap();
+    node.stop().await;
+}

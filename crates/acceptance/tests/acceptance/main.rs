@@ -6,6 +6,8 @@ mod browser;
 mod client;
 mod crash;
 mod demo;
+mod disk;
 mod harness;
 mod hostile;
 mod plan;
+mod secrecy;
