@@ -193,3 +193,6 @@ impl DataLock {
         Ok(DataLock { _file: file })
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -34,7 +34,7 @@ impl Meter {
         self.looks.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn add(&self, sums: Sums) {
+    pub(crate) fn add(&self, sums: Sums) {
         let mut looks = self.looks();
         looks.push_back((Instant::now(), sums));
         while looks.len() > LOOKS + 1 {

@@ -55,7 +55,7 @@ async fn a_working_day() {
     }
     assert!(!ledger.contains('\x1b'), "no colour when it is piped");
     assert_eq!(node.json(&["ledger", "--minutes", "5"])["balanced"], true);
-    until("the meter has looked", async || text(&node.client(&["status"]).stdout).contains("changed 2").then_some(())).await;
+    until("the meter has looked", async || text(&node.client(&["status"]).stdout).contains("2  tag kept = true").then_some(())).await;
 
     let second = node.write("plan.toml", &plan(source, node.folder.path(), "tag kept = false"));
     let said = text(&node.client(&["apply", &second, "--yes"]).stdout);

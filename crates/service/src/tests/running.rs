@@ -1,0 +1,161 @@
+//! A service in this process: what sources hand it, what a plan changes around it, who looks.
+
+use std::sync::Arc;
+
+use rockrose_core::ledger::Equation;
+use rockrose_core::read::Says;
+use rockrose_intake::Sink;
+
+use crate::apply::{Refusal, apply, missing_secrets, take_up};
+use crate::sink::PlanSink;
+use crate::tail::{Hub, Place};
+use crate::{App, Service, Settings};
+
+struct Running {
+    service: Service,
+    _folder: tempfile::TempDir,
+}
+
+async fn service() -> Running {
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&Settings { data: folder.path().join("data"), listen: "127.0.0.1:0".parse().unwrap() }).await.unwrap();
+    Running { service, _folder: folder }
+}
+
+impl Running {
+    fn app(&self) -> &Arc<App> {
+        &self.service.app
+    }
+}
+
+/// A plan whose source listens on a port that is free now.
+fn plan(steps: &str, bound: &str) -> String {
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    format!(
+        "[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:{port}\"\nmax_event = \"100 B\"\n[destination.dead]\nkind = \"http\"\nendpoints = [\"http://127.0.0.1:9/in\"]\nhold_at_most = \"{bound}\"\n[[route]]\nname = \"all\"\nwhen = 'wanted = true'\ndo = [{steps}]\nto = [\"dead\"]\n"
+    )
+}
+
+async fn hand(app: &Arc<App>, body: &str, says: Says) -> Result<rockrose_intake::Receipt, rockrose_intake::Problem> {
+    PlanSink::new(Arc::clone(app)).accept("in", body.as_bytes().to_vec(), says).await
+}
+
+#[tokio::test]
+async fn bodies_are_counted_queued_and_kept_aside() {
+    let r = service().await;
+    assert_eq!(hand(r.app(), "{}", Says::Lines).await.unwrap_err().status(), 503, "no plan has this source");
+    assert_eq!(apply(r.app(), &plan("'tag x = 1'", "1 MB"), "ann", "first", None).await.unwrap(), 1);
+    let long = format!("{{\"long\":\"{}\"}}", "x".repeat(200));
+    let receipt = hand(r.app(), &format!("{{\"wanted\":true}}\n{{\"wanted\":false}}\n{long}\n{{bad\n"), Says::Lines).await.unwrap();
+    assert_eq!((receipt.received, receipt.read, receipt.quarantined), (4, 2, 2));
+    assert_eq!(receipt.unreadable.iter().map(|u| u.record).collect::<Vec<_>>(), [3, 4]);
+    assert!(receipt.unreadable[0].reason.contains("longer than the limit"));
+    let wrong = hand(r.app(), "[1", Says::Json).await.unwrap_err();
+    assert_eq!(wrong.status(), 400);
+    assert!(wrong.detail().contains("line 1, column 3"), "{}", wrong.detail());
+    assert_eq!(r.app().spool.waiting()["dead"].amount.events, 1);
+    assert!(r.app().spool.balance().await.unwrap().iter().all(Equation::holds));
+    // Many unreadable records are all kept, but only the first few are named.
+    let receipt = hand(r.app(), &"{bad\n".repeat(50), Says::Lines).await.unwrap();
+    assert_eq!((receipt.quarantined, receipt.unreadable.len()), (50, rockrose_intake::NAMED_UNREADABLE));
+    r.service.stop().await;
+}
+
+#[tokio::test]
+async fn a_source_is_pushed_back_only_by_what_it_can_reach() {
+    let r = service().await;
+    let two = plan("", "100 B")
+        + "[source.other]\nkind = \"http\"\nlisten = \"127.0.0.1:0\"\n[destination.easy]\nkind = \"discard\"\n[[route]]\nname = \"others\"\nfrom = [\"other\"]\nto = [\"easy\"]\n";
+    let two = two.replace("name = \"all\"\n", "name = \"all\"\nfrom = [\"in\"]\n");
+    apply(r.app(), &two, "ann", "", None).await.unwrap();
+    let event = "{\"wanted\":true,\"text\":\"about sixty bytes of this and of that\"}\n";
+    assert!(hand(r.app(), &event.repeat(2), Says::Lines).await.is_ok());
+    let full = hand(r.app(), event, Says::Lines).await.unwrap_err();
+    assert_eq!(full.status(), 503);
+    assert!(full.detail().contains("`dead`"), "{}", full.detail());
+    let other = PlanSink::new(Arc::clone(r.app())).accept("other", event.as_bytes().to_vec(), Says::Lines).await;
+    assert!(other.is_ok());
+    r.service.stop().await;
+}
+
+#[tokio::test]
+async fn plans_that_cannot_run_change_nothing() {
+    let r = service().await;
+    let good = plan("", "1 MB");
+    apply(r.app(), &good, "ann", "", None).await.unwrap();
+    assert!(matches!(apply(r.app(), "nonsense", "bo", "", None).await, Err(Refusal::Mistakes(_))));
+    let secret = good.replace("hold_at_most", "token = { secret = \"t\" }\nhold_at_most");
+    assert!(matches!(apply(r.app(), &secret, "bo", "", None).await, Err(Refusal::Secrets(names)) if names == ["t"]));
+    assert_eq!(missing_secrets(r.app(), &rockrose_core::plan::CheckedPlan::read(&secret).unwrap()).await.unwrap(), ["t"]);
+    let busy = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let taken = format!("{good}[source.late]\nkind = \"http\"\nlisten = \"{}\"\n", busy.local_addr().unwrap());
+    assert!(matches!(apply(r.app(), &taken, "bo", "", None).await, Err(Refusal::Listen { .. })));
+    assert!(matches!(apply(r.app(), "", "bo", "", Some(7)).await, Err(Refusal::Records(_))));
+    assert_eq!(r.app().engine.running().revision, 1);
+    assert_eq!(r.app().records(|r| r.revisions(10)).await.unwrap().len(), 1);
+    assert!(hand(r.app(), "{\"wanted\":true}", Says::Lines).await.is_ok(), "the plan that ran still runs");
+    // A set secret makes it good; an unchanged plan is not recorded again.
+    r.service.set_secret("t", "value").await.unwrap();
+    assert_eq!(apply(r.app(), &secret, "bo", "", Some(1)).await.unwrap(), 2);
+    assert_eq!(r.service.apply(&secret, "bo", "", "p").await.unwrap(), None);
+    take_up(r.app(), 2, &secret).await.unwrap();
+    assert_eq!(r.app().records(|r| r.revisions(10)).await.unwrap().len(), 2);
+    r.service.stop().await;
+}
+
+#[tokio::test]
+async fn viewers_see_their_point_and_hold_up_nobody() {
+    let r = service().await;
+    apply(r.app(), &plan("'drop n = 2', 'tag seen = true'", "10 MB"), "ann", "", None).await.unwrap();
+    let running = r.app().engine.running();
+    assert!(r.app().tail.watch(&running.compiled).is_none(), "nobody looks, so nothing is captured");
+    let mut route = Hub::look(r.app(), Place::Route("all".into())).unwrap();
+    let mut rest = Hub::look(r.app(), Place::Remainder).unwrap();
+    let gone = Hub::look(r.app(), Place::Route("no-such".into())).unwrap();
+    hand(r.app(), "{\"wanted\":true,\"n\":1}\n{\"wanted\":true,\"n\":2}\n{\"n\":3}\n", Says::Lines).await.unwrap();
+    let first = route.events.recv().await.unwrap();
+    assert_eq!(first.capture.after.as_deref(), Some(&br#"{"wanted":true,"n":1,"seen":true}"#[..]));
+    let second = route.events.recv().await.unwrap();
+    assert_eq!((second.capture.after.as_ref(), second.capture.removed_by.as_deref()), (None, Some("drop n = 2")));
+    assert_eq!(rest.events.recv().await.unwrap().capture.before, br#"{"n":3}"#);
+    assert!(rest.events.try_recv().is_err());
+    drop(gone);
+    // One that does not read is skipped and told how many; bodies go on.
+    for _ in 0..20 {
+        hand(r.app(), &"{\"wanted\":true,\"n\":1}\n".repeat(100), Says::Lines).await.unwrap();
+    }
+    assert!(route.skipped.load(std::sync::atomic::Ordering::Relaxed) > 1_000);
+    drop(route);
+    drop(rest);
+    assert!(r.app().tail.watch(&running.compiled).is_none());
+    // Only so many may look at once.
+    let all: Vec<_> = std::iter::from_fn(|| Hub::look(r.app(), Place::Remainder)).collect();
+    assert_eq!(all.len(), 64);
+    r.service.stop().await;
+}
+
+#[tokio::test]
+async fn what_is_kept_is_taken_up_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let settings = Settings { data: folder.path().join("data"), listen: "127.0.0.1:0".parse().unwrap() };
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    let text = plan("", "1 MB");
+    {
+        let service = Service::start(&settings).await.unwrap();
+        assert!(Service::start(&settings).await.is_err(), "one service a folder");
+        let token = service.first_token().await.unwrap();
+        assert!(token.is_some() && service.first_token().await.unwrap().is_none(), "the first token is made once");
+        assert_eq!(service.apply(&text, "ann", "", "p").await.unwrap(), Some(1));
+        assert!(service.apply("x", "ann", "", "plan.toml").await.unwrap_err().to_string().contains("plan.toml:1:"));
+        hand(&service.app, "{\"wanted\":true}", Says::Lines).await.unwrap();
+        assert!(service.sign_in_link().unwrap().contains("/sign-in?code="));
+        service.stop().await;
+    }
+    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&settings.data).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o700, "only its owner may look into it");
+    let service = Service::start(&settings).await.unwrap();
+    assert_eq!(service.app.engine.running().revision, 1);
+    assert_eq!(service.app.spool.waiting()["dead"].amount.events, 1);
+    service.stop().await;
+}
