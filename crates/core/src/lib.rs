@@ -10,4 +10,6 @@ pub mod ledger;
 pub mod plan;
 pub mod read;
 pub mod redact;
+#[cfg(test)]
+mod redact_tests;
 pub mod sample;
