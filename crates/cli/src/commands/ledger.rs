@@ -181,3 +181,60 @@ fn verdict(answer: &Value) -> String {
     };
     format!("{}\n{}", paint("NOT balanced", BAD), off.iter().map(line).collect::<Vec<_>>().join("\n"))
 }
+
+#[cfg(test)]
+mod tests {
+    use serde_json::json;
+
+    use super::*;
+
+    fn row(measure: &str, position: i64, sentence: &str, events: i64, bytes: i64) -> Value {
+        json!({ "place": "route", "name": "r", "via": "s", "position": position, "sentence": sentence, "measure": measure, "events": events, "bytes": bytes })
+    }
+
+    fn printed(rows: &[Value], print: fn(&mut Page, &Account<'_>)) -> Vec<String> {
+        let mut page = Page { rows: Vec::new() };
+        print(&mut page, &Account { rows: rows.iter().collect() });
+        page.rows.into_iter().map(|r| r.join("|").trim().to_owned()).collect()
+    }
+
+    #[test]
+    fn lines_of_an_account_add_up() {
+        let rows = [
+            row("taken", 0, "", 10, 1_000),
+            row("removed", 1, "drop a = 1", 3, 300),
+            row("changed", 2, "tag x = 1", 7, -70),
+            row("failed", 2, "tag x = 1", 1, 100),
+            row("out", 0, "", 7, 770),
+        ];
+        let lines = printed(&rows, route);
+        assert_eq!(lines[0], "taken|10|1\u{202f}000");
+        assert_eq!(lines[1], "− 1. drop a = 1|-3|-300");
+        assert!(lines[2].starts_with("± 2. tag x = 1") && lines[2].contains("changed 7") && lines[2].ends_with("||70"), "{}", lines[2]);
+        assert!(lines[3].contains("failed on 1"));
+        assert_eq!(lines[4], "= out|7|770");
+        // The bytes column adds up: what was taken, less what went, plus what was added, is what is out.
+        assert_eq!(1_000 - 300 + 70, 770);
+    }
+
+    #[test]
+    fn amounts_are_summed_over_where_they_came_from() {
+        let mut second = row("taken", 0, "", 5, 50);
+        second["via"] = json!("other");
+        let lines = printed(&[row("taken", 0, "", 10, 100), second], route);
+        assert_eq!(lines, ["taken|15|150", "= out|0|0"]);
+    }
+
+    #[test]
+    fn the_verdict_says_by_how_much() {
+        let equation = |left: i64, right: i64| {
+            let says = "taken = out + removed";
+            json!({ "place": "route", "name": "r", "says": says, "holds": left == right, "left_events": left, "right_events": right, "left_bytes": 10 * left, "right_bytes": 10 * right })
+        };
+        let good = verdict(&json!({ "equations": [equation(3, 3), equation(0, 0)] }));
+        assert!(good.contains("balanced: all 2 equations hold"), "{good}");
+        let bad = verdict(&json!({ "equations": [equation(3, 3), equation(5, 3)] }));
+        assert!(bad.starts_with("NOT balanced") && bad.contains("route r: taken = out + removed: off by 2 events and 20 bytes"), "{bad}");
+        assert_eq!(bad.lines().count(), 2);
+    }
+}

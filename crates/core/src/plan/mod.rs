@@ -19,4 +19,6 @@ pub use schema::schema;
 pub const MAX_PLAN: usize = 4 << 20;
 
 #[cfg(test)]
+mod report_tests;
+#[cfg(test)]
 mod tests;
