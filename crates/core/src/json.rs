@@ -11,6 +11,8 @@ use crate::field::FieldTable;
 pub const MAX_DEPTH: usize = 64;
 /// Most members (at all levels together) that one event may have.
 pub const MAX_MEMBERS: usize = 4_096;
+/// Deepest nesting that an event may come to by edits. What arrives is held to [`MAX_DEPTH`]; steps may nest further, and must not fail on what they made.
+pub(crate) const EDITED_DEPTH: usize = 400;
 
 /// What sort of JSON value a [`Span`] covers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -102,19 +104,44 @@ pub struct Scanned {
 pub fn scan(json: &[u8], fields: &FieldTable, slots: &mut Vec<Span>) -> Result<Scanned, Unreadable> {
     slots.clear();
     slots.resize(fields.slots(), Span::MISSING);
-    let mut s = Scanner { json, at: 0, members: 0, duplicates: false, breaks: false, fields };
-    s.space();
-    if s.peek() != Some(b'{') {
-        return s.fail("expected an object");
+    Scanner::strict(json, 0, fields).event(slots)
+}
+
+/// The same for an event that steps have edited, with the bounds for those.
+pub(crate) fn scan_edited(json: &[u8], fields: &FieldTable, slots: &mut Vec<Span>) -> Result<Scanned, Unreadable> {
+    slots.clear();
+    slots.resize(fields.slots(), Span::MISSING);
+    Scanner::relaxed(json, 0, fields).event(slots)
+}
+
+/// How many levels of objects and arrays the valid value `token` has.
+pub(crate) fn depth(token: &[u8]) -> usize {
+    let (mut deepest, mut now, mut at) = (0usize, 0usize, 0);
+    while let Some(b) = token.get(at) {
+        match b {
+            b'"' => {
+                // Past the string, its escaped quotes included.
+                at += 1;
+                while let Some(c) = token.get(at).filter(|c| **c != b'"') {
+                    at += if *c == b'\\' { 2 } else { 1 };
+                }
+            }
+            b'{' | b'[' => {
+                now += 1;
+                deepest = deepest.max(now);
+            }
+            b'}' | b']' => now = now.saturating_sub(1),
+            _ => {}
+        }
+        at += 1;
     }
-    s.object(Some(0), slots, 1)?;
-    Ok(Scanned { end: s.at, duplicates: s.duplicates, breaks: s.breaks })
+    deepest
 }
 
 /// Checks one JSON value of any kind at the start of `json` and returns its span; leading white space is skipped.
 pub fn value_at(json: &[u8], at: usize) -> Result<Span, Unreadable> {
     let none = FieldTable::default();
-    let mut s = Scanner { json, at, members: 0, duplicates: false, breaks: false, fields: &none };
+    let mut s = Scanner::strict(json, at, &none);
     s.space();
     s.value(None, &mut [], 0)
 }
@@ -126,6 +153,8 @@ struct Scanner<'a> {
     duplicates: bool,
     breaks: bool,
     fields: &'a FieldTable,
+    max_depth: usize,
+    max_members: usize,
 }
 
 const ONES: u64 = 0x0101_0101_0101_0101;
@@ -141,7 +170,26 @@ fn stops(word: u64) -> u64 {
     (zero(quote) | zero(slash) | (word.wrapping_sub(ONES * 0x20) & !word)) & HIGH
 }
 
-impl Scanner<'_> {
+impl<'a> Scanner<'a> {
+    /// With the bounds for what arrives.
+    fn strict(json: &'a [u8], at: usize, fields: &'a FieldTable) -> Scanner<'a> {
+        Scanner { json, at, members: 0, duplicates: false, breaks: false, fields, max_depth: MAX_DEPTH, max_members: MAX_MEMBERS }
+    }
+
+    /// With the bounds for what was edited.
+    fn relaxed(json: &'a [u8], at: usize, fields: &'a FieldTable) -> Scanner<'a> {
+        Scanner { max_depth: EDITED_DEPTH, max_members: usize::MAX, ..Scanner::strict(json, at, fields) }
+    }
+
+    fn event(mut self, slots: &mut [Span]) -> Result<Scanned, Unreadable> {
+        self.space();
+        if self.peek() != Some(b'{') {
+            return self.fail("expected an object");
+        }
+        self.object(Some(0), slots, 1)?;
+        Ok(Scanned { end: self.at, duplicates: self.duplicates, breaks: self.breaks })
+    }
+
     #[inline]
     fn peek(&self) -> Option<u8> {
         self.json.get(self.at).copied()
@@ -279,7 +327,7 @@ impl Scanner<'_> {
 
     fn object(&mut self, node: Option<u16>, slots: &mut [Span], depth: usize) -> Result<Span, Unreadable> {
         let start = self.at;
-        if depth > MAX_DEPTH {
+        if depth > self.max_depth {
             return self.fail("nested more than 64 levels deep");
         }
         self.at += 1;
@@ -293,7 +341,7 @@ impl Scanner<'_> {
                 return self.fail("expected a member name in quotes");
             }
             self.members += 1;
-            if self.members > MAX_MEMBERS {
+            if self.members > self.max_members {
                 return self.fail("more than 4096 members");
             }
             let key = self.string()?;
@@ -347,7 +395,7 @@ impl Scanner<'_> {
 
     fn array(&mut self, depth: usize) -> Result<Span, Unreadable> {
         let start = self.at;
-        if depth > MAX_DEPTH {
+        if depth > self.max_depth {
             return self.fail("nested more than 64 levels deep");
         }
         self.at += 1;
@@ -455,7 +503,7 @@ pub fn text<'a>(json: &'a [u8], span: Span, scratch: &'a mut Vec<u8>) -> &'a [u8
 /// Walks the members of the valid object at `object`: for each, the span of its key (quotes included) and of its value.
 pub fn members(json: &[u8], object: Span) -> Vec<(Span, Span)> {
     let none = FieldTable::default();
-    let mut s = Scanner { json, at: object.start as usize + 1, members: 0, duplicates: false, breaks: false, fields: &none };
+    let mut s = Scanner::relaxed(json, object.start as usize + 1, &none);
     let mut found = Vec::new();
     loop {
         s.space();
@@ -479,7 +527,7 @@ pub fn members(json: &[u8], object: Span) -> Vec<(Span, Span)> {
 /// Every string and number token inside `within` (which covers valid JSON), in order; `true` for a member's name.
 pub fn tokens(json: &[u8], within: Span, mut each: impl FnMut(Span, bool)) {
     let none = FieldTable::default();
-    let mut s = Scanner { json, at: within.start as usize, members: 0, duplicates: false, breaks: false, fields: &none };
+    let mut s = Scanner::relaxed(json, within.start as usize, &none);
     while s.at < within.end as usize {
         match json[s.at] {
             b'"' => {
@@ -502,7 +550,7 @@ pub fn tokens(json: &[u8], within: Span, mut each: impl FnMut(Span, bool)) {
 /// Appends the valid JSON in `json` to `out` without the white space between its tokens, so that it is one line.
 pub fn minify(json: &[u8], out: &mut Vec<u8>) {
     let none = FieldTable::default();
-    let mut s = Scanner { json, at: 0, members: 0, duplicates: false, breaks: false, fields: &none };
+    let mut s = Scanner::relaxed(json, 0, &none);
     while let Some(b) = s.peek() {
         match b {
             b'"' => {

@@ -55,6 +55,8 @@ pub(crate) struct App {
     pub(crate) address: SocketAddr,
     pub(crate) stopping: CancellationToken,
     pub(crate) sources: apply::Sources,
+    /// Places for bodies that are worked on.
+    pub(crate) working: tokio::sync::Semaphore,
 }
 
 impl App {
@@ -103,6 +105,7 @@ impl Service {
             address,
             stopping: CancellationToken::new(),
             sources: apply::Sources::default(),
+            working: tokio::sync::Semaphore::new(2 * std::thread::available_parallelism().map_or(2, usize::from)),
         });
         if let Some(revision) = app.records(|r| r.newest_revision()).await? {
             apply::take_up(&app, revision.number, &revision.text).await.map_err(|e| anyhow::anyhow!("revision {} cannot be taken up: {e}", revision.number))?;

@@ -37,6 +37,8 @@ enum Unworked {
     Body(BodyError),
     /// The source left the plan while the body was on its way.
     Gone,
+    /// The routes' copies of it came to more than one body may become.
+    TooManyCopies,
 }
 
 fn work(running: &Running, source: &str, body: &[u8], says: Says, watch: Option<&rockrose_core::engine::Watch>) -> Result<Worked, Unworked> {
@@ -44,6 +46,9 @@ fn work(running: &Running, source: &str, body: &[u8], says: Says, watch: Option<
     let max_event = running.checked.sources.iter().find(|s| s.name == source).map_or(usize::MAX, |s| s.max_event as usize);
     let records = split(body, says, max_event).map_err(Unworked::Body)?;
     let mut outcome = SCRATCH.with_borrow_mut(|scratch| running.compiled.process(number, body, &records, watch, scratch));
+    if outcome.overflowed {
+        return Err(Unworked::TooManyCopies);
+    }
     let unread = outcome.quarantined.iter().map(|q| Unread { reason: format!("record {}: {}", q.number, q.reason), data: body[q.range.clone()].to_vec() });
     let unread = unread.collect();
     let data = pack(std::mem::take(&mut outcome.lines));
@@ -57,9 +62,16 @@ impl Sink for PlanSink {
             self.room(&running, number)?;
         }
         let watch = self.app.tail.watch(&running.compiled);
+        // Only so many bodies are worked on at once, so that their copies do not fill the memory together.
+        let place = self.app.working.acquire().await;
         let (asked, name) = (Arc::clone(&running), source.to_owned());
         let worked = tokio::task::spawn_blocking(move || work(&asked, &name, &body, says, watch.as_ref())).await;
+        drop(place);
         let worked = worked.map_err(|_| Problem::internal("the body could not be worked on"))?.map_err(|e| match e {
+            Unworked::TooManyCopies => {
+                let detail = "the plan's routes make more than 1 GB of copies of it; send smaller bodies";
+                Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too-many-copies", "The body is too large", detail)
+            }
             Unworked::Gone => Problem::unavailable("source-gone", "this source is no longer part of the plan"),
             Unworked::Body(e) => {
                 Problem::new(StatusCode::BAD_REQUEST, "not-json", "The body is not JSON", e.to_string()).with("line", e.line).with("column", e.column)

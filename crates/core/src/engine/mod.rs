@@ -13,7 +13,7 @@ mod test;
 mod work;
 
 pub use compile::{CompiledPlan, Matcher};
-pub use process::{Capture, Entry, Outcome, Point, Quarantined, Scratch, Watch};
+pub use process::{Capture, Entry, MAX_LINES, Outcome, Point, Quarantined, Scratch, Watch};
 pub use selection::Selection;
 
 #[cfg(test)]

@@ -105,7 +105,12 @@ pub struct Outcome {
     pub read: Amount,
     /// What was seen at the watched points.
     pub captures: Vec<Capture>,
+    /// The copies that routes made of this body came to more than [`MAX_LINES`]; the rest of it was not looked at, and nothing of it may be kept.
+    pub overflowed: bool,
 }
+
+/// Most bytes of distinct lines that one body may become: 1 GB. Many routes that each change every event multiply a body.
+pub const MAX_LINES: usize = 1_000_000_000;
 
 #[derive(Default)]
 struct SourceTally {
@@ -166,6 +171,10 @@ impl CompiledPlan {
         run.out.lines.reserve(body.len());
         for record in records {
             let raw = &body[record.start as usize..record.end as usize];
+            if run.out.lines.len() > MAX_LINES {
+                run.out.overflowed = true;
+                break;
+            }
             run.out.received.count(raw.len());
             if let Err(reason) = run.event(source, from, raw, record.form, scratch) {
                 run.source.quarantined.count(raw.len());

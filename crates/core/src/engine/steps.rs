@@ -237,7 +237,7 @@ impl<'a> Passage<'a> {
     }
 
     fn set(&mut self, plan: &CompiledPlan, pairs: &[(FieldId, Written)], buffers: &mut Buffers) -> Effect {
-        let mut changed = false;
+        let (mut changed, mut failed) = (false, false);
         for (field, value) in pairs {
             let token: &[u8] = match value {
                 Written::Token(token) => token,
@@ -257,10 +257,17 @@ impl<'a> Passage<'a> {
             if span.present() && span.of(view.json) == token {
                 continue;
             }
-            self.own(plan).set(&plan.fields, *field, token);
-            changed = true;
+            if self.own(plan).set(&plan.fields, *field, token) {
+                changed = true;
+            } else {
+                failed = true;
+            }
         }
-        if changed { Effect::Changed } else { Effect::None }
+        match (changed, failed) {
+            (true, _) => Effect::Changed,
+            (false, true) => Effect::Failed,
+            (false, false) => Effect::None,
+        }
     }
 
     fn trim(&mut self, plan: &CompiledPlan, field: FieldId, bytes: usize, buffers: &mut Buffers) -> Effect {

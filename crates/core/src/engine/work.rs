@@ -3,6 +3,8 @@
 //! Edits of a value (`set`, `redact`, `trim`, `tag`) splice the bytes and move the known field spans along. Edits of
 //! the structure (`remove`, `retain`, `rename`, `parse`) rebuild the object from slices and scan it again.
 
+use std::collections::{HashMap, HashSet};
+
 use crate::field::{FieldId, FieldTable};
 use crate::json::{self, Kind, Span};
 
@@ -46,7 +48,7 @@ impl Work {
 
     fn scan(&mut self, fields: &FieldTable) {
         let Work { json, slots, .. } = self;
-        let scanned = json::scan(json, fields, slots);
+        let scanned = json::scan_edited(json, fields, slots);
         assert!(scanned.is_ok(), "an edited event is still a JSON object");
     }
 
@@ -76,9 +78,13 @@ impl Work {
         }
     }
 
-    /// Writes `token` (one JSON value) as the field's value: in its place, or as a new attribute at the end.
-    pub(super) fn set(&mut self, fields: &FieldTable, field: FieldId, token: &[u8]) {
+    /// Writes `token` (one JSON value) as the field's value: in its place, or as a new attribute at the end. Says whether it could:
+    /// a value that would nest the event too deep is not written.
+    pub(super) fn set(&mut self, fields: &FieldTable, field: FieldId, token: &[u8]) -> bool {
         let kind = kind_of(token);
+        if matches!(kind, Kind::Object | Kind::Array) && json::depth(token) + fields.path(field).segments().len() > json::EDITED_DEPTH {
+            return false;
+        }
         let (slot, start) = match fields.find_slot(field, &self.slots) {
             Some(slot) => {
                 let span = self.slots[slot as usize];
@@ -87,7 +93,7 @@ impl Work {
                 self.splice(start, end, token);
                 if structured {
                     self.scan(fields);
-                    return;
+                    return true;
                 }
                 (slot, start)
             }
@@ -96,12 +102,13 @@ impl Work {
                 let at = self.append(name.as_bytes(), token);
                 if matches!(kind, Kind::Object | Kind::Array) {
                     self.scan(fields);
-                    return;
+                    return true;
                 }
                 (fields.first_slot(field), at)
             }
         };
         self.slots[slot as usize] = Span { start: start as u32, end: (start + token.len()) as u32, kind };
+        true
     }
 
     /// Adds a member at the end of the object; returns where its value starts. The caller knows that there is none of that name.
@@ -176,7 +183,9 @@ impl Work {
         let whole = Span { start: 0, end: self.json.len() as u32, kind: Kind::Object };
         let members = json::members(&self.json, whole);
         let names: Vec<Vec<u8>> = members.iter().map(|(k, _)| name_of(&self.json, *k)).collect();
-        let last = |name: &[u8]| pairs.iter().rev().find(|(n, _)| n == name).map(|(_, token)| &token[..]);
+        let known: HashSet<&[u8]> = names.iter().map(Vec::as_slice).collect();
+        // Of a name that is given twice the last counts.
+        let given: HashMap<&[u8], usize> = pairs.iter().enumerate().map(|(i, (name, _))| (name.as_slice(), i)).collect();
         let quoted: Vec<Vec<u8>> = pairs
             .iter()
             .map(|(name, _)| {
@@ -185,8 +194,9 @@ impl Work {
                 q
             })
             .collect();
-        let old = members.iter().zip(&names).map(|((k, v), name)| (k.of(&self.json), last(name).unwrap_or_else(|| v.of(&self.json))));
-        let fresh = pairs.iter().enumerate().filter(|(i, (name, _))| !names.contains(name) && !pairs[i + 1..].iter().any(|(n, _)| n == name));
+        let token = |name: &[u8]| given.get(name).map(|i| pairs[*i].1.as_slice());
+        let old = members.iter().zip(&names).map(|((k, v), name)| (k.of(&self.json), token(name).unwrap_or_else(|| v.of(&self.json))));
+        let fresh = pairs.iter().enumerate().filter(|(i, (name, _))| !known.contains(name.as_slice()) && given.get(name.as_slice()) == Some(i));
         let fresh = fresh.map(|(i, (_, token))| (&quoted[i][..], &token[..]));
         self.spare.clear();
         write_members(old.chain(fresh), &mut self.spare);
@@ -271,10 +281,11 @@ fn without_duplicates(json: &[u8], out: &mut Vec<u8>) {
     fn object(json: &[u8], span: Span, out: &mut Vec<u8>) {
         let members = json::members(json, span);
         let names: Vec<Vec<u8>> = members.iter().map(|(k, _)| name_of(json, *k)).collect();
+        let last: HashMap<&[u8], usize> = names.iter().enumerate().map(|(i, n)| (n.as_slice(), i)).collect();
         out.push(b'{');
         let mut first = true;
         for (i, (key, value)) in members.iter().enumerate() {
-            if names[i + 1..].contains(&names[i]) {
+            if last[names[i].as_slice()] != i {
                 continue;
             }
             if !std::mem::take(&mut first) {

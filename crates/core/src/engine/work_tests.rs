@@ -32,12 +32,12 @@ impl Bench {
     /// The spans that are kept must be those that a fresh scan finds.
     fn spans_are_right(&self) {
         let mut fresh: Vec<Span> = Vec::new();
-        json::scan(&self.work.json, &self.table, &mut fresh).unwrap();
+        json::scan_edited(&self.work.json, &self.table, &mut fresh).unwrap();
         assert_eq!(self.work.slots, fresh, "{}", self.text());
     }
 
     fn set(&mut self, field: usize, token: &str) {
-        self.work.set(&self.table, self.fields[field], token.as_bytes());
+        assert!(self.work.set(&self.table, self.fields[field], token.as_bytes()));
         self.spans_are_right();
     }
 }
@@ -106,6 +106,35 @@ fn of_names_that_stand_twice_the_last_is_loaded() {
     let b = bench(r#"{"a":{"x":1,"x":2},"b":1,"a":{"y":3,"y":{"q":1,"q":2}}}"#);
     assert_eq!(b.text(), r#"{"b":1,"a":{"y":{"q":2}}}"#);
     b.spans_are_right();
+}
+
+#[test]
+fn edits_may_go_beyond_what_may_arrive() {
+    // As deep, and as wide, as an event may be when it comes.
+    let deep = format!("{{\"a\":{{\"x\":1}},\"b\":{}{}}}", "[".repeat(json::MAX_DEPTH - 1), "]".repeat(json::MAX_DEPTH - 1));
+    let mut b = bench(&deep);
+    let nested = b.table.find(b.fields[1], &b.work.slots).of(&b.work.json).to_vec();
+    for _ in 0..20 {
+        let token = b.table.find(b.fields[0], &b.work.slots).of(&b.work.json).to_vec();
+        assert!(b.work.set(&b.table, b.fields[3], &token));
+        assert!(b.work.set(&b.table, b.fields[4], &nested));
+        b.spans_are_right();
+    }
+    // Nested without end it is not: the edit is left out, and the event stays as it was.
+    let far = format!("{}{}", "[".repeat(json::EDITED_DEPTH), "]".repeat(json::EDITED_DEPTH));
+    let before = b.text().to_owned();
+    assert!(!b.work.set(&b.table, b.fields[3], far.as_bytes()));
+    assert_eq!(b.text(), before);
+    assert_eq!([json::depth(b"1"), json::depth(br#"{"a":["]","\\","\"[[",{}]}"#), json::depth(b"[[],[[]]]")], [0, 3, 3]);
+
+    let wide = format!("{{{}\"z\":0}}", (1..json::MAX_MEMBERS).map(|i| format!("\"f{i}\":{i},")).collect::<String>());
+    let mut b = bench(&wide);
+    let pairs: Vec<_> = (0..500).map(|i| (format!("g{i}").into_bytes(), b"1".to_vec())).collect();
+    b.work.merge(&b.table, &pairs);
+    b.set(0, "1");
+    b.spans_are_right();
+    assert!(b.work.filter(&b.table, &|n| if n.starts_with('f') { Fate::Drop } else { Fate::Keep }));
+    assert!(b.text().starts_with(r#"{"z":0,"g0":1"#) && b.text().ends_with(r#""g499":1,"a":1}"#));
 }
 
 proptest! {
