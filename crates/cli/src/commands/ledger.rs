@@ -3,7 +3,7 @@
 use serde_json::Value;
 
 use crate::client::Client;
-use crate::format::{self, BAD, FAINT, GOOD, HEAD, paint};
+use crate::format::{self, BAD, GOOD, HEAD, paint};
 use crate::{Common, Exit, Outcome};
 
 /// Events and bytes.
@@ -47,6 +47,9 @@ impl Account<'_> {
     }
 }
 
+/// Longest line of a label, in characters, so that a page fits a narrow terminal.
+const LABEL: usize = 60;
+
 struct Page {
     rows: Vec<Vec<String>>,
 }
@@ -54,6 +57,28 @@ struct Page {
 impl Page {
     fn put(&mut self, label: String, events: String, bytes: String) {
         self.rows.push(vec![label, events, bytes]);
+    }
+
+    /// A label that may be long: it goes on in further lines, below its beginning.
+    fn wrapped(&mut self, label: &str, events: String, bytes: String) {
+        let indent = " ".repeat(label.len() - label.trim_start().len());
+        let mut lines = vec![indent.clone()];
+        for word in label.split_whitespace() {
+            let current = lines.len() - 1;
+            if lines[current].trim().is_empty() {
+                lines[current].push_str(word);
+            } else if lines[current].chars().count() + 1 + word.chars().count() <= LABEL {
+                lines[current].push(' ');
+                lines[current].push_str(word);
+            } else {
+                lines.push(format!("{indent}     {word}"));
+            }
+        }
+        let mut lines = lines.into_iter();
+        self.put(lines.next().unwrap_or_default(), events, bytes);
+        for line in lines {
+            self.put(line, String::new(), String::new());
+        }
     }
 
     fn line(&mut self, label: &str, sum: Sum) {
@@ -70,14 +95,13 @@ impl Page {
             let of = |measure: &str| account.sum_at(measure, Some((position, &sentence)));
             let (removed, changed, failed) = (of("removed"), of("changed"), of("failed"));
             if removed.events > 0 {
-                self.put(format!("  − {position}. {sentence}"), format::count(-removed.events), format::count(-removed.bytes));
+                self.wrapped(&format!("  − {position}. {sentence}"), format::count(-removed.events), format::count(-removed.bytes));
             }
             if changed.events > 0 {
-                let note = format!("  ± {position}. {sentence}  {}", paint(&format!("(changed {})", format::count(changed.events)), FAINT));
-                self.put(note, String::new(), format::count(-changed.bytes));
+                self.wrapped(&format!("  ± {position}. {sentence} (changed {})", format::count(changed.events)), String::new(), format::count(-changed.bytes));
             }
             if failed.events > 0 {
-                self.put(paint(&format!("    {position}. {sentence}  (failed on {})", format::count(failed.events)), FAINT), String::new(), String::new());
+                self.wrapped(&format!("    {position}. {sentence} (failed on {})", format::count(failed.events)), String::new(), String::new());
             }
         }
     }
@@ -129,8 +153,7 @@ fn source(page: &mut Page, account: &Account<'_>) {
     }
     let rewritten = account.sum("rewritten");
     if rewritten.events > 0 {
-        let note = format!("  ± written as JSON lines  {}", paint(&format!("({})", format::count(rewritten.events)), FAINT));
-        page.put(note, String::new(), format::count(-rewritten.bytes));
+        page.wrapped(&format!("  ± written as JSON lines ({})", format::count(rewritten.events)), String::new(), format::count(-rewritten.bytes));
     }
     page.steps(account);
     page.line("= passed on", account.sum("passed"));
@@ -215,6 +238,17 @@ mod tests {
         assert_eq!(lines[4], "= out|7|770");
         // The bytes column adds up: what was taken, less what went, plus what was added, is what is out.
         assert_eq!(1_000 - 300 + 70, 770);
+    }
+
+    #[test]
+    fn a_long_sentence_goes_on_below_with_its_numbers_beside_its_beginning() {
+        let sentence = "sample 1 in 5 by trace_id unless severity >= warn or kind = \"refund\" or kind = \"declined\"";
+        let rows = [row("removed", 4, sentence, 3, 300)];
+        let lines = printed(&rows, route);
+        assert!(lines[1].starts_with("− 4. sample 1 in 5 by") && lines[1].ends_with("|-3|-300"), "{}", lines[1]);
+        assert!(lines.iter().all(|l| l.split('|').next().unwrap().chars().count() <= LABEL), "{lines:?}");
+        let joined: Vec<&str> = lines[1..3].iter().flat_map(|l| l.split('|').next().unwrap().split_whitespace()).collect();
+        assert_eq!(joined[2..].join(" "), sentence, "not a word is lost");
     }
 
     #[test]

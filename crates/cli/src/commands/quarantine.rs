@@ -14,7 +14,7 @@ pub(crate) async fn quarantine(common: &Common, most: i64) -> Outcome {
     }
     let text = |v: &serde_json::Value| v.as_str().unwrap_or_default().to_owned();
     let row = |e: &serde_json::Value| {
-        let data: String = text(&e["data"]).chars().map(|c| if c.is_control() { '·' } else { c }).take(70).collect();
+        let data: String = text(&e["data"]).chars().map(|c| if c.is_control() { '·' } else { c }).take(40).collect();
         let place = format!("{} {}", text(&e["place"]), text(&e["name"]));
         vec![format::moment(e["at_ms"].as_i64().unwrap_or(0)), place, text(&e["reason"]), format::bytes(e["size"].as_f64().unwrap_or(0.0)), data]
     };
