@@ -137,9 +137,8 @@ pub(crate) async fn apply(common: &Common, path: &Path, why: &str, yes: bool) ->
     if !yes && !ask(&format!("Apply as revision {}?", revision + 1))? {
         return Ok(Exit::Declined);
     }
-    // Absolute, so that what was shown is what is applied: if somebody else was faster, the service says so.
-    let expected = if revision == 0 { Value::Null } else { json!(revision) };
-    let answer = client.call(Method::POST, "/api/v1/revisions", Some(&json!({ "text": plan, "why": why, "expected_revision": expected }))).await?;
+    // What was shown is what is applied: if somebody else was faster, the service says so.
+    let answer = client.call(Method::POST, "/api/v1/revisions", Some(&json!({ "text": plan, "why": why, "expected_revision": revision }))).await?;
     if common.json {
         return format::print_json(&json!({ "applied": true, "revision": answer["revision"] }));
     }
