@@ -90,9 +90,4 @@ impl Records {
     pub fn end_token(&self, id: i64) -> Result<bool, RecordsError> {
         self.with(|c| Ok(diesel::delete(token::table.find(id)).execute(c)? > 0))
     }
-
-    /// Whether any client has a token.
-    pub fn has_clients(&self) -> Result<bool, RecordsError> {
-        self.with(|c| Ok(diesel::select(diesel::dsl::exists(token::table.filter(token::kind.eq("client")))).get_result(c)?))
-    }
 }

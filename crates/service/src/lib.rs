@@ -151,10 +151,10 @@ impl Service {
         Ok(self.app.records(move |r| r.secret(&name)).await?)
     }
 
-    /// A token for the first client; none if there has been one.
-    pub async fn first_token(&self) -> anyhow::Result<Option<NewToken>> {
-        let made = self.app.records(|r| if r.has_clients()? { Ok(None) } else { r.make_token("first", TokenKind::Client, now_ms(), None).map(Some) });
-        Ok(made.await?)
+    /// Makes a token for a client called `name`.
+    pub async fn make_client_token(&self, name: &str) -> anyhow::Result<NewToken> {
+        let name = name.to_owned();
+        Ok(self.app.records(move |r| r.make_token(&name, TokenKind::Client, now_ms(), None)).await?)
     }
 
     /// A link that signs a browser in, once, within a quarter of an hour.

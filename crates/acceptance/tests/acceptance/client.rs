@@ -143,5 +143,17 @@ async fn a_second_service_cannot_have_the_same_folder() {
     assert!(text(&output.stderr).contains("another service uses"), "{}", text(&output.stderr));
     let wrong = node.client(&["--token", "guess", "status"]);
     assert_eq!(wrong.status.code(), Some(5));
+    // A restart keeps the client's token; a lost settings file is made anew, with a token that opens.
+    let token = node.token();
+    node.kill();
+    node.begin().await;
+    assert_eq!(node.token(), token);
+    node.stop().await;
+    std::fs::remove_file(node.path("data/client.toml")).unwrap();
+    node.begin().await;
+    assert_ne!(node.token(), token);
+    assert!(node.client(&["status"]).status.success());
+    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(node.path("data/client.toml")).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
     node.stop().await;
 }

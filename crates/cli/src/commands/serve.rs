@@ -28,24 +28,23 @@ pub(crate) async fn asked_to_end() -> anyhow::Result<()> {
     Ok(())
 }
 
-/// The settings file with which the client on this machine finds the service. On first use it gets the first token.
+/// The settings file with which the client on this machine finds the service. It keeps its token; where there is none, one is made.
 pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::Result<PathBuf> {
     let path = data.join("client.toml");
-    let token = match service.first_token().await? {
-        Some(token) => token.reveal().to_owned(),
-        None => match std::fs::read_to_string(&path).ok().and_then(|t| toml::from_str::<toml::Table>(&t).ok()) {
-            Some(kept) => kept.get("token").and_then(toml::Value::as_str).unwrap_or_default().to_owned(),
-            None => return Ok(path),
-        },
+    let kept = std::fs::read_to_string(&path).ok().and_then(|t| toml::from_str::<toml::Table>(&t).ok());
+    let token = match kept.as_ref().and_then(|k| k.get("token")).and_then(toml::Value::as_str).filter(|t| !t.is_empty()) {
+        Some(token) => token.to_owned(),
+        None => service.make_client_token("first").await?.reveal().to_owned(),
     };
-    let mut file = std::fs::OpenOptions::new()
-        .create(true)
-        .truncate(true)
-        .write(true)
-        .mode(0o600)
-        .open(&path)
-        .with_context(|| format!("cannot write {}", path.display()))?;
-    write!(file, "# For `rockrose --config {}`. Keep it to yourself.\naddress = \"http://{}\"\ntoken = \"{token}\"\n", path.display(), service.address())?;
+    // Written beside and moved into place, so that whoever reads it finds it whole, and a crash leaves the one before.
+    let fresh = data.join("client.toml.new");
+    let write = || {
+        let mut file = std::fs::OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(&fresh)?;
+        write!(file, "# For `rockrose --config {}`. Keep it to yourself.\naddress = \"http://{}\"\ntoken = \"{token}\"\n", path.display(), service.address())?;
+        file.sync_all()?;
+        std::fs::rename(&fresh, &path)
+    };
+    write().with_context(|| format!("cannot write {}", path.display()))?;
     Ok(path)
 }
 

@@ -144,8 +144,8 @@ async fn what_is_kept_is_taken_up_again() {
     {
         let service = Service::start(&settings).await.unwrap();
         assert!(Service::start(&settings).await.is_err(), "one service a folder");
-        let token = service.first_token().await.unwrap();
-        assert!(token.is_some() && service.first_token().await.unwrap().is_none(), "the first token is made once");
+        let (one, two) = (service.make_client_token("a").await.unwrap(), service.make_client_token("b").await.unwrap());
+        assert_ne!(one.reveal(), two.reveal());
         assert_eq!(service.apply(&text, "ann", "", "p").await.unwrap(), Some(1));
         assert!(service.apply("x", "ann", "", "plan.toml").await.unwrap_err().to_string().contains("plan.toml:1:"));
         hand(&service.app, "{\"wanted\":true}", Says::Lines).await.unwrap();
