@@ -9,7 +9,7 @@ use rockrose_delivery::standin::{self, StandIn};
 use rockrose_service::{Service, Settings};
 use tokio_util::sync::CancellationToken;
 
-use crate::commands::serve::{asked_to_end, client_settings, log};
+use crate::commands::serve::{End, client_settings, log};
 use crate::generator::Generator;
 use crate::{Exit, Outcome, format};
 
@@ -63,10 +63,11 @@ pub(crate) async fn demo(settings: DemoSettings) -> Outcome {
     } else {
         log();
     }
+    let mut end = End::listen()?;
     let (text, ports) = plan(&settings)?;
     let service = Service::start(&Settings { data: settings.data.clone(), listen: settings.listen }).await?;
     let stop = CancellationToken::new();
-    let run = run(&settings, &service, &text, ports, &stop).await;
+    let run = run(&settings, &service, &text, ports, &stop, &mut end).await;
     stop.cancel();
     if run.is_ok() {
         eprintln!("Stopping: what is under way ends, the rest waits in {}.", settings.data.display());
@@ -75,7 +76,7 @@ pub(crate) async fn demo(settings: DemoSettings) -> Outcome {
     run.map(|()| Exit::Done).map_err(Into::into)
 }
 
-async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16; 5], stop: &CancellationToken) -> anyhow::Result<()> {
+async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16; 5], stop: &CancellationToken, end: &mut End) -> anyhow::Result<()> {
     let [kiosks, gates, payments, desk, accounts] = ports;
     let desk_token = kept_secret(service, "desk-token").await?;
     let payments_key = kept_secret(service, "payments-key").await?;
@@ -113,7 +114,7 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
     said.map_err(|f| anyhow::anyhow!(f.message))?;
     let urls = [("kiosks", kiosks, None), ("gates", gates, None), ("payments", payments, Some(payments_key))];
     tokio::select! {
-        ended = asked_to_end() => ended,
+        () = end.asked() => Ok(()),
         never = generate(settings, &urls) => never,
     }
 }

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use anyhow::Context;
 use rockrose_service::{Service, Settings};
-use tokio::signal::unix::{SignalKind, signal};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 
 use crate::{Exit, Outcome, format};
 
@@ -18,14 +18,24 @@ pub(crate) fn log() {
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(ansi).with_target(false).init();
 }
 
-/// Resolves when the process is asked to end.
-pub(crate) async fn asked_to_end() -> anyhow::Result<()> {
-    let (mut interrupt, mut terminate) = (signal(SignalKind::interrupt())?, signal(SignalKind::terminate())?);
-    tokio::select! {
-        _ = interrupt.recv() => {}
-        _ = terminate.recv() => {}
+/// The wish to end, by interrupt or termination. Listened for from the moment this is made, so that an early signal is not missed.
+pub(crate) struct End {
+    interrupt: Signal,
+    terminate: Signal,
+}
+
+impl End {
+    pub(crate) fn listen() -> anyhow::Result<End> {
+        Ok(End { interrupt: signal(SignalKind::interrupt())?, terminate: signal(SignalKind::terminate())? })
     }
-    Ok(())
+
+    /// Resolves when the process is asked to end, or was.
+    pub(crate) async fn asked(&mut self) {
+        tokio::select! {
+            _ = self.interrupt.recv() => {}
+            _ = self.terminate.recv() => {}
+        }
+    }
 }
 
 /// The settings file with which the client on this machine finds the service. It keeps its token; where there is none, one is made.
@@ -50,6 +60,7 @@ pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::R
 
 pub(crate) async fn serve(data: PathBuf, listen: SocketAddr, plan: Option<PathBuf>, as_json: bool) -> Outcome {
     log();
+    let mut end = End::listen()?;
     let service = Service::start(&Settings { data: data.clone(), listen }).await?;
     if let Some(path) = plan {
         let applied = async {
@@ -68,7 +79,7 @@ pub(crate) async fn serve(data: PathBuf, listen: SocketAddr, plan: Option<PathBu
     } else {
         format::line(&format!("console   {link}\nclient    rockrose --config {} status", settings.display()))?;
     }
-    asked_to_end().await?;
+    end.asked().await;
     service.stop().await;
     Ok(Exit::Done)
 }

@@ -36,6 +36,7 @@ pub(crate) struct StandinArgs {
 pub(crate) async fn standin(args: StandinArgs, as_json: bool) -> Outcome {
     let settings =
         StandIn { into: args.into, token: args.want_token, delay: Duration::from_millis(args.delay), fail_one_in: args.fail_one_in, refuse_text: args.refuse };
+    let mut end = super::serve::End::listen()?;
     let listener = bind(args.listen).await.with_context(|| format!("cannot listen on {}", args.listen))?;
     let url = format!("http://{}/in", listener.local_addr().map_err(anyhow::Error::from)?);
     if as_json {
@@ -43,11 +44,7 @@ pub(crate) async fn standin(args: StandinArgs, as_json: bool) -> Outcome {
     } else {
         format::line(&format!("takes events at {url}"))?;
     }
-    let stop = async {
-        if let Err(e) = super::serve::asked_to_end().await {
-            eprintln!("rockrose: {e}");
-        }
-    };
+    let stop = async move { end.asked().await };
     serve(settings, listener, stop).await.map_err(anyhow::Error::from)?;
     Ok(Exit::Done)
 }

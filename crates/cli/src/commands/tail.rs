@@ -23,6 +23,7 @@ pub(crate) enum Side {
 const MAX_LINE: usize = 256 << 20;
 
 pub(crate) async fn tail(common: &Common, point: &str, when: Option<&str>, side: Side, most: Option<u64>) -> Outcome {
+    let mut end = super::serve::End::listen()?;
     let client = Client::new(common)?;
     let mut query = vec![("point", point)];
     if let Some(when) = when {
@@ -37,7 +38,7 @@ pub(crate) async fn tail(common: &Common, point: &str, when: Option<&str>, side:
     loop {
         let chunk = tokio::select! {
             chunk = stream.next() => chunk,
-            end = super::serve::asked_to_end() => { end?; return Ok(Exit::Done) }
+            () = end.asked() => return Ok(Exit::Done),
         };
         let Some(chunk) = chunk else { return Err(Failure::new(Exit::Unreachable, "the service ended the stream")) };
         pending.extend_from_slice(&chunk.map_err(|e| Failure::new(Exit::Unreachable, format!("the stream broke: {e}")))?);
