@@ -33,7 +33,7 @@ impl Work {
         self.json.clear();
         if duplicates {
             without_duplicates(json, &mut self.json);
-            self.scan(fields);
+            self.rescan(fields);
         } else {
             self.json.extend_from_slice(json);
             self.slots.clear();
@@ -43,10 +43,6 @@ impl Work {
 
     /// Finds all fields again, after an edit that may have added or hidden some.
     pub(super) fn rescan(&mut self, fields: &FieldTable) {
-        self.scan(fields);
-    }
-
-    fn scan(&mut self, fields: &FieldTable) {
         let Work { json, slots, .. } = self;
         let scanned = json::scan_edited(json, fields, slots);
         assert!(scanned.is_ok(), "an edited event is still a JSON object");
@@ -92,7 +88,7 @@ impl Work {
                 let structured = matches!(span.kind, Kind::Object | Kind::Array) || matches!(kind, Kind::Object | Kind::Array);
                 self.splice(start, end, token);
                 if structured {
-                    self.scan(fields);
+                    self.rescan(fields);
                     return true;
                 }
                 (slot, start)
@@ -101,7 +97,7 @@ impl Work {
                 let name = fields.path(field).flat();
                 let at = self.append(name.as_bytes(), token);
                 if matches!(kind, Kind::Object | Kind::Array) {
-                    self.scan(fields);
+                    self.rescan(fields);
                     return true;
                 }
                 (fields.first_slot(field), at)
@@ -136,7 +132,7 @@ impl Work {
         let (_, dropped) = filtered(&self.json, whole, "", fate, &mut self.spare);
         if dropped {
             std::mem::swap(&mut self.json, &mut self.spare);
-            self.scan(fields);
+            self.rescan(fields);
         }
         dropped
     }
@@ -159,7 +155,7 @@ impl Work {
             self.spare.clear();
             write_members(kept.map(|(k, v)| (if k == key { &quoted[..] } else { k.of(&self.json) }, v.of(&self.json))), &mut self.spare);
             std::mem::swap(&mut self.json, &mut self.spare);
-            self.scan(fields);
+            self.rescan(fields);
             return true;
         }
         // It stands deeper: it moves to the top.
@@ -201,7 +197,7 @@ impl Work {
         self.spare.clear();
         write_members(old.chain(fresh), &mut self.spare);
         std::mem::swap(&mut self.json, &mut self.spare);
-        self.scan(fields);
+        self.rescan(fields);
     }
 }
 

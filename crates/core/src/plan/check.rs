@@ -275,8 +275,9 @@ impl Section {
     }
 }
 
-/// Whether `name` can be a name: letters, digits, `-` and `_`, a letter first, at most 64.
-pub(super) fn is_name(name: &str) -> bool {
+/// Whether `name` can name a part of a plan or a secret: letters, digits, `-` and `_`, a letter first, at most 64.
+#[must_use]
+pub fn is_name(name: &str) -> bool {
     name.len() <= 64 && name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'))
 }
 

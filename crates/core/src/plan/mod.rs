@@ -10,7 +10,7 @@ mod parse;
 mod report;
 mod schema;
 
-pub use check::{CheckedPlan, Destination, DestinationKind, Gate, HttpDestination, Price, Route, SecretName, Source};
+pub use check::{CheckedPlan, Destination, DestinationKind, Gate, HttpDestination, Price, Route, SecretName, Source, is_name};
 pub use parse::ParsedPlan;
 pub use report::Report;
 pub use schema::schema;

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
+use rockrose_core::plan::is_name;
 use rockrose_intake::Problem;
 use rockrose_records::Secret;
 
@@ -17,10 +18,8 @@ use crate::{App, now_ms};
 const MAX_SECRET: usize = 4_096;
 
 fn named(name: &str) -> Result<(), Problem> {
-    let good =
-        name.len() <= 64 && name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
     let bad = || Problem::new(StatusCode::BAD_REQUEST, "bad-name", "Not a secret's name", "a name is letters, digits, `-` and `_`, a letter first, at most 64");
-    if good { Ok(()) } else { Err(bad()) }
+    if is_name(name) { Ok(()) } else { Err(bad()) }
 }
 
 /// The names of all secrets.
