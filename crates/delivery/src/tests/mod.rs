@@ -101,7 +101,7 @@ async fn every_kind_takes_everything_once_and_in_order() {
             queue(&p.spool, "d", &numbered(start..start + 100)).await;
         }
         until(which, || drained(&p.spool, "d")).await;
-        assert_eq!(w.health().get().state, State::Healthy, "{which}");
+        until("it is healthy", || w.health().get().state == State::Healthy).await;
         if let Some(out) = out {
             assert_eq!(lines_of(out), numbered(0..1_000), "{which}");
         }
