@@ -46,6 +46,17 @@ fn measure(bytes: usize, mut work: impl FnMut()) -> f64 {
 }
 
 fn main() {
+    if let Some(name) = std::env::args().nth(2) {
+        // Only one pass, often: for a profiler to look at.
+        let corpus = corpus::corpus(20_000, 7);
+        for pass in passes::all().iter().filter(|p| p.what.starts_with(&name)) {
+            (0..std::env::args().nth(3).and_then(|n| n.parse().ok()).unwrap_or(20)).for_each(|_| pass.run(&corpus));
+        }
+        if name == "tape" {
+            (0..20).for_each(|_| floors::tape(&corpus));
+        }
+        return;
+    }
     let quick = std::env::args().nth(1).as_deref() == Some("quick");
     let corpus = corpus::corpus(if quick { 20_000 } else { 100_000 }, 7);
     let events = corpus.iter().filter(|b| **b == b'\n').count();

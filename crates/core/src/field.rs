@@ -5,8 +5,10 @@
 //! skips the rest. A path has several places it may stand in; [`FieldTable::find`] takes the first that is there.
 
 use std::fmt;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::json::Span;
+use crate::wide;
 
 /// A field's path as a sentence writes it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -92,6 +94,9 @@ impl fmt::Display for Path {
     }
 }
 
+/// No slot, or no node.
+pub(crate) const NONE: u16 = u16::MAX;
+
 /// A field of a [`FieldTable`], by which values are looked up once the table is built.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub struct FieldId(u16);
@@ -106,8 +111,17 @@ struct Edge {
 #[derive(Clone, Debug, Default)]
 struct Node {
     edges: Vec<Edge>,
-    /// Open-addressed index into `edges` (+1; 0 is free), a power of two long and at most half full.
-    index: Vec<u16>,
+    /// Open-addressed, a power of two long and at most half full.
+    index: Vec<Entry>,
+}
+
+/// Where a member's edge is. Names are told apart by their length and first bytes before their rest is looked at.
+#[derive(Clone, Copy, Debug, Default)]
+struct Entry {
+    head: u64,
+    len: u32,
+    /// Its place in `edges`, plus one; 0 is free.
+    edge: u16,
 }
 
 /// All the fields a plan needs, as a trie of member names. Slot numbers run over all its edges.
@@ -118,16 +132,21 @@ pub struct FieldTable {
     paths: Vec<Path>,
     /// For each field, its slots, best place first.
     places: Vec<Vec<u16>>,
+    /// Drawn anew with every field that is added.
+    stamp: u64,
 }
 
+/// The first bytes of a name as a number, zeros behind a shorter one.
 #[inline]
-fn mix(name: &[u8]) -> usize {
-    let mut head = [0u8; 8];
-    let n = name.len().min(8);
-    head[..n].copy_from_slice(&name[..n]);
-    let tail = name.last().copied().unwrap_or(0) as u64;
-    let x = u64::from_le_bytes(head) ^ ((name.len() as u64) << 56) ^ (tail << 48);
-    (x.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as usize
+fn head(text: &[u8], start: usize, len: usize) -> u64 {
+    let word = wide::eight(text, start);
+    if len < 8 { word & ((1 << (8 * len)) - 1) } else { word }
+}
+
+/// Where a name's search begins in an index.
+#[inline]
+fn mix(head: u64, len: usize) -> usize {
+    ((head ^ (len as u64) << 56).wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as usize
 }
 
 impl FieldTable {
@@ -139,6 +158,8 @@ impl FieldTable {
         if let Some(known) = self.paths.iter().position(|p| p == path) {
             return FieldId(known as u16);
         }
+        static STAMPS: AtomicU64 = AtomicU64::new(1);
+        self.stamp = STAMPS.fetch_add(1, Ordering::Relaxed);
         let places = path.places().iter().map(|place| self.slot(place)).collect();
         self.paths.push(path.clone());
         self.places.push(places);
@@ -178,24 +199,30 @@ impl FieldTable {
         self.slots as usize
     }
 
-    /// The member `name` below `node`: its slot, and the node below it if deeper fields are wanted.
+    /// The member of the name `text[start..end]` below `node`: its slot, and the node below it if deeper fields are wanted; [`NONE`] for neither.
     #[inline]
-    pub(crate) fn edge(&self, node: u16, name: &[u8]) -> Option<(u16, Option<u16>)> {
-        let node = self.nodes.get(node as usize)?;
+    pub(crate) fn edge(&self, node: u16, text: &[u8], start: usize, end: usize) -> (u16, u16) {
+        let Some(node) = self.nodes.get(node as usize) else { return (NONE, NONE) };
         let mask = node.index.len().wrapping_sub(1);
-        let mut at = mix(name) & mask;
-        loop {
-            match *node.index.get(at)? {
-                0 => return None,
-                i => {
-                    let edge = &node.edges[i as usize - 1];
-                    if *edge.name == *name {
-                        return Some((edge.slot, edge.child));
-                    }
+        let (len, head) = (end - start, head(text, start, end - start));
+        let mut at = mix(head, len) & mask;
+        while let Some(entry) = node.index.get(at)
+            && entry.edge != 0
+        {
+            if entry.head == head && entry.len as usize == len {
+                let edge = &node.edges[entry.edge as usize - 1];
+                if len <= 8 || edge.name[8..] == text[start + 8..end] {
+                    return (edge.slot, edge.child.unwrap_or(NONE));
                 }
             }
             at = (at + 1) & mask;
         }
+        (NONE, NONE)
+    }
+
+    /// A number that another table with other slots does not have.
+    pub(crate) fn stamp(&self) -> u64 {
+        self.stamp
     }
 
     /// Calls `each` with every slot below `node`.
@@ -249,13 +276,14 @@ impl FieldTable {
 impl Node {
     fn reindex(&mut self) {
         let size = (self.edges.len() * 2).next_power_of_two().max(8);
-        self.index = vec![0; size];
+        self.index = vec![Entry::default(); size];
         for (i, edge) in self.edges.iter().enumerate() {
-            let mut at = mix(&edge.name) & (size - 1);
-            while self.index[at] != 0 {
+            let (len, head) = (edge.name.len(), head(&edge.name, 0, edge.name.len()));
+            let mut at = mix(head, len) & (size - 1);
+            while self.index[at].edge != 0 {
                 at = (at + 1) & (size - 1);
             }
-            self.index[at] = (i + 1) as u16;
+            self.index[at] = Entry { head, len: len as u32, edge: (i + 1) as u16 };
         }
     }
 }

@@ -3,8 +3,6 @@
 pub mod engine;
 pub mod field;
 pub mod json;
-#[cfg(test)]
-mod json_tests;
 pub mod lang;
 pub mod ledger;
 pub mod plan;
@@ -13,3 +11,4 @@ pub mod redact;
 #[cfg(test)]
 mod redact_tests;
 pub mod sample;
+mod wide;

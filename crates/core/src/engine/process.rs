@@ -13,6 +13,7 @@ use crate::read::{Form, Record};
 #[derive(Debug, Default)]
 pub struct Scratch {
     record: Vec<u8>,
+    guide: json::Guide,
     slots: Vec<Span>,
     memo: Memo,
     arrival: Work,
@@ -176,7 +177,7 @@ impl CompiledPlan {
                 break;
             }
             run.out.received.count(raw.len());
-            if let Err(reason) = run.event(source, from, raw, record.form, scratch) {
+            if let Err(reason) = run.event(source, from, body, raw, record, scratch) {
                 run.source.quarantined.count(raw.len());
                 run.out.quarantined.push(Quarantined { number: record.number, range: record.start as usize..record.end as usize, reason });
             }
@@ -186,17 +187,19 @@ impl CompiledPlan {
 }
 
 impl Run<'_> {
-    fn event(&mut self, source: usize, from: &Source, raw: &[u8], form: Form, scratch: &mut Scratch) -> Result<(), String> {
-        let Scratch { record, slots, memo, arrival, route, always, buffers } = scratch;
+    fn event(&mut self, source: usize, from: &Source, body: &[u8], raw: &[u8], at: &Record, scratch: &mut Scratch) -> Result<(), String> {
+        let form = at.form;
+        let Scratch { record, guide, slots, memo, arrival, route, always, buffers } = scratch;
         if let Form::Unreadable(reason) = form {
             return Err(reason.to_owned());
         }
-        if let Err(e) = std::str::from_utf8(raw) {
-            return Err(format!("not UTF-8 at byte {}", e.valid_up_to()));
+        if simdutf8::basic::from_utf8(raw).is_err() {
+            let at = std::str::from_utf8(raw).map_or_else(|e| e.valid_up_to(), str::len);
+            return Err(format!("not UTF-8 at byte {at}"));
         }
         let (json, duplicates) = match form {
             Form::Object => {
-                let scanned = json::scan(raw, &self.plan.fields, slots).map_err(|e| e.to_string())?;
+                let scanned = json::scan_record(body, at.start as usize..at.end as usize, &self.plan.fields, guide, slots).map_err(|e| e.to_string())?;
                 if scanned.end != raw.len() {
                     return Err(format!("text after the end of the object at byte {}", scanned.end));
                 }

@@ -1,0 +1,159 @@
+//! Where a plain run inside a JSON string ends, sixteen bytes at a time.
+//!
+//! The one module with `unsafe`: the loads of sixteen bytes. SSE2 belongs to every x86-64 processor, so there is nothing to ask for at run time there; on other
+//! processors, and at the end of a text, eight bytes are looked at in plain arithmetic. A test holds the two equal.
+
+const ONES: u64 = 0x0101_0101_0101_0101;
+const HIGH: u64 = 0x8080_8080_8080_8080;
+
+/// Bytes of `word` that end a plain run inside a string: quote, backslash, control. High bit of each.
+#[inline]
+fn stops(word: u64) -> u64 {
+    let quote = word ^ (ONES * b'"' as u64);
+    let slash = word ^ (ONES * b'\\' as u64);
+    let zero = |x: u64| x.wrapping_sub(ONES) & !x;
+    // A false hit is only possible above a true one, so the lowest set bit is always right.
+    (zero(quote) | zero(slash) | (word.wrapping_sub(ONES * 0x20) & !word)) & HIGH
+}
+
+/// The eight bytes at `at`, or fewer with zeros behind, the first byte lowest.
+#[inline(always)]
+pub(crate) fn eight(text: &[u8], at: usize) -> u64 {
+    match text.get(at..at + 8).and_then(|b| <[u8; 8]>::try_from(b).ok()) {
+        Some(bytes) => u64::from_le_bytes(bytes),
+        None => {
+            let rest = text.get(at..).unwrap_or_default();
+            let mut bytes = [0; 8];
+            bytes[..rest.len()].copy_from_slice(rest);
+            u64::from_le_bytes(bytes)
+        }
+    }
+}
+
+/// How many of the eight bytes of `word`, from the lowest, are ASCII digits.
+#[inline(always)]
+pub(crate) fn digits(word: u64) -> usize {
+    // A digit has 3 in its upper half and at most 9 in its lower.
+    let odd = (word ^ (ONES * 0x30)) & (ONES * 0xf0) | ((word & (ONES * 0x0f)) + ONES * 6) & (ONES * 0x10);
+    (odd.trailing_zeros() / 8) as usize
+}
+
+/// The first place at or behind `at` that holds a quote, a backslash or a control character; the text's length if there is none.
+#[inline(always)]
+pub(crate) fn string_stop(text: &[u8], mut at: usize) -> usize {
+    #[cfg(target_arch = "x86_64")]
+    while let Some(chunk) = text.get(at..at + 16).and_then(|c| <&[u8; 16]>::try_from(c).ok()) {
+        let hits = sse2::string_stops(chunk);
+        if hits != 0 {
+            return at + hits.trailing_zeros() as usize;
+        }
+        at += 16;
+    }
+    plain_stop(text, at)
+}
+
+/// The same without any special instruction.
+#[inline(never)]
+fn plain_stop(text: &[u8], mut at: usize) -> usize {
+    while let Some(bytes) = text.get(at..at + 8).and_then(|b| <[u8; 8]>::try_from(b).ok()) {
+        let hits = stops(u64::from_le_bytes(bytes));
+        if hits != 0 {
+            return at + (hits.trailing_zeros() / 8) as usize;
+        }
+        at += 8;
+    }
+    while text.get(at).is_some_and(|b| *b >= 0x20 && !matches!(b, b'"' | b'\\')) {
+        at += 1;
+    }
+    at
+}
+
+/// Whether the first `len` bytes of `text` are those of `name`.
+#[inline(always)]
+pub(crate) fn begins_with(text: &[u8; 32], name: &[u8; 32], len: u8) -> bool {
+    #[cfg(target_arch = "x86_64")]
+    return sse2::equal_bytes(text, name).trailing_ones() >= u32::from(len);
+    #[cfg(not(target_arch = "x86_64"))]
+    plain_begins_with(text, name, len)
+}
+
+/// The same without any special instruction.
+#[cfg(any(test, not(target_arch = "x86_64")))]
+fn plain_begins_with(text: &[u8; 32], name: &[u8; 32], len: u8) -> bool {
+    text[..len as usize] == name[..len as usize]
+}
+
+#[cfg(target_arch = "x86_64")]
+mod sse2 {
+    use std::arch::x86_64::{_mm_cmpeq_epi8, _mm_loadu_si128, _mm_min_epu8, _mm_movemask_epi8, _mm_or_si128, _mm_set1_epi8};
+
+    /// A bit for each place at which the two hold the same byte, the first lowest.
+    #[inline(always)]
+    pub(super) fn equal_bytes(a: &[u8; 32], b: &[u8; 32]) -> u32 {
+        // SAFETY: the references cover the twice sixteen bytes that are loaded, and an unaligned load may start anywhere. SSE2 is part of x86-64.
+        #[allow(unsafe_code)]
+        unsafe {
+            let low = _mm_cmpeq_epi8(_mm_loadu_si128(a.as_ptr().cast()), _mm_loadu_si128(b.as_ptr().cast()));
+            let high = _mm_cmpeq_epi8(_mm_loadu_si128(a.as_ptr().add(16).cast()), _mm_loadu_si128(b.as_ptr().add(16).cast()));
+            _mm_movemask_epi8(low) as u32 | (_mm_movemask_epi8(high) as u32) << 16
+        }
+    }
+
+    /// A bit for each byte of `chunk` that ends a plain run, the first byte lowest.
+    #[inline(always)]
+    pub(super) fn string_stops(chunk: &[u8; 16]) -> u32 {
+        // SAFETY: the reference covers the sixteen bytes that are loaded, and an unaligned load may start anywhere. SSE2 is part of x86-64.
+        #[allow(unsafe_code)]
+        unsafe {
+            let bytes = _mm_loadu_si128(chunk.as_ptr().cast());
+            let quote = _mm_cmpeq_epi8(bytes, _mm_set1_epi8(b'"' as i8));
+            let slash = _mm_cmpeq_epi8(bytes, _mm_set1_epi8(b'\\' as i8));
+            let control = _mm_cmpeq_epi8(_mm_min_epu8(bytes, _mm_set1_epi8(0x1f)), bytes);
+            _mm_movemask_epi8(_mm_or_si128(_mm_or_si128(quote, slash), control)) as u32
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn both_ways_stop_at_the_same_place() {
+        for stop in 0..=255u8 {
+            let stops_there = stop < 0x20 || matches!(stop, b'"' | b'\\');
+            for at in 0..40 {
+                let mut text = vec![b'x'; 40];
+                text[at] = stop;
+                for from in [0, 1, 7] {
+                    let expected = if stops_there && at >= from { at } else { 40 };
+                    assert_eq!((string_stop(&text, from), plain_stop(&text, from)), (expected, expected), "byte {stop} at {at} from {from}");
+                }
+            }
+        }
+        assert_eq!(string_stop(b"", 0), 0);
+    }
+
+    #[test]
+    fn both_ways_compare_alike() {
+        let name = *b"\"trace_id\":\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0\0";
+        for odd in 0..32 {
+            let mut text = name;
+            text[odd] ^= 1;
+            for len in 0..=32 {
+                assert_eq!(begins_with(&text, &name, len), plain_begins_with(&text, &name, len), "{odd} {len}");
+                assert_eq!(begins_with(&text, &name, len), odd >= len as usize);
+            }
+        }
+    }
+
+    #[test]
+    fn digits_are_counted_to_the_first_other_byte() {
+        for (text, count) in [("12345678", 8), ("1234567x", 7), ("x", 0), ("9,8", 1), ("0/0", 1), ("0:0", 1), ("", 0), ("77\u{e9}", 2), ("3\u{0}3", 1)] {
+            assert_eq!(digits(eight(text.as_bytes(), 0)), count, "{text}");
+        }
+        for b in 0..=255u8 {
+            assert_eq!(digits(u64::from_le_bytes([b'5', b, b'5', b, 0, 0, 0, 0])) > 1, b.is_ascii_digit(), "{b}");
+        }
+    }
+}
