@@ -61,3 +61,36 @@ pub(crate) fn corpus(events: usize, seed: u64) -> Vec<u8> {
     }
     out
 }
+
+/// Lines of text, for `parse`.
+pub(crate) struct Texts {
+    /// One line a call: `192.0.2.7 took 83 ms for /v1/kiosk/12: done`.
+    pub(crate) calls: Vec<u8>,
+    /// The access log that web servers write.
+    pub(crate) access: Vec<u8>,
+}
+
+impl Texts {
+    /// `lines` of each.
+    pub(crate) fn of(lines: usize, seed: u64) -> Texts {
+        let mut n = Numbers(seed);
+        let (mut calls, mut access) = (Vec::new(), Vec::new());
+        for _ in 0..lines {
+            let (ip, ms, service) = (n.below(250), n.below(3_000), SERVICES[n.below(6) as usize]);
+            calls.extend_from_slice(format!("192.0.2.{ip} took {ms} ms for /v1/{service}/{}: done\n", n.below(10_000)).as_bytes());
+            let line = format!(
+                "198.51.100.{} - - [23/Nov/2026:10:{:02}:{:02} +0000] \"GET /v1/{service}/{} HTTP/1.1\" {} {} \"https://ferries.example/{service}\" \"kiosk/{}.{}\"\n",
+                n.below(250),
+                n.below(60),
+                n.below(60),
+                n.below(10_000),
+                [200, 200, 304, 404, 503][n.below(5) as usize],
+                n.below(90_000),
+                n.below(9),
+                n.below(30)
+            );
+            access.extend_from_slice(line.as_bytes());
+        }
+        Texts { calls, access }
+    }
+}

@@ -4,12 +4,29 @@ use std::hint::black_box;
 
 use serde_json::Value;
 
+use crate::Work;
+use crate::corpus::Texts;
+
 fn lines(corpus: &[u8]) -> impl Iterator<Item = &[u8]> {
     corpus.split(|b| *b == b'\n').filter(|l| !l.is_empty())
 }
 
+/// All floors.
+pub(crate) fn all<'a>(corpus: &'a [u8], texts: &'a Texts) -> Vec<Work<'a>> {
+    let bytes = corpus.len();
+    let template = regex::bytes::Regex::new(crate::passes::TEMPLATE_REGEX).expect("a regex");
+    let access = regex::bytes::Regex::new(crate::passes::ACCESS_REGEX).expect("a regex");
+    vec![
+        Work { name: "floor: line ends and UTF-8", bytes, run: Box::new(|| split(corpus)) },
+        Work { name: "floor: tape", bytes, run: Box::new(|| tape(corpus)) },
+        Work { name: "floor: tree", bytes, run: Box::new(|| tree_edit_write(corpus)) },
+        Work { name: "floor: regex for it", bytes: texts.calls.len(), run: Box::new(move || named_groups(&template, &texts.calls)) },
+        Work { name: "floor: regex for access", bytes: texts.access.len(), run: Box::new(move || named_groups(&access, &texts.access)) },
+    ]
+}
+
 /// Line ends and UTF-8 only.
-pub(crate) fn split(corpus: &[u8]) {
+fn split(corpus: &[u8]) {
     let mut start = 0;
     for end in memchr::memchr_iter(b'\n', corpus) {
         black_box(std::str::from_utf8(&corpus[start..end]).is_ok());
@@ -17,8 +34,8 @@ pub(crate) fn split(corpus: &[u8]) {
     }
 }
 
-/// simd-json to its tape.
-pub(crate) fn tape(corpus: &[u8]) {
+/// simd-json to its tape, a line at a time.
+fn tape(corpus: &[u8]) {
     let mut buffer = Vec::new();
     let mut buffers = simd_json::Buffers::default();
     for line in lines(corpus) {
@@ -30,7 +47,7 @@ pub(crate) fn tape(corpus: &[u8]) {
 }
 
 /// serde_json to a tree, one field masked and one added, and written again.
-pub(crate) fn tree_edit_write(corpus: &[u8]) {
+fn tree_edit_write(corpus: &[u8]) {
     let mut out = Vec::with_capacity(corpus.len());
     for line in lines(corpus) {
         let Ok(mut event) = serde_json::from_slice::<Value>(line) else { continue };
@@ -43,4 +60,26 @@ pub(crate) fn tree_edit_write(corpus: &[u8]) {
         }
     }
     black_box(out.len());
+}
+
+/// A named-group regex over each line of text, its groups written as the members of a JSON object.
+fn named_groups(regex: &regex::bytes::Regex, texts: &[u8]) {
+    let names: Vec<_> = regex.capture_names().enumerate().filter_map(|(i, n)| Some((i, n?.to_owned()))).collect();
+    let mut out = Vec::new();
+    let mut places = regex.capture_locations();
+    for line in lines(texts) {
+        out.clear();
+        if regex.captures_read(&mut places, line).is_some() {
+            for (i, name) in &names {
+                if let Some((from, to)) = places.get(*i) {
+                    out.extend_from_slice(b"\"");
+                    out.extend_from_slice(name.as_bytes());
+                    out.extend_from_slice(b"\":\"");
+                    out.extend_from_slice(&line[from..to]);
+                    out.extend_from_slice(b"\",");
+                }
+            }
+        }
+        black_box(out.len());
+    }
 }

@@ -1,99 +1,116 @@
 //! Measures the engine against floors taken in the same run, on one thread, and prints a table of ratios.
 //!
-//! The corpus is made from a seed: JSON lines of about 350 bytes and 12 to 15 fields in four orders. Every figure is the median of several rounds of processor time
-//! on this thread. The same table is written to `target/bench.json`. Goals are ratios to floors, never absolute speeds.
+//! The corpus is made from a seed: JSON lines of about 350 bytes and 12 to 15 fields in four orders. All works take turns, round after round, so that whatever else the
+//! machine does meets all of them; each figure is the median over the rounds of processor time on this thread, and each ratio the median of the rounds' ratios. The same
+//! table is written to `target/bench.json`. Goals are ratios to floors, never absolute speeds.
+//!
+//! `full` and `quick` measure; `only NAME ROUNDS` runs one work for a profiler to look at.
 #![allow(clippy::print_stdout, reason = "a table is what it is for")]
 
+mod allocations;
 mod corpus;
 mod floors;
+mod instructions;
 mod passes;
+mod report;
 
-use std::time::{Duration, Instant};
+use report::{Goal, Line, Unit};
 
-/// Runs of each measurement; the median counts.
-const ROUNDS: usize = 7;
+/// Something to be measured: its name, how many bytes one run reads, and the run.
+pub(crate) struct Work<'a> {
+    pub(crate) name: &'static str,
+    pub(crate) bytes: usize,
+    pub(crate) run: Box<dyn FnMut() + 'a>,
+}
 
-/// A measurement and what it is held against.
-struct Line {
+/// What is held against what.
+struct Comparison {
     what: &'static str,
-    megabytes_per_second: f64,
-    floor: &'static str,
-    ratio: Option<f64>,
-    goal: Option<f64>,
+    over: &'static str,
+    goal: Goal,
 }
 
-/// Time this thread has spent on a processor: other work on the machine does not count.
-fn thread_time() -> Option<Duration> {
-    let text = std::fs::read_to_string("/proc/thread-self/schedstat").ok()?;
-    Some(Duration::from_nanos(text.split(' ').next()?.parse().ok()?))
-}
+const COMPARISONS: &[Comparison] = &[
+    Comparison { what: "core pass", over: "floor: tape", goal: Goal::AtLeast(1.2) },
+    Comparison { what: "core pass", over: "floor: tree", goal: Goal::AtLeast(6.0) },
+    Comparison { what: "nothing changed", over: "floor: tape", goal: Goal::AtLeast(1.5) },
+    Comparison { what: "1 % taken", over: "floor: tape", goal: Goal::AtLeast(2.0) },
+    Comparison { what: "1 000 routes", over: "10 routes", goal: Goal::CostAtMost(1.25) },
+    Comparison { what: "10 000 routes", over: "10 routes", goal: Goal::CostAtMost(2.5) },
+    Comparison { what: "200 regex routes", over: "10 regex routes", goal: Goal::CostAtMost(4.0) },
+    Comparison { what: "all detectors", over: "core pass", goal: Goal::AtLeast(0.5) },
+    Comparison { what: "parse by template", over: "floor: regex for it", goal: Goal::AtLeast(3.0) },
+    Comparison { what: "parse access log", over: "floor: regex for access", goal: Goal::AtLeast(3.0) },
+];
 
-fn measure(bytes: usize, mut work: impl FnMut()) -> f64 {
+/// Processor time of this thread that `work` takes: other work on the machine does not count.
+fn seconds(work: &mut dyn FnMut()) -> f64 {
+    let now = || {
+        let time = rustix::time::clock_gettime(rustix::time::ClockId::ThreadCPUTime);
+        time.tv_sec as f64 + time.tv_nsec as f64 / 1e9
+    };
+    let before = now();
     work();
-    let mut rounds: Vec<f64> = (0..ROUNDS)
-        .map(|_| {
-            let (wall, cpu) = (Instant::now(), thread_time());
-            work();
-            let spent = match (cpu, thread_time()) {
-                (Some(before), Some(after)) if after > before => after - before,
-                _ => wall.elapsed(),
-            };
-            bytes as f64 / 1e6 / spent.as_secs_f64()
-        })
-        .collect();
-    rounds.sort_by(f64::total_cmp);
-    rounds[ROUNDS / 2]
+    now() - before
+}
+
+fn median(mut of: Vec<f64>) -> f64 {
+    of.sort_by(f64::total_cmp);
+    of[of.len() / 2]
 }
 
 fn main() {
-    if let Some(name) = std::env::args().nth(2) {
-        // Only one pass, often: for a profiler to look at.
-        let corpus = corpus::corpus(20_000, 7);
-        for pass in passes::all().iter().filter(|p| p.what.starts_with(&name)) {
-            (0..std::env::args().nth(3).and_then(|n| n.parse().ok()).unwrap_or(20)).for_each(|_| pass.run(&corpus));
-        }
-        if name == "tape" {
-            (0..20).for_each(|_| floors::tape(&corpus));
+    let mut arguments = std::env::args().skip(1);
+    let mode = arguments.next().unwrap_or_default();
+    let (events, rounds) = if mode == "full" { (60_000, 15) } else { (20_000, 7) };
+    let corpus = corpus::corpus(events, 7);
+    let texts = corpus::Texts::of(events / 2, 11);
+    let mut works = floors::all(&corpus, &texts);
+    let wanted = (mode == "only").then(|| std::env::args().nth(2).unwrap_or_default());
+    works.extend(passes::all(&corpus, &texts, wanted.as_deref()));
+    if mode == "only" {
+        let (name, rounds) = (arguments.next().unwrap_or_default(), arguments.next().and_then(|n| n.parse().ok()).unwrap_or(10));
+        for work in works.iter_mut().filter(|w| w.name.starts_with(&name)) {
+            (0..rounds).for_each(|_| (work.run)());
         }
         return;
     }
-    let quick = std::env::args().nth(1).as_deref() == Some("quick");
-    let corpus = corpus::corpus(if quick { 20_000 } else { 100_000 }, 7);
-    let events = corpus.iter().filter(|b| **b == b'\n').count();
-    println!("{events} events, {} bytes each, {ROUNDS} rounds\n", corpus.len() / events);
-    let run = |work: &mut dyn FnMut()| measure(corpus.len(), work);
-
-    let split = run(&mut || floors::split(&corpus));
-    let tape = run(&mut || floors::tape(&corpus));
-    let tree = run(&mut || floors::tree_edit_write(&corpus));
-    let mut lines = vec![
-        Line { what: "floor: find line ends and check UTF-8", megabytes_per_second: split, floor: "", ratio: None, goal: None },
-        Line { what: "floor: JSON to a tape, a line at a time", megabytes_per_second: tape, floor: "", ratio: None, goal: None },
-        Line { what: "floor: JSON to a tree, edit, write", megabytes_per_second: tree, floor: "", ratio: None, goal: None },
-    ];
-    for pass in passes::all() {
-        let speed = run(&mut || pass.run(&corpus));
-        for (floor, base, goal) in [("tape", tape, pass.over_tape), ("tree", tree, pass.over_tree)] {
-            if goal.is_some() {
-                lines.push(Line { what: pass.what, megabytes_per_second: speed, floor, ratio: Some(speed / base), goal });
-            }
+    println!("{events} events, {} bytes each, {rounds} rounds\n", corpus.len() / events);
+    for work in &mut works {
+        (work.run)();
+    }
+    // By work, by round.
+    let mut times = vec![Vec::new(); works.len()];
+    for _ in 0..rounds {
+        for (work, times) in works.iter_mut().zip(&mut times) {
+            times.push(seconds(&mut work.run));
         }
     }
-    println!("{:<44} {:>8} {:>6} {:>7} {:>6}", "what", "MB/s", "floor", "ratio", "goal");
-    for l in &lines {
-        let number = |n: Option<f64>| n.map_or_else(String::new, |n| format!("{n:.2}"));
-        let met = match (l.ratio, l.goal) {
-            (Some(ratio), Some(goal)) if ratio >= goal => "met",
-            (Some(_), Some(_)) => "not met",
-            _ => "",
-        };
-        println!("{:<44} {:>8.0} {:>6} {:>7} {:>6}  {met}", l.what, l.megabytes_per_second, l.floor, number(l.ratio), number(l.goal));
+    let speed = |i: usize| works[i].bytes as f64 / 1e6 / median(times[i].clone());
+    let place = |name: &str| works.iter().position(|w| w.name == name).unwrap_or_else(|| panic!("no work is called {name}"));
+    let mut lines: Vec<Line> =
+        works.iter().enumerate().map(|(i, w)| Line { what: w.name, value: speed(i), unit: Unit::MegabytesPerSecond, against: None }).collect();
+    for comparison in COMPARISONS {
+        let (mine, floor) = (place(comparison.what), place(comparison.over));
+        // Time a byte against time a byte: of a cost, how many times as much; of a speed, how many times as fast.
+        let scale = works[floor].bytes as f64 / works[mine].bytes as f64;
+        let cost = median(times[mine].iter().zip(&times[floor]).map(|(m, f)| m / f * scale).collect());
+        let ratio = if matches!(comparison.goal, Goal::CostAtMost(_)) { cost } else { 1.0 / cost };
+        lines.push(Line {
+            what: comparison.what,
+            value: speed(mine),
+            unit: Unit::MegabytesPerSecond,
+            against: Some((comparison.over, ratio, comparison.goal)),
+        });
     }
-    let entry =
-        |l: &Line| serde_json::json!({ "what": l.what, "megabytes_per_second": l.megabytes_per_second, "floor": l.floor, "ratio": l.ratio, "goal": l.goal });
-    let report = serde_json::Value::from(lines.iter().map(entry).collect::<Vec<_>>());
-    let written = std::fs::create_dir_all("target").and_then(|()| std::fs::write("target/bench.json", format!("{report:#}\n")));
-    if let Err(e) = written {
-        eprintln!("target/bench.json cannot be written: {e}");
+    let core = place("core pass");
+    let allocated = allocations::during(|| (works[core].run)()) as f64 / events as f64;
+    lines.push(Line { what: "core pass: heap allocations an event", value: allocated, unit: Unit::Each, against: Some(("", allocated, Goal::Under(0.01))) });
+    if mode == "full"
+        && let Some(count) = instructions::an_event()
+    {
+        lines.push(Line { what: "core pass: instructions an event", value: count, unit: Unit::Each, against: None });
     }
+    report::print(&lines);
+    report::write(&lines);
 }

@@ -1,6 +1,6 @@
 //! The engine's passes: split, validate, pull, route, edit, write.
 
-use std::cell::RefCell;
+use std::fmt::Write;
 use std::hint::black_box;
 
 use rockrose_core::engine::{CompiledPlan, Scratch};
@@ -8,39 +8,37 @@ use rockrose_core::plan::CheckedPlan;
 use rockrose_core::read::{Says, split};
 use rockrose_core::redact::HashKey;
 
-/// A plan that the corpus is run through, and the ratios that are its goals.
-pub(crate) struct Pass {
-    pub(crate) what: &'static str,
-    pub(crate) over_tape: Option<f64>,
-    pub(crate) over_tree: Option<f64>,
-    plan: CompiledPlan,
-    scratch: RefCell<Scratch>,
-}
+use crate::Work;
+use crate::corpus::Texts;
 
-impl Pass {
-    fn new(what: &'static str, over_tape: Option<f64>, over_tree: Option<f64>, routes: &str) -> Pass {
-        let text = format!("[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.out]\nkind = \"discard\"\n{routes}");
-        let plan = match CheckedPlan::read(&text) {
-            Ok(plan) => CompiledPlan::new(&plan, HashKey::new([0; 32])),
-            Err(reports) => panic!("{}", reports.iter().map(|r| r.render(what)).collect::<String>()),
-        };
-        Pass { what, over_tape, over_tree, plan, scratch: RefCell::default() }
-    }
+/// What the template reads, as a regex with named groups.
+pub(crate) const TEMPLATE_REGEX: &str = r"^(?<client>\d+\.\d+\.\d+\.\d+) took (?<ms>\d+) ms for (?<path>\S+): (?<end>.+)$";
+/// What `access log` reads, as a regex with named groups.
+pub(crate) const ACCESS_REGEX: &str = r#"^(?<client>\S+) (?<ident>\S+) (?<user>\S+) \[(?<time>[^\]]+)\] "(?<method>\S+) (?<path>\S+) (?<protocol>[^"]+)" (?<status>\d{3}) (?<size>\d+|-) "(?<referer>[^"]*)" "(?<agent>[^"]*)"$"#;
 
-    /// The whole corpus, in bodies of about 1 MiB.
-    pub(crate) fn run(&self, corpus: &[u8]) {
-        let mut scratch = self.scratch.borrow_mut();
+/// The whole text through a plan of one source, in bodies of about 1 MiB.
+fn pass<'a>(name: &'static str, text: &'a [u8], routes: &str) -> Work<'a> {
+    let document = format!("[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.out]\nkind = \"discard\"\n{routes}");
+    let plan = match CheckedPlan::read(&document) {
+        Ok(plan) => CompiledPlan::new(&plan, HashKey::new([0; 32])),
+        Err(reports) => panic!("{}", reports.iter().map(|r| r.render(name)).collect::<String>()),
+    };
+    let mut scratch = Scratch::default();
+    let run = move || {
         let mut start = 0;
-        while start < corpus.len() {
-            let reach = (start + (1 << 20)).min(corpus.len());
-            let end = corpus[..reach].iter().rposition(|b| *b == b'\n').map_or(reach, |n| n + 1);
-            let body = &corpus[start..end];
+        while start < text.len() {
+            let reach = (start + (1 << 20)).min(text.len());
+            let end = text[..reach].iter().rposition(|b| *b == b'\n').map_or(reach, |n| n + 1);
+            let body = &text[start..end];
             if let Ok(records) = split(body, Says::Lines, 1 << 20) {
-                black_box(self.plan.process(0, body, &records, None, &mut scratch).lines.len());
+                let outcome = plan.process(0, body, &records, None, &mut scratch);
+                black_box(outcome.lines.len());
+                scratch.take_back(outcome.lines, outcome.ends);
             }
             start = end;
         }
-    }
+    };
+    Work { name, bytes: text.len(), run: Box::new(run) }
 }
 
 /// Ten routes over five fields.
@@ -61,16 +59,49 @@ fn route(name: &str, when: &str, steps: &str) -> String {
     format!("[[route]]\nname = \"{name}\"\nwhen = '''{when}'''\ndo = [{steps}]\nto = [\"out\"]\n")
 }
 
-/// All passes.
-pub(crate) fn all() -> Vec<Pass> {
+/// `count` routes of seven shapes in turn, each of which takes few events or none.
+fn mixed(count: usize) -> String {
+    let mut plan = String::new();
+    for i in 0..count {
+        let when = match i % 7 {
+            0 => format!("service = \"payments\" and kiosk = \"k-{}\" and http.status = {}", i % 400, 500 + i % 90),
+            1 => format!("kiosk in (\"k-{}\", \"q-{i}\", \"r-{i}\") and duration_ms < 3", i % 90),
+            2 => format!("duration_ms in {}..{} and service = \"none-{}\"", i % 2_000, i % 2_000 + 2, i % 50),
+            3 => format!("message contains \"walker{i} at \" or http.path ends with \"/missing/{i}\""),
+            4 => format!("client_ip in 198.51.{}.{}/30 and severity >= warn", i / 256 % 256, i % 256),
+            5 => format!("(service = \"crew\" or port = \"Lowmere\") and trace_id starts with \"{i:06x}\""),
+            _ => format!("kiosk = \"k-{}\" and not (duration_ms > {}) and http.method != \"POST\"", i % 300, i % 40),
+        };
+        let _ = write!(plan, "{}", route(&format!("r{i}"), &when, ""));
+    }
+    plan
+}
+
+/// `count` routes by regular expression over the message.
+fn regexes(count: usize) -> String {
+    let words = ["gate", "receipt", "crossing", "berth", "ticket", "refund", "pier", "lamp"];
+    let when = |i: usize| format!("message matches /{} [a-z]+ (shut|open|late) {i}[0-9]* times?/", words[i % words.len()]);
+    (0..count).map(|i| route(&format!("r{i}"), &when(i), "")).collect()
+}
+
+/// All passes; of which only the one that is `wanted`, if one is.
+pub(crate) fn all<'a>(corpus: &'a [u8], texts: &'a Texts, wanted: Option<&str>) -> Vec<Work<'a>> {
     // Nine routes are decided for every event and take none; the tenth takes all and does the work.
     let decided: String = CONDITIONS[1..].iter().enumerate().map(|(i, c)| route(&format!("r{i}"), &format!("({c}) and sequence < 0"), "")).collect();
-    let core = format!("{decided}{}", route("all", "message exists", "'redact email in message', 'tag team = \"quays\"'"));
-    let plain = format!("{decided}{}", route("all", "message exists", ""));
-    let few = route("few", "duration_ms < 20", "");
-    vec![
-        Pass::new("core pass: 10 routes, redact e-mail, tag", Some(1.2), Some(6.0), &core),
-        Pass::new("10 routes, nothing changed", Some(1.5), None, &plain),
-        Pass::new("a route that takes 1 %", Some(2.0), None, &few),
-    ]
+    let with = |steps: &str| format!("{decided}{}", route("all", "message exists", steps));
+    let only = |steps: &str| route("all", "true", steps);
+    let passes: Vec<(&'static str, &[u8], String)> = vec![
+        ("core pass", corpus, with("'redact email in message', 'tag team = \"quays\"'")),
+        ("nothing changed", corpus, with("")),
+        ("1 % taken", corpus, route("few", "duration_ms < 20", "")),
+        ("10 routes", corpus, mixed(10)),
+        ("1 000 routes", corpus, mixed(1_000)),
+        ("10 000 routes", corpus, mixed(10_000)),
+        ("10 regex routes", corpus, regexes(10)),
+        ("200 regex routes", corpus, regexes(200)),
+        ("all detectors", corpus, with("'redact email, card in message', 'tag team = \"quays\"'")),
+        ("parse by template", &texts.calls, only("'parse message as \"{client:ip} took {ms:integer} ms for {path:word}: {end}\"'")),
+        ("parse access log", &texts.access, only("'parse message as /(?<code>\\d+)/'")),
+    ];
+    passes.into_iter().filter(|(name, ..)| wanted.is_none_or(|w| name.starts_with(w))).map(|(name, text, routes)| pass(name, text, &routes)).collect()
 }

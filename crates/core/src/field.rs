@@ -4,11 +4,13 @@
 //! compiled plan needs: a small trie of member names, so that the scanner pulls exactly those members and
 //! skips the rest. A path has several places it may stand in; [`FieldTable::find`] takes the first that is there.
 
+use std::collections::HashMap;
 use std::fmt;
+use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use crate::json::Span;
-use crate::wide;
+use crate::texts::Texts;
 
 /// A field's path as a sentence writes it.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -98,7 +100,7 @@ impl fmt::Display for Path {
 pub(crate) const NONE: u16 = u16::MAX;
 
 /// A field of a [`FieldTable`], by which values are looked up once the table is built.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct FieldId(u16);
 
 #[derive(Clone, Debug)]
@@ -111,17 +113,8 @@ struct Edge {
 #[derive(Clone, Debug, Default)]
 struct Node {
     edges: Vec<Edge>,
-    /// Open-addressed, a power of two long and at most half full.
-    index: Vec<Entry>,
-}
-
-/// Where a member's edge is. Names are told apart by their length and first bytes before their rest is looked at.
-#[derive(Clone, Copy, Debug, Default)]
-struct Entry {
-    head: u64,
-    len: u32,
-    /// Its place in `edges`, plus one; 0 is free.
-    edge: u16,
+    /// Their places in `edges`, by name.
+    names: Texts,
 }
 
 /// All the fields a plan needs, as a trie of member names. Slot numbers run over all its edges.
@@ -130,40 +123,43 @@ pub struct FieldTable {
     nodes: Vec<Node>,
     slots: u16,
     paths: Vec<Path>,
+    /// For each field, its name as a new member has it: in quotes, with the colon.
+    names: Vec<Vec<u8>>,
+    known: HashMap<Path, FieldId>,
     /// For each field, its slots, best place first.
     places: Vec<Vec<u16>>,
     /// Drawn anew with every field that is added.
     stamp: u64,
 }
 
-/// The first bytes of a name as a number, zeros behind a shorter one.
-#[inline]
-fn head(text: &[u8], start: usize, len: usize) -> u64 {
-    let word = wide::eight(text, start);
-    if len < 8 { word & ((1 << (8 * len)) - 1) } else { word }
-}
-
-/// Where a name's search begins in an index.
-#[inline]
-fn mix(head: u64, len: usize) -> usize {
-    ((head ^ (len as u64) << 56).wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 40) as usize
-}
-
 impl FieldTable {
+    /// A table that wants nothing.
+    #[must_use]
+    pub fn none() -> &'static FieldTable {
+        static NONE: LazyLock<FieldTable> = LazyLock::new(FieldTable::default);
+        &NONE
+    }
+
     /// Adds a path (once) and returns its field.
     ///
     /// # Panics
     /// Past 65 000 distinct fields; a checked plan has far fewer.
     pub fn want(&mut self, path: &Path) -> FieldId {
-        if let Some(known) = self.paths.iter().position(|p| p == path) {
-            return FieldId(known as u16);
+        if let Some(known) = self.known.get(path) {
+            return *known;
         }
         static STAMPS: AtomicU64 = AtomicU64::new(1);
         self.stamp = STAMPS.fetch_add(1, Ordering::Relaxed);
         let places = path.places().iter().map(|place| self.slot(place)).collect();
+        let mut name = Vec::new();
+        crate::json::quote(path.flat().as_bytes(), &mut name);
+        name.push(b':');
+        self.names.push(name);
         self.paths.push(path.clone());
         self.places.push(places);
-        FieldId(u16::try_from(self.paths.len() - 1).expect("fewer than 65 000 fields"))
+        let field = FieldId(u16::try_from(self.paths.len() - 1).expect("fewer than 65 000 fields"));
+        self.known.insert(path.clone(), field);
+        field
     }
 
     fn slot(&mut self, names: &[String]) -> u16 {
@@ -172,13 +168,14 @@ impl FieldTable {
         }
         let (mut node, mut slot) = (0usize, 0u16);
         for (depth, name) in names.iter().enumerate() {
-            let found = self.nodes[node].edges.iter().position(|e| *e.name == *name.as_bytes());
+            let found = self.nodes[node].names.get(name.as_bytes()).map(|place| place as usize);
             let edge = found.unwrap_or_else(|| {
                 let fresh = Edge { name: name.as_bytes().into(), slot: self.slots, child: None };
                 self.slots = self.slots.checked_add(1).expect("fewer than 65 000 slots");
-                self.nodes[node].edges.push(fresh);
-                self.nodes[node].reindex();
-                self.nodes[node].edges.len() - 1
+                let Node { edges, names } = &mut self.nodes[node];
+                names.insert(&fresh.name, edges.len() as u32);
+                edges.push(fresh);
+                edges.len() - 1
             });
             slot = self.nodes[node].edges[edge].slot;
             if depth + 1 < names.len() {
@@ -203,21 +200,13 @@ impl FieldTable {
     #[inline]
     pub(crate) fn edge(&self, node: u16, text: &[u8], start: usize, end: usize) -> (u16, u16) {
         let Some(node) = self.nodes.get(node as usize) else { return (NONE, NONE) };
-        let mask = node.index.len().wrapping_sub(1);
-        let (len, head) = (end - start, head(text, start, end - start));
-        let mut at = mix(head, len) & mask;
-        while let Some(entry) = node.index.get(at)
-            && entry.edge != 0
-        {
-            if entry.head == head && entry.len as usize == len {
-                let edge = &node.edges[entry.edge as usize - 1];
-                if len <= 8 || edge.name[8..] == text[start + 8..end] {
-                    return (edge.slot, edge.child.unwrap_or(NONE));
-                }
+        match node.names.within(text, start, end) {
+            Some(place) => {
+                let edge = &node.edges[place as usize];
+                (edge.slot, edge.child.unwrap_or(NONE))
             }
-            at = (at + 1) & mask;
+            None => (NONE, NONE),
         }
-        (NONE, NONE)
     }
 
     /// A number that another table with other slots does not have.
@@ -245,7 +234,11 @@ impl FieldTable {
     /// The slot of the best place that has a value.
     #[inline]
     pub(crate) fn find_slot(&self, field: FieldId, slots: &[Span]) -> Option<u16> {
-        self.places[field.0 as usize].iter().copied().find(|&s| slots[s as usize].present())
+        let places = &self.places[field.0 as usize];
+        match places.first() {
+            Some(first) if slots[*first as usize].present() => Some(*first),
+            _ => places.iter().skip(1).copied().find(|&s| slots[s as usize].present()),
+        }
     }
 
     /// The slot of the place where a field that is missing would be written (its exact name, at the top).
@@ -266,25 +259,15 @@ impl FieldTable {
         names.get(place).copied()
     }
 
+    /// The field's name as a new member has it: in quotes, with the colon.
+    pub(crate) fn name(&self, field: FieldId) -> &[u8] {
+        &self.names[field.0 as usize]
+    }
+
     /// The path a field was asked for by.
     #[must_use]
     pub fn path(&self, field: FieldId) -> &Path {
         &self.paths[field.0 as usize]
-    }
-}
-
-impl Node {
-    fn reindex(&mut self) {
-        let size = (self.edges.len() * 2).next_power_of_two().max(8);
-        self.index = vec![Entry::default(); size];
-        for (i, edge) in self.edges.iter().enumerate() {
-            let (len, head) = (edge.name.len(), head(&edge.name, 0, edge.name.len()));
-            let mut at = mix(head, len) & (size - 1);
-            while self.index[at].edge != 0 {
-                at = (at + 1) & (size - 1);
-            }
-            self.index[at] = Entry { head, len: len as u32, edge: (i + 1) as u16 };
-        }
     }
 }
 

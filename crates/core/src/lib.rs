@@ -11,4 +11,5 @@ pub mod redact;
 #[cfg(test)]
 mod redact_tests;
 pub mod sample;
+mod texts;
 mod wide;

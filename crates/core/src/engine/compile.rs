@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use super::extract::Extractor;
+use super::index::Index;
 use super::steps::{Do, Operation, Target, Written};
 use super::test::{Expression, Tests};
 use crate::field::{FieldId, FieldTable, Path, WEIGHT};
@@ -17,6 +18,7 @@ use crate::sample::Sampler;
 pub struct CompiledPlan {
     pub(super) fields: FieldTable,
     pub(super) tests: Tests,
+    pub(super) index: Index,
     pub(super) sources: Vec<Source>,
     pub(super) routes: Vec<Route>,
     pub(super) destinations: Vec<Destination>,
@@ -29,7 +31,9 @@ pub struct CompiledPlan {
 pub(super) struct Source {
     pub(super) name: String,
     pub(super) steps: Vec<Do>,
-    /// The routes it feeds, those for the remainder left out.
+    /// The rules of the routes it feeds, those for the remainder left out.
+    pub(super) rules: Box<[u64]>,
+    /// Their routes, for whoever asks what can be reached.
     pub(super) routes: Vec<usize>,
     /// The routes it feeds that take the remainder.
     pub(super) remainder_routes: Vec<usize>,
@@ -38,7 +42,6 @@ pub(super) struct Source {
 #[derive(Debug)]
 pub(super) struct Route {
     pub(super) name: String,
-    pub(super) when: Expression,
     pub(super) steps: Vec<Do>,
     /// Destinations, by number.
     pub(super) to: Vec<usize>,
@@ -51,6 +54,9 @@ pub(super) struct Destination {
     pub(super) name: String,
     pub(super) steps: Vec<Do>,
 }
+
+/// The condition of a route that has none.
+const EVERY: lang::Condition = lang::Condition::Constant(true);
 
 /// Where a list of steps stands; samples in different places are salted apart.
 #[derive(Clone, Copy)]
@@ -75,31 +81,37 @@ impl CompiledPlan {
         let mut branches = Vec::new();
         let mut routes = Vec::new();
         for (number, route) in plan.routes.iter().enumerate() {
-            let when = match &route.when {
-                Gate::Condition(condition) => c.tests.compile(condition, &mut c.fields),
-                Gate::Every | Gate::Remainder => Expression::Constant(true),
-            };
             let steps = c.steps(&route.steps, Stand::Route);
             let to: Vec<usize> = route.to.iter().filter_map(|name| numbers.get(name.as_str()).copied()).collect();
             let branch = branches.len();
             branches.extend((0..to.len()).map(|i| (number, i)));
-            routes.push(Route { name: route.name.clone(), when, steps, to, branch });
+            routes.push(Route { name: route.name.clone(), steps, to, branch });
         }
+        let conditions = plan.routes.iter().enumerate().filter_map(|(number, route)| match &route.when {
+            Gate::Condition(condition) => Some((number, condition)),
+            Gate::Every => Some((number, &EVERY)),
+            Gate::Remainder => None,
+        });
+        let index = Index::build(conditions, &mut c.tests, &mut c.fields);
         let mut sources = Vec::new();
         for source in &plan.sources {
             let feeds = |remainder: bool| {
                 let fed = plan.routes.iter().enumerate().filter(move |(_, r)| r.takes_from(&source.name) && (r.when == Gate::Remainder) == remainder);
-                fed.map(|(i, _)| i).collect()
+                fed.map(|(i, _)| i).collect::<Vec<_>>()
             };
+            let routes = feeds(false);
+            let mut fed = vec![false; plan.routes.len()];
+            routes.iter().for_each(|r| fed[*r] = true);
             sources.push(Source {
                 name: source.name.clone(),
                 steps: c.steps(&source.on_arrival, Stand::Arrival),
-                routes: feeds(false),
+                rules: index.mask(|r| fed[r]),
+                routes,
                 remainder_routes: feeds(true),
             });
         }
         let destinations = plan.destinations.iter().map(|d| Destination { name: d.name.clone(), steps: c.steps(&d.always, Stand::Always) }).collect();
-        CompiledPlan { fields: c.fields, tests: c.tests, sources, routes, destinations, key, branches }
+        CompiledPlan { fields: c.fields, tests: c.tests, index, sources, routes, destinations, key, branches }
     }
 
     /// The number of the source called `name`.

@@ -45,7 +45,7 @@ fn quoted(text: &[u8]) -> Vec<u8> {
 }
 
 fn object(text: &[u8]) -> Option<Pairs> {
-    let scanned = json::scan(text, &FieldTable::default(), &mut Vec::new()).ok()?;
+    let scanned = json::scan(text, FieldTable::none(), &mut Vec::new()).ok()?;
     if !text[scanned.end..].iter().all(u8::is_ascii_whitespace) {
         return None;
     }

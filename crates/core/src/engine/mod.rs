@@ -6,6 +6,7 @@
 
 mod compile;
 mod extract;
+mod index;
 mod process;
 mod selection;
 mod steps;

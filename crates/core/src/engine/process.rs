@@ -1,6 +1,7 @@
 //! One batch through the plan.
 
 use super::compile::{CompiledPlan, Route, Source};
+use super::index::Candidates;
 use super::selection::Selection;
 use super::steps::{Buffers, Do, Passage, StepTally};
 use super::test::{Memo, View};
@@ -16,10 +17,28 @@ pub struct Scratch {
     guide: json::Guide,
     slots: Vec<Span>,
     memo: Memo,
+    candidates: Candidates,
+    /// Room for the lines of the next outcome.
+    lines: (Vec<u8>, Vec<u32>),
+    tallies: Tallies,
     arrival: Work,
     route: Work,
     always: Work,
     buffers: Buffers,
+}
+
+/// Most room for lines that is kept from one batch to the next, in bytes.
+const KEPT_ROOM: usize = 8 << 20;
+
+impl Scratch {
+    /// Takes back the room of an outcome's lines, so that the next batch need not ask for it again.
+    pub fn take_back(&mut self, mut lines: Vec<u8>, mut ends: Vec<u32>) {
+        if lines.capacity() <= KEPT_ROOM {
+            lines.clear();
+            ends.clear();
+            self.lines = (lines, ends);
+        }
+    }
 }
 
 /// Where in the plan events can be looked at.
@@ -113,7 +132,7 @@ pub struct Outcome {
 /// Most bytes of distinct lines that one body may become: 1 GB. Many routes that each change every event multiply a body.
 pub const MAX_LINES: usize = 1_000_000_000;
 
-#[derive(Default)]
+#[derive(Debug, Default)]
 struct SourceTally {
     rewritten: Amount,
     quarantined: Amount,
@@ -123,7 +142,7 @@ struct SourceTally {
     steps: Vec<StepTally>,
 }
 
-#[derive(Default)]
+#[derive(Debug, Default)]
 struct RouteTally {
     taken: Amount,
     out: Amount,
@@ -131,7 +150,7 @@ struct RouteTally {
     steps: Vec<StepTally>,
 }
 
-#[derive(Default)]
+#[derive(Debug, Default)]
 struct BranchTally {
     offered: Amount,
     enqueued: Amount,
@@ -139,13 +158,36 @@ struct BranchTally {
     steps: Vec<StepTally>,
 }
 
+/// What a batch did at each route and branch. Kept from batch to batch, so that a plan of many routes costs a batch only those it touched.
+#[derive(Debug, Default)]
+struct Tallies {
+    /// The plan they are for.
+    plan: u64,
+    routes: Vec<RouteTally>,
+    branches: Vec<BranchTally>,
+    touched: Vec<u32>,
+}
+
+impl Tallies {
+    fn begin(&mut self, plan: &CompiledPlan) {
+        if self.plan != plan.fields.stamp() || self.routes.len() != plan.routes.len() {
+            self.plan = plan.fields.stamp();
+            self.routes = plan.routes.iter().map(|r| RouteTally { steps: tallies(&r.steps), ..RouteTally::default() }).collect();
+            let steps = |(route, place): &(usize, usize)| &plan.destinations[plan.routes[*route].to[*place]].steps;
+            self.branches = plan.branches.iter().map(|b| BranchTally { steps: tallies(steps(b)), ..BranchTally::default() }).collect();
+        }
+        self.touched.clear();
+    }
+}
+
 struct Run<'a> {
     plan: &'a CompiledPlan,
     watch: Option<&'a Watch>,
     out: Outcome,
+    /// The whole body is UTF-8, so each record is.
+    utf8: bool,
     source: SourceTally,
-    routes: Vec<RouteTally>,
-    branches: Vec<BranchTally>,
+    tallies: &'a mut Tallies,
 }
 
 fn tallies(steps: &[Do]) -> Vec<StepTally> {
@@ -157,18 +199,17 @@ impl CompiledPlan {
     #[must_use]
     pub fn process(&self, source: usize, body: &[u8], records: &[Record], watch: Option<&Watch>, scratch: &mut Scratch) -> Outcome {
         let from = &self.sources[source];
+        let mut counted = std::mem::take(&mut scratch.tallies);
+        counted.begin(self);
         let mut run = Run {
             plan: self,
             watch: watch.filter(|w| !w.points.is_empty()),
             out: Outcome::default(),
             source: SourceTally { steps: tallies(&from.steps), ..SourceTally::default() },
-            routes: self.routes.iter().map(|r| RouteTally { steps: tallies(&r.steps), ..RouteTally::default() }).collect(),
-            branches: self
-                .branches
-                .iter()
-                .map(|(r, i)| BranchTally { steps: tallies(&self.destinations[self.routes[*r].to[*i]].steps), ..BranchTally::default() })
-                .collect(),
+            utf8: simdutf8::basic::from_utf8(body).is_ok(),
+            tallies: &mut counted,
         };
+        (run.out.lines, run.out.ends) = std::mem::take(&mut scratch.lines);
         run.out.lines.reserve(body.len());
         for record in records {
             let raw = &body[record.start as usize..record.end as usize];
@@ -182,20 +223,23 @@ impl CompiledPlan {
                 run.out.quarantined.push(Quarantined { number: record.number, range: record.start as usize..record.end as usize, reason });
             }
         }
-        run.finish(from)
+        let out = run.finish(from);
+        scratch.tallies = counted;
+        out
     }
 }
 
 impl Run<'_> {
     fn event(&mut self, source: usize, from: &Source, body: &[u8], raw: &[u8], at: &Record, scratch: &mut Scratch) -> Result<(), String> {
         let form = at.form;
-        let Scratch { record, guide, slots, memo, arrival, route, always, buffers } = scratch;
+        let Scratch { record, guide, slots, memo, candidates, arrival, route, always, buffers, .. } = scratch;
         if let Form::Unreadable(reason) = form {
             return Err(reason.to_owned());
         }
-        if simdutf8::basic::from_utf8(raw).is_err() {
-            let at = std::str::from_utf8(raw).map_or_else(|e| e.valid_up_to(), str::len);
-            return Err(format!("not UTF-8 at byte {at}"));
+        if !self.utf8
+            && let Err(e) = std::str::from_utf8(raw)
+        {
+            return Err(format!("not UTF-8 at byte {}", e.valid_up_to()));
         }
         let (json, duplicates) = match form {
             Form::Object => {
@@ -244,16 +288,12 @@ impl Run<'_> {
 
         memo.next_event(&self.plan.tests);
         let mut shared_line = None;
-        let mut taken = false;
-        for &number in &from.routes {
-            let through = &self.plan.routes[number];
-            if !self.plan.tests.holds(&through.when, arrived, &self.plan.fields, &mut buffers.text, &mut Some(memo)) {
-                continue;
-            }
-            taken = true;
-            self.take(number, through, arrived, duplicates, &mut shared_line, route, always, buffers);
+        self.plan.index.find(&from.rules, arrived, &self.plan.fields, &self.plan.tests, &mut buffers.text, memo, candidates);
+        for number in &candidates.routes {
+            let number = *number as usize;
+            self.take(number, &self.plan.routes[number], arrived, duplicates, &mut shared_line, route, always, buffers);
         }
-        if taken {
+        if !candidates.routes.is_empty() {
             self.source.routed.count(arrived.json.len());
             return Ok(());
         }
@@ -280,33 +320,37 @@ impl Run<'_> {
         last: &mut Work,
         buffers: &mut Buffers,
     ) {
-        self.routes[number].taken.count(arrived.json.len());
+        let tally = &mut self.tallies.routes[number];
+        if tally.taken.events == 0 {
+            self.tallies.touched.push(number as u32);
+        }
+        tally.taken.count(arrived.json.len());
         let mut passage = Passage { base: arrived, duplicates, work, changed: false };
-        let removed = passage.run(self.plan, &through.steps, &mut self.routes[number].steps, buffers);
+        let removed = passage.run(self.plan, &through.steps, &mut self.tallies.routes[number].steps, buffers);
         self.capture(Point::Route(number), arrived.json, &passage, removed, &through.steps);
         if removed.is_some() {
             return;
         }
         let shaped = passage.view();
         let duplicates = duplicates && !passage.changed;
-        self.routes[number].out.count(shaped.json.len());
+        self.tallies.routes[number].out.count(shaped.json.len());
         let mut own_line = None;
         // What no step changed is one line for all routes; what this route changed, one for all its destinations.
         let line = if passage.changed { &mut own_line } else { shared };
         for (i, &to) in through.to.iter().enumerate() {
             let branch = through.branch + i;
             let steps = &self.plan.destinations[to].steps;
-            self.routes[number].copies.count(shaped.json.len());
-            self.branches[branch].offered.count(shaped.json.len());
+            self.tallies.routes[number].copies.count(shaped.json.len());
+            self.tallies.branches[branch].offered.count(shaped.json.len());
             let mut passage = Passage { base: shaped, duplicates, work: last, changed: false };
-            let removed = passage.run(self.plan, steps, &mut self.branches[branch].steps, buffers);
+            let removed = passage.run(self.plan, steps, &mut self.tallies.branches[branch].steps, buffers);
             self.capture(Point::Destination(to), shaped.json, &passage, removed, steps);
             if removed.is_some() {
                 continue;
             }
             let leaving = passage.view().json;
             let at = if passage.changed { self.out.line(leaving) } else { *line.get_or_insert_with(|| self.out.line(leaving)) };
-            let tally = &mut self.branches[branch];
+            let tally = &mut self.tallies.branches[branch];
             tally.enqueued.count(leaving.len());
             tally.selection.push(at);
         }
@@ -325,37 +369,38 @@ impl Run<'_> {
     }
 
     fn finish(self, from: &Source) -> Outcome {
-        let Run { plan, mut out, source, routes, branches, .. } = self;
+        let Run { plan, mut out, mut source, tallies, .. } = self;
         let mut post = Posts { postings: Vec::new(), place: Place::Source, name: &from.name, via: "" };
         post.add(Measure::Received, out.received);
         post.add(Measure::Read, out.read);
         post.add(Measure::Quarantined, source.quarantined);
         post.add(Measure::Rewritten, source.rewritten);
-        post.steps(&from.steps, &source.steps);
+        post.steps(&from.steps, &mut source.steps);
         post.add(Measure::Passed, source.passed);
         post.add(Measure::Routed, source.routed);
         post.add(Measure::Remainder, source.remainder);
-        for (route, tally) in plan.routes.iter().zip(&routes) {
+        tallies.touched.sort_unstable();
+        for number in &tallies.touched {
+            let (route, tally) = (&plan.routes[*number as usize], &mut tallies.routes[*number as usize]);
             (post.place, post.name, post.via) = (Place::Route, &route.name, &from.name);
-            post.add(Measure::Taken, tally.taken);
-            post.steps(&route.steps, &tally.steps);
-            post.add(Measure::Out, tally.out);
-            post.add(Measure::Copies, tally.copies);
+            post.add(Measure::Taken, std::mem::take(&mut tally.taken));
+            post.steps(&route.steps, &mut tally.steps);
+            post.add(Measure::Out, std::mem::take(&mut tally.out));
+            post.add(Measure::Copies, std::mem::take(&mut tally.copies));
         }
-        for ((route, i), tally) in plan.branches.iter().zip(branches) {
-            let route = &plan.routes[*route];
-            let destination = &plan.destinations[route.to[*i]];
-            (post.place, post.name, post.via) = (Place::Destination, &destination.name, &route.name);
-            post.add(Measure::Offered, tally.offered);
-            post.steps(&destination.steps, &tally.steps);
-            post.add(Measure::Enqueued, tally.enqueued);
-            if !tally.selection.is_empty() {
-                out.entries.push(Entry {
-                    destination: destination.name.clone(),
-                    route: route.name.clone(),
-                    selection: tally.selection,
-                    amount: tally.enqueued,
-                });
+        for number in &tallies.touched {
+            let route = &plan.routes[*number as usize];
+            for (to, tally) in route.to.iter().zip(&mut tallies.branches[route.branch..]) {
+                let destination = &plan.destinations[*to];
+                (post.place, post.name, post.via) = (Place::Destination, &destination.name, &route.name);
+                post.add(Measure::Offered, std::mem::take(&mut tally.offered));
+                post.steps(&destination.steps, &mut tally.steps);
+                let enqueued = std::mem::take(&mut tally.enqueued);
+                post.add(Measure::Enqueued, enqueued);
+                let selection = std::mem::take(&mut tally.selection);
+                if !selection.is_empty() {
+                    out.entries.push(Entry { destination: destination.name.clone(), route: route.name.clone(), selection, amount: enqueued });
+                }
             }
         }
         out.postings = post.postings;
@@ -398,8 +443,10 @@ impl Posts<'_> {
         self.post(0, "", measure, amount);
     }
 
-    fn steps(&mut self, steps: &[Do], tallies: &[StepTally]) {
+    /// Posts what the steps did, and forgets it.
+    fn steps(&mut self, steps: &[Do], tallies: &mut [StepTally]) {
         for (i, (step, tally)) in steps.iter().zip(tallies).enumerate() {
+            let tally = std::mem::take(tally);
             self.post(i + 1, &step.sentence, Measure::Removed, tally.removed);
             self.post(i + 1, &step.sentence, Measure::Changed, tally.changed);
             self.post(i + 1, &step.sentence, Measure::Failed, tally.failed);

@@ -382,7 +382,7 @@ impl<'a> Passage<'a> {
 /// replacement is appended to `buffers.token`.
 fn look(json: &[u8], within: Span, plan: &CompiledPlan, targets: &[(Target, Mask)], buffers: &mut Buffers, found: &mut Vec<Edit>) {
     let Buffers { text, other, token, masked, .. } = buffers;
-    json::tokens(json, within, |span, _| {
+    let mut each = |span: Span| {
         text.clear();
         let content: &[u8] = match span.kind {
             Kind::Text => &json[span.start as usize + 1..span.end as usize - 1],
@@ -448,7 +448,8 @@ fn look(json: &[u8], within: Span, plan: &CompiledPlan, targets: &[(Target, Mask
             }
             found.push(Edit { start: span.start as usize, end: span.end as usize, token: (from, token.len()) });
         }
-    });
+    };
+    if within.is_text() { each(within) } else { json::tokens(json, within, |span, _| each(span)) }
 }
 
 enum Effect {

@@ -1,5 +1,6 @@
 //! Compiled conditions: each distinct test stands once in the plan, and its answer for an event is remembered.
 
+use std::collections::HashMap;
 use std::net::IpAddr;
 
 use memchr::memmem;
@@ -21,7 +22,6 @@ pub(super) enum Expression {
 #[derive(Debug)]
 struct Numbered {
     field: FieldId,
-    source: Test,
     check: Check,
 }
 
@@ -29,10 +29,12 @@ struct Numbered {
 #[derive(Debug, Default)]
 pub(super) struct Tests {
     all: Vec<Numbered>,
+    /// By field and writing.
+    known: HashMap<(FieldId, String), u32>,
 }
 
 #[derive(Debug)]
-enum Check {
+pub(super) enum Check {
     Exists,
     Text(Box<[u8]>),
     Number(f64),
@@ -96,14 +98,19 @@ impl Tests {
             Condition::Or(any) => Expression::Any(any.iter().map(|c| self.compile(c, fields)).collect()),
             Condition::Field(path, test) => {
                 let field = fields.want(path);
-                let known = self.all.iter().position(|t| t.field == field && t.source == *test);
-                let number = known.unwrap_or_else(|| {
-                    self.all.push(Numbered { field, source: test.clone(), check: Check::compile(test) });
-                    self.all.len() - 1
-                });
-                Expression::Test(number as u32)
+                self.number(field, test)
             }
         }
+    }
+
+    /// The test's number: the same for the same test of the same field.
+    pub(super) fn number(&mut self, field: FieldId, test: &Test) -> Expression {
+        let all = &mut self.all;
+        let number = *self.known.entry((field, test.to_string())).or_insert_with(|| {
+            all.push(Numbered { field, check: Check::compile(test) });
+            (all.len() - 1) as u32
+        });
+        Expression::Test(number)
     }
 
     /// Whether `expression` holds of `view`. With a memo, answers are shared between the routes of one event.
@@ -131,7 +138,8 @@ impl Tests {
     }
 }
 
-fn number(text: &[u8]) -> Option<f64> {
+/// The number that a text is, if it is one.
+pub(super) fn number(text: &[u8]) -> Option<f64> {
     if !text.first().is_some_and(|b| b.is_ascii_digit() || matches!(b, b'-' | b'+' | b'.')) {
         return None;
     }
@@ -139,6 +147,39 @@ fn number(text: &[u8]) -> Option<f64> {
         return Some(text.iter().fold(0u64, |n, b| n * 10 + u64::from(b - b'0')) as f64);
     }
     std::str::from_utf8(text).ok()?.parse().ok().filter(|n: &f64| n.is_finite())
+}
+
+/// The address that a text is, if it is one.
+pub(super) fn ip(text: &[u8]) -> Option<IpAddr> {
+    let text = text.trim_ascii();
+    if let Some(v4) = ipv4(text) {
+        return Some(IpAddr::V4(v4.into()));
+    }
+    std::str::from_utf8(text).ok()?.parse().ok()
+}
+
+/// Four numbers and three dots.
+#[inline]
+fn ipv4(text: &[u8]) -> Option<u32> {
+    let (mut address, mut part, mut digits, mut dots) = (0u32, 0u32, 0, 0);
+    for &b in text {
+        match b {
+            b'0'..=b'9' => {
+                // A number that begins with a zero is read as octal by some, so it is none.
+                if digits == 3 || digits > 0 && part == 0 {
+                    return None;
+                }
+                part = part * 10 + u32::from(b - b'0');
+                digits += 1;
+            }
+            b'.' if digits > 0 && part < 256 && dots < 3 => {
+                address = address << 8 | part;
+                (part, digits, dots) = (0, 0, dots + 1);
+            }
+            _ => return None,
+        }
+    }
+    (dots == 3 && digits > 0 && part < 256).then_some(address << 8 | part)
 }
 
 fn ordered<T: PartialOrd + ?Sized>(order: Ordering, left: &T, right: &T) -> bool {
@@ -151,7 +192,7 @@ fn ordered<T: PartialOrd + ?Sized>(order: Ordering, left: &T, right: &T) -> bool
 }
 
 impl Check {
-    fn compile(test: &Test) -> Check {
+    pub(super) fn compile(test: &Test) -> Check {
         match test {
             Test::Exists => Check::Exists,
             Test::Equals(literal) => Check::equals(literal),
@@ -194,7 +235,19 @@ impl Check {
         self.says(text)
     }
 
-    fn says(&self, text: &[u8]) -> bool {
+    /// The same of a number, without its writing. Only for tests that ask about numbers.
+    pub(super) fn says_number(&self, n: f64) -> bool {
+        match self {
+            Check::Number(m) => n == *m,
+            Check::Differs(inner) => !inner.says_number(n),
+            Check::OrderNumber(order, m) => ordered(*order, &n, m),
+            Check::RangeNumber(a, b) => *a <= n && n <= *b,
+            Check::OneOf(any) => any.iter().any(|c| c.says_number(n)),
+            _ => false,
+        }
+    }
+
+    pub(super) fn says(&self, text: &[u8]) -> bool {
         match self {
             Check::Exists => true,
             Check::Never => false,
@@ -215,7 +268,7 @@ impl Check {
             Check::RangeText(a, b) => **a <= *text && *text <= **b,
             Check::RangeLevel(a, b) => Level::read(text).is_some_and(|l| *a <= l && l <= *b),
             Check::OneOf(any) => any.iter().any(|c| c.says(text)),
-            Check::Network(network) => std::str::from_utf8(text).ok().and_then(|t| t.trim().parse::<IpAddr>().ok()).is_some_and(|ip| network.contains(ip)),
+            Check::Network(network) => ip(text).is_some_and(|ip| network.contains(ip)),
             Check::Contains(finder) => finder.find(text).is_some(),
             Check::StartsWith(t) => text.starts_with(t),
             Check::EndsWith(t) => text.ends_with(t),

@@ -51,7 +51,13 @@ impl Work {
     /// Replaces the bytes `start..end` and moves the spans behind along; spans inside become missing.
     pub(super) fn splice(&mut self, start: usize, end: usize, with: &[u8]) {
         let delta = with.len() as i64 - (end - start) as i64;
-        self.json.splice(start..end, with.iter().copied());
+        let (old, behind) = (self.json.len(), start + with.len());
+        if delta > 0 {
+            self.json.resize(old + delta as usize, 0);
+        }
+        self.json.copy_within(end..old, behind);
+        self.json.truncate(behind + old - end);
+        self.json[start..behind].copy_from_slice(with);
         let moved = |at: u32| (i64::from(at) + delta) as u32;
         for slot in self.slots.iter_mut().filter(|s| s.present()) {
             let (from, to) = (slot.start as usize, slot.end as usize);
@@ -94,8 +100,7 @@ impl Work {
                 (slot, start)
             }
             None => {
-                let name = fields.path(field).flat();
-                let at = self.append(name.as_bytes(), token);
+                let at = self.append(fields.name(field), token);
                 if matches!(kind, Kind::Object | Kind::Array) {
                     self.rescan(fields);
                     return true;
@@ -107,7 +112,7 @@ impl Work {
         true
     }
 
-    /// Adds a member at the end of the object; returns where its value starts. The caller knows that there is none of that name.
+    /// Adds a member (`name` in quotes, with its colon) at the end of the object; returns where its value starts. The caller knows that there is none of that name.
     fn append(&mut self, name: &[u8], token: &[u8]) -> usize {
         let closed = self.json.pop();
         debug_assert_eq!(closed, Some(b'}'), "an event ends with its brace");
@@ -117,8 +122,7 @@ impl Work {
         if self.json.last() != Some(&b'{') {
             self.json.push(b',');
         }
-        json::quote(name, &mut self.json);
-        self.json.push(b':');
+        self.json.extend_from_slice(name);
         let at = self.json.len();
         self.json.extend_from_slice(token);
         self.json.push(b'}');

@@ -8,6 +8,8 @@
 mod scan;
 mod walk;
 
+use crate::wide;
+
 pub(crate) use scan::scan_edited;
 pub use scan::{Guide, Scanned, Unreadable, scan, scan_record, value_at};
 pub(crate) use walk::depth;
@@ -123,16 +125,20 @@ fn unicode_escape(text: &[u8]) -> (char, usize) {
 /// Appends `text` (valid UTF-8) to `out` as the inside of a JSON string, without the quotes.
 pub fn escape(text: &[u8], out: &mut Vec<u8>) {
     const HEX: &[u8; 16] = b"0123456789abcdef";
-    for &b in text {
+    let mut at = 0;
+    loop {
+        let stop = wide::string_stop(text, at);
+        out.extend_from_slice(&text[at..stop]);
+        let Some(&b) = text.get(stop) else { return };
         match b {
             b'"' => out.extend_from_slice(b"\\\""),
             b'\\' => out.extend_from_slice(b"\\\\"),
             b'\n' => out.extend_from_slice(b"\\n"),
             b'\r' => out.extend_from_slice(b"\\r"),
             b'\t' => out.extend_from_slice(b"\\t"),
-            0..0x20 => out.extend_from_slice(&[b'\\', b'u', b'0', b'0', HEX[(b >> 4) as usize], HEX[(b & 15) as usize]]),
-            _ => out.push(b),
+            _ => out.extend_from_slice(&[b'\\', b'u', b'0', b'0', HEX[(b >> 4) as usize], HEX[(b & 15) as usize]]),
         }
+        at = stop + 1;
     }
 }
 

@@ -63,11 +63,14 @@ fn fresh(slots: &mut Vec<Span>, fields: &FieldTable) {
 
 /// Checks one JSON value of any kind at the start of `json` and returns its span; leading white space is skipped.
 pub fn value_at(json: &[u8], at: usize) -> Result<Span, Unreadable> {
-    let none = FieldTable::default();
     let mut guide = Guide::default();
-    let mut s = Scanner::strict(json, at, &none, &mut guide);
+    let mut s = Scanner::strict(json, at, FieldTable::none(), &mut guide);
     s.space();
-    s.value(NONE, &mut [], 0)
+    let start = s.at as u32;
+    match s.value(NONE, &mut [], 0) {
+        Ok(kind) => Ok(Span { start, end: s.at as u32, kind }),
+        Err(failed) => Err(s.unreadable(failed)),
+    }
 }
 
 /// Most bytes of a member's name, its quotes and colon included, that a guide remembers.
@@ -89,6 +92,7 @@ pub struct Guide {
 
 /// A member's name where it stood, with what it means and what came after it.
 #[derive(Clone, Copy, Debug)]
+#[repr(align(64))]
 struct Step {
     /// `"name":`, zeros behind.
     bytes: [u8; GUIDED_NAME],
@@ -117,17 +121,16 @@ impl Guide {
         self.last = 0;
     }
 
-    /// The expected member, if it is what stands at `at`.
+    /// The member expected after `last`, if it is what stands at `at`; `last` becomes it then.
     #[inline(always)]
-    fn expected(&mut self, json: &[u8], at: usize, node: u16) -> Option<&Step> {
+    fn expected(&self, last: &mut usize, json: &[u8], at: usize, node: u16) -> Option<&Step> {
         let chunk = json.get(at..at + GUIDED_NAME).and_then(|c| <&[u8; GUIDED_NAME]>::try_from(c).ok())?;
-        let last = self.steps.get(self.last)?;
-        let (next, other) = (last.next as usize, last.other as usize);
-        for place in [next, other] {
-            let step = &self.steps[place];
+        let before = self.steps.get(*last)?;
+        for place in [before.next as usize, before.other as usize] {
+            let step = self.steps.get(place)?;
             if step.node == node && wide::begins_with(chunk, &step.bytes, step.len) {
-                self.last = place;
-                return Some(&self.steps[place]);
+                *last = place;
+                return Some(step);
             }
         }
         None
@@ -174,6 +177,10 @@ impl Guide {
     }
 }
 
+/// It could not be read; where and why is kept by the scanner, so that what succeeds is handed on in a register.
+#[derive(Debug)]
+pub(super) struct Failed;
+
 pub(super) struct Scanner<'a> {
     json: &'a [u8],
     /// Where the record ends. The bytes behind it are another's; they are there so that a wide look never meets an edge.
@@ -186,12 +193,25 @@ pub(super) struct Scanner<'a> {
     guide: &'a mut Guide,
     max_depth: usize,
     max_members: usize,
+    reason: &'static str,
 }
 
 impl<'a> Scanner<'a> {
     /// With the bounds for what arrives.
     fn strict(json: &'a [u8], at: usize, fields: &'a FieldTable, guide: &'a mut Guide) -> Scanner<'a> {
-        Scanner { json, limit: json.len(), at, members: 0, duplicates: false, breaks: false, fields, guide, max_depth: MAX_DEPTH, max_members: MAX_MEMBERS }
+        Scanner {
+            json,
+            limit: json.len(),
+            at,
+            members: 0,
+            duplicates: false,
+            breaks: false,
+            fields,
+            guide,
+            max_depth: MAX_DEPTH,
+            max_members: MAX_MEMBERS,
+            reason: "",
+        }
     }
 
     /// With the bounds for what was edited.
@@ -200,15 +220,19 @@ impl<'a> Scanner<'a> {
     }
 
     fn event(mut self, slots: &mut [Span]) -> Result<Scanned, Unreadable> {
+        match self.top(slots) {
+            Ok(_) => Ok(Scanned { end: self.at, duplicates: self.duplicates, breaks: self.breaks }),
+            Err(failed) => Err(self.unreadable(failed)),
+        }
+    }
+
+    fn top(&mut self, slots: &mut [Span]) -> Result<Kind, Failed> {
         self.space();
         if self.peek() != Some(b'{') {
             return self.fail("expected an object");
         }
-        self.object(0, slots, 1)?;
-        if self.at > self.limit {
-            return self.fail("the text ends too early");
-        }
-        Ok(Scanned { end: self.at, duplicates: self.duplicates, breaks: self.breaks })
+        let kind = self.object(0, slots, 1)?;
+        if self.at > self.limit { self.fail("the text ends too early") } else { Ok(kind) }
     }
 
     #[inline(always)]
@@ -216,15 +240,15 @@ impl<'a> Scanner<'a> {
         self.json.get(self.at).copied()
     }
 
-    fn fail<T>(&self, reason: &'static str) -> Result<T, Unreadable> {
-        Err(self.unreadable(reason))
-    }
-
     #[cold]
     #[inline(never)]
-    fn unreadable(&self, reason: &'static str) -> Unreadable {
-        let reason = if self.at >= self.limit { "the text ends too early" } else { reason };
-        Unreadable { at: self.at.min(self.limit), reason }
+    fn fail<T>(&mut self, reason: &'static str) -> Result<T, Failed> {
+        self.reason = if self.at >= self.limit { "the text ends too early" } else { reason };
+        Err(Failed)
+    }
+
+    fn unreadable(&self, _: Failed) -> Unreadable {
+        Unreadable { at: self.at.min(self.limit), reason: self.reason }
     }
 
     #[inline(always)]
@@ -248,25 +272,24 @@ impl<'a> Scanner<'a> {
     }
 
     /// Reads a string whose opening quote stands at `self.at`; leaves `at` behind the closing one.
-    #[inline(always)]
-    pub(super) fn string(&mut self) -> Result<Span, Unreadable> {
-        let start = self.at;
-        self.at = wide::string_stop(self.json, start + 1);
+    #[inline]
+    pub(super) fn string(&mut self) -> Result<Kind, Failed> {
+        self.at = wide::string_stop(self.json, self.at + 1);
         if self.peek() == Some(b'"') {
             self.at += 1;
-            return Ok(Span { start: start as u32, end: self.at as u32, kind: Kind::Text });
+            return Ok(Kind::Text);
         }
-        self.string_with_escapes(start)
+        self.string_with_escapes()
     }
 
     /// The rest of a string in which something other than the closing quote stands at `self.at`.
     #[inline(never)]
-    fn string_with_escapes(&mut self, start: usize) -> Result<Span, Unreadable> {
+    fn string_with_escapes(&mut self) -> Result<Kind, Failed> {
         loop {
             match self.peek() {
                 Some(b'"') => {
                     self.at += 1;
-                    return Ok(Span { start: start as u32, end: self.at as u32, kind: Kind::EscapedText });
+                    return Ok(Kind::EscapedText);
                 }
                 Some(b'\\') => self.escape()?,
                 Some(_) => return self.fail("a control character inside a string"),
@@ -276,7 +299,7 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    fn escape(&mut self) -> Result<(), Unreadable> {
+    fn escape(&mut self) -> Result<(), Failed> {
         match self.json.get(self.at + 1) {
             Some(b'"' | b'\\' | b'/' | b'b' | b'f' | b'n' | b'r' | b't') => {
                 self.at += 2;
@@ -295,60 +318,31 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    #[inline(always)]
-    pub(super) fn number(&mut self) -> Result<Span, Unreadable> {
-        let start = self.at;
-        if self.peek() == Some(b'-') {
-            self.at += 1;
-        }
-        match self.peek() {
-            Some(b'0') => self.at += 1,
-            Some(b'1'..=b'9') => self.digits(),
-            _ => return self.fail("a number without digits"),
-        }
-        if self.peek() == Some(b'.') {
-            self.at += 1;
-            if !self.peek().is_some_and(|b| b.is_ascii_digit()) {
-                return self.fail("a decimal point without digits");
+    #[inline]
+    pub(super) fn number(&mut self) -> Result<Kind, Failed> {
+        match number_end(self.json, self.at) {
+            Ok(end) => {
+                self.at = end;
+                Ok(Kind::Number)
             }
-            self.digits();
-        }
-        if matches!(self.peek(), Some(b'e' | b'E')) {
-            self.at += 1;
-            if matches!(self.peek(), Some(b'+' | b'-')) {
-                self.at += 1;
-            }
-            if !self.peek().is_some_and(|b| b.is_ascii_digit()) {
-                return self.fail("an exponent without digits");
-            }
-            self.digits();
-        }
-        Ok(Span { start: start as u32, end: self.at as u32, kind: Kind::Number })
-    }
-
-    #[inline(always)]
-    fn digits(&mut self) {
-        loop {
-            let count = wide::digits(wide::eight(self.json, self.at));
-            self.at += count;
-            if count < 8 {
-                return;
+            Err((at, reason)) => {
+                self.at = at;
+                self.fail(reason)
             }
         }
     }
 
-    fn word(&mut self, word: &'static [u8], kind: Kind) -> Result<Span, Unreadable> {
-        let start = self.at;
-        if self.json[start..].starts_with(word) {
+    fn word(&mut self, word: &'static [u8], kind: Kind) -> Result<Kind, Failed> {
+        if self.json[self.at..].starts_with(word) {
             self.at += word.len();
-            Ok(Span { start: start as u32, end: self.at as u32, kind })
+            Ok(kind)
         } else {
             self.fail("an unknown word")
         }
     }
 
-    #[inline(always)]
-    pub(super) fn value(&mut self, node: u16, slots: &mut [Span], depth: usize) -> Result<Span, Unreadable> {
+    /// Reads a value of any kind.
+    pub(super) fn value(&mut self, node: u16, slots: &mut [Span], depth: usize) -> Result<Kind, Failed> {
         match self.peek() {
             Some(b'"') => self.string(),
             Some(b'-' | b'0'..=b'9') => self.number(),
@@ -357,7 +351,7 @@ impl<'a> Scanner<'a> {
     }
 
     #[inline(never)]
-    fn other_value(&mut self, node: u16, slots: &mut [Span], depth: usize) -> Result<Span, Unreadable> {
+    fn other_value(&mut self, node: u16, slots: &mut [Span], depth: usize) -> Result<Kind, Failed> {
         match self.peek() {
             Some(b'{') => self.object(node, slots, depth + 1),
             Some(b'[') => self.array(slots, depth + 1),
@@ -368,22 +362,15 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    /// Reads a member's name and its colon; returns what it fills and the node below it.
-    #[inline(always)]
-    fn name(&mut self, node: u16) -> Result<(u16, u16), Unreadable> {
-        if let Some(step) = self.guide.expected(self.json, self.at, node) {
-            self.at += step.len as usize;
-            return Ok((step.slot, step.below));
-        }
-        self.unexpected_name(node)
-    }
-
+    /// Reads a member's name and its colon the long way; returns what it fills and the node below it.
     #[inline(never)]
-    fn unexpected_name(&mut self, node: u16) -> Result<(u16, u16), Unreadable> {
+    fn unexpected_name(&mut self, node: u16) -> Result<(u16, u16), Failed> {
         if self.peek() != Some(b'"') {
             return self.fail("expected a member name in quotes");
         }
-        let key = self.string()?;
+        let start = self.at as u32;
+        let kind = self.string()?;
+        let key = Span { start, end: self.at as u32, kind };
         let (slot, below) = if node == NONE {
             (NONE, NONE)
         } else if key.kind == Kind::Text {
@@ -404,42 +391,91 @@ impl<'a> Scanner<'a> {
         Ok((slot, below))
     }
 
-    fn object(&mut self, node: u16, slots: &mut [Span], depth: usize) -> Result<Span, Unreadable> {
-        let start = self.at;
+    fn object(&mut self, node: u16, slots: &mut [Span], depth: usize) -> Result<Kind, Failed> {
         if depth > self.max_depth {
             return self.fail("nested more than 64 levels deep");
         }
-        self.at += 1;
-        self.space();
-        if self.peek() == Some(b'}') {
-            self.at += 1;
-            return Ok(Span { start: start as u32, end: self.at as u32, kind: Kind::Object });
+        // The place is kept in a variable of its own: through `self` every step would wait for the one before.
+        let json = self.json;
+        let mut at = self.at + 1;
+        let mut last = self.guide.last;
+        macro_rules! by_self {
+            ($work:expr) => {{
+                (self.at, self.guide.last) = (at, last);
+                let done = $work;
+                (at, last) = (self.at, self.guide.last);
+                done
+            }};
+        }
+        macro_rules! space {
+            () => {
+                if json.get(at).is_some_and(|b| *b <= b' ') {
+                    by_self!(self.spaces());
+                }
+            };
+        }
+        space!();
+        if json.get(at) == Some(&b'}') {
+            self.at = at + 1;
+            return Ok(Kind::Object);
         }
         loop {
             self.members += 1;
             if self.members > self.max_members {
+                self.at = at;
                 return self.fail("more than 4096 members");
             }
-            let (slot, below) = self.name(node)?;
-            self.space();
+            let (slot, below) = match self.guide.expected(&mut last, json, at, node) {
+                Some(step) => {
+                    at += step.len as usize;
+                    (step.slot, step.below)
+                }
+                None => by_self!(self.unexpected_name(node))?,
+            };
+            space!();
             if slot != NONE && slots[slot as usize].present() {
                 self.again(below, slots);
             }
-            let value = self.value(below, slots, depth)?;
+            let start = at;
+            let kind = match json.get(at) {
+                Some(b'"') => {
+                    at = wide::string_stop(json, at + 1);
+                    if json.get(at) == Some(&b'"') {
+                        at += 1;
+                        Kind::Text
+                    } else {
+                        by_self!(self.string_with_escapes())?
+                    }
+                }
+                Some(b'-' | b'0'..=b'9') => match number_end(json, at) {
+                    Ok(end) => {
+                        at = end;
+                        Kind::Number
+                    }
+                    Err((place, reason)) => {
+                        self.at = place;
+                        return self.fail(reason);
+                    }
+                },
+                _ => by_self!(self.other_value(below, slots, depth))?,
+            };
             if slot != NONE {
-                slots[slot as usize] = value;
+                slots[slot as usize] = Span { start: start as u32, end: at as u32, kind };
             }
-            self.space();
-            match self.peek() {
+            space!();
+            match json.get(at) {
                 Some(b',') => {
-                    self.at += 1;
-                    self.space();
+                    at += 1;
+                    space!();
                 }
                 Some(b'}') => {
-                    self.at += 1;
-                    return Ok(Span { start: start as u32, end: self.at as u32, kind: Kind::Object });
+                    (self.at, self.guide.last) = (at + 1, last);
+                    return Ok(Kind::Object);
                 }
-                _ => return self.fail("expected `,` or `}`"),
+                _ => {
+                    self.at = at;
+                    return self.fail("expected `,` or `}`");
+                }
             }
         }
     }
@@ -453,8 +489,7 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    fn array(&mut self, slots: &mut [Span], depth: usize) -> Result<Span, Unreadable> {
-        let start = self.at;
+    fn array(&mut self, slots: &mut [Span], depth: usize) -> Result<Kind, Failed> {
         if depth > self.max_depth {
             return self.fail("nested more than 64 levels deep");
         }
@@ -462,7 +497,7 @@ impl<'a> Scanner<'a> {
         self.space();
         if self.peek() == Some(b']') {
             self.at += 1;
-            return Ok(Span { start: start as u32, end: self.at as u32, kind: Kind::Array });
+            return Ok(Kind::Array);
         }
         loop {
             self.value(NONE, slots, depth)?;
@@ -474,10 +509,66 @@ impl<'a> Scanner<'a> {
                 }
                 Some(b']') => {
                     self.at += 1;
-                    return Ok(Span { start: start as u32, end: self.at as u32, kind: Kind::Array });
+                    return Ok(Kind::Array);
                 }
                 _ => return self.fail("expected `,` or `]`"),
             }
+        }
+    }
+}
+
+/// Where the number that begins at `at` ends, or what is wrong with it and where.
+#[inline(always)]
+fn number_end(json: &[u8], mut at: usize) -> Result<usize, (usize, &'static str)> {
+    if json.get(at) == Some(&b'-') {
+        at += 1;
+    }
+    let word = wide::eight(json, at);
+    let mut count = wide::digits(word);
+    if count == 0 {
+        return Err((at, "a number without digits"));
+    }
+    if word & 0xff == u64::from(b'0') && count > 1 {
+        return Err((at + 1, "a number that begins with a zero"));
+    }
+    at += count;
+    if count == 8 {
+        at = more_digits(json, at);
+    }
+    let mut next = json.get(at).copied().unwrap_or(0);
+    if next == b'.' {
+        at += 1;
+        count = wide::digits(wide::eight(json, at));
+        if count == 0 {
+            return Err((at, "a decimal point without digits"));
+        }
+        at += count;
+        if count == 8 {
+            at = more_digits(json, at);
+        }
+        next = json.get(at).copied().unwrap_or(0);
+    }
+    if next | 0x20 == b'e' {
+        at += 1;
+        if matches!(json.get(at), Some(b'+' | b'-')) {
+            at += 1;
+        }
+        let end = more_digits(json, at);
+        if end == at {
+            return Err((at, "an exponent without digits"));
+        }
+        at = end;
+    }
+    Ok(at)
+}
+
+#[inline(never)]
+fn more_digits(json: &[u8], mut at: usize) -> usize {
+    loop {
+        let count = wide::digits(wide::eight(json, at));
+        at += count;
+        if count < 8 {
+            return at;
         }
     }
 }

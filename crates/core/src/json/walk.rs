@@ -30,9 +30,8 @@ pub(crate) fn depth(token: &[u8]) -> usize {
 
 /// Walks the members of the valid object at `object`: for each, the span of its key (quotes included) and of its value.
 pub fn members(json: &[u8], object: Span) -> Vec<(Span, Span)> {
-    let none = FieldTable::default();
     let mut guide = Guide::default();
-    let mut s = Scanner::relaxed(json, object.start as usize + 1, &none, &mut guide);
+    let mut s = Scanner::relaxed(json, object.start as usize + 1, FieldTable::none(), &mut guide);
     let mut found = Vec::new();
     loop {
         s.space();
@@ -44,24 +43,28 @@ pub fn members(json: &[u8], object: Span) -> Vec<(Span, Span)> {
             }
             _ => return found,
         }
-        let Ok(key) = s.string() else { return found };
+        let start = s.at as u32;
+        let Ok(kind) = s.string() else { return found };
+        let key = Span { start, end: s.at as u32, kind };
         s.space();
         s.at += 1;
         s.space();
-        let Ok(value) = s.value(NONE, &mut [], 0) else { return found };
-        found.push((key, value));
+        let start = s.at as u32;
+        let Ok(kind) = s.value(NONE, &mut [], 0) else { return found };
+        found.push((key, Span { start, end: s.at as u32, kind }));
     }
 }
 
 /// Every string and number token inside `within` (which covers valid JSON), in order; `true` for a member's name.
 pub fn tokens(json: &[u8], within: Span, mut each: impl FnMut(Span, bool)) {
-    let none = FieldTable::default();
     let mut guide = Guide::default();
-    let mut s = Scanner::relaxed(json, within.start as usize, &none, &mut guide);
+    let mut s = Scanner::relaxed(json, within.start as usize, FieldTable::none(), &mut guide);
     while s.at < within.end as usize {
         match json[s.at] {
             b'"' => {
-                let Ok(span) = s.string() else { return };
+                let start = s.at as u32;
+                let Ok(kind) = s.string() else { return };
+                let span = Span { start, end: s.at as u32, kind };
                 let mut next = s.at;
                 while matches!(json.get(next), Some(b' ' | b'\t' | b'\n' | b'\r')) {
                     next += 1;
@@ -69,8 +72,9 @@ pub fn tokens(json: &[u8], within: Span, mut each: impl FnMut(Span, bool)) {
                 each(span, json.get(next) == Some(&b':') && next < within.end as usize);
             }
             b'-' | b'0'..=b'9' => {
-                let Ok(span) = s.number() else { return };
-                each(span, false);
+                let start = s.at as u32;
+                let Ok(kind) = s.number() else { return };
+                each(Span { start, end: s.at as u32, kind }, false);
             }
             _ => s.at += 1,
         }
@@ -79,9 +83,8 @@ pub fn tokens(json: &[u8], within: Span, mut each: impl FnMut(Span, bool)) {
 
 /// Appends the valid JSON in `json` to `out` without the white space between its tokens, so that it is one line.
 pub fn minify(json: &[u8], out: &mut Vec<u8>) {
-    let none = FieldTable::default();
     let mut guide = Guide::default();
-    let mut s = Scanner::relaxed(json, 0, &none, &mut guide);
+    let mut s = Scanner::relaxed(json, 0, FieldTable::none(), &mut guide);
     while let Some(b) = s.peek() {
         match b {
             b'"' => {
