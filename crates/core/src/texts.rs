@@ -35,8 +35,8 @@ fn head(text: &[u8], start: usize, len: usize) -> u64 {
 fn place(head: u64, text: &[u8], end: usize, len: usize) -> usize {
     // The last eight bytes tell apart what begins alike.
     let tail = if len > 8 { wide::eight(text, end - 8) } else { 0 };
-    let mixed = (head ^ tail.rotate_left(23) ^ (len as u64) << 56).wrapping_mul(0x9e37_79b9_7f4a_7c15);
-    (mixed >> 32) as usize
+    let mixed = u128::from(head ^ tail.rotate_left(23) ^ (len as u64) << 56) * 0x9e37_79b9_7f4a_7c15;
+    (mixed ^ mixed >> 64) as usize
 }
 
 impl Texts {

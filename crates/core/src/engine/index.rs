@@ -6,13 +6,14 @@
 //! bit sets of its cells ANDed. A rule whose tests are all answered by axes is then decided; of the others only those still possible are asked one by one.
 //! Of a regular expression the automaton finds the literals that must stand in whatever it matches; only where all of them do is it run.
 //!
-//! Rules that ask about the same axes stand together in a *group*, so that a group's few words are ANDed by its few axes and left alone once they are zero.
+//! A rule that one axis leaves possible for very few values needs no bit set: it stands in the *lists* of those values' cells, and is asked when one of them comes.
+//! The other rules that ask about the same axes stand together in a *group*, so that a group's few words are ANDed by its few axes and left alone once they are zero.
 //! A cell's bits are a dense set plus the places where it differs from it, so that memory grows with what the plan says, not with rules times values.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::IpAddr;
 
-use aho_corasick::AhoCorasick;
+use aho_corasick::{AhoCorasick, AhoCorasickKind};
 use regex_syntax::hir::{Hir, HirKind};
 
 use super::test::{Check, Expression, Memo, Tests, View, number};
@@ -25,10 +26,17 @@ use crate::texts::Texts;
 const MAX_RULES: usize = 8;
 /// Most groups; rules of rarer make share the last one.
 const MAX_GROUPS: usize = 16;
+/// Most cells in whose lists one rule stands, and the most of all cells of its axis they may be.
+const MAX_LISTS: usize = 64;
+const FEW_CELLS: f64 = 0.04;
+/// Most rules in a list, on average.
+const MAX_LISTED: usize = 4;
 /// Fewest rules of one make that are worth a group.
-const OWN_GROUP: usize = 64;
+const OWN_GROUP: usize = 200;
 /// How many cells of a searched axis share one dense set.
 const SHARED: usize = 32;
+/// Literals of as many bytes together are looked for by a full table.
+const SMALL_LITERALS: usize = 8_000;
 /// Shortest literal worth looking for.
 const SHORTEST: usize = 2;
 /// Most sets of literals that are looked for on behalf of one rule on one field.
@@ -47,6 +55,7 @@ struct Rule {
     route: u32,
     /// What decides it when the axes do not.
     whole: Expression,
+    /// The axes say all there is to say.
     decided: bool,
 }
 
@@ -67,11 +76,11 @@ enum Lookup {
     /// Cells by level, lowest first.
     Level,
     /// Where ranges of addresses begin or have ended, sorted.
-    Address(Vec<(bool, u128)>),
+    Address { v4: Vec<u32>, v6: Vec<u128> },
     /// How long beginnings (or endings) are, and their numbers.
     Ends { lengths: Vec<usize>, texts: Texts, last: bool },
     /// Literals, by number.
-    Literals(Box<AhoCorasick>),
+    Literals(Box<AhoCorasick>, Texts),
 }
 
 #[derive(Debug)]
@@ -113,12 +122,23 @@ struct Group {
     parts: Vec<Part>,
 }
 
+/// The rules that one axis finds by itself.
+#[derive(Debug)]
+struct Listed {
+    axis: u32,
+    /// By cell, or by the number of what was found: where its rules stand in `rules`.
+    places: Vec<(u32, u32)>,
+    rules: Vec<u32>,
+    by_hits: bool,
+}
+
 /// All routes' conditions, as rules and axes.
 #[derive(Debug, Default)]
 pub(super) struct Index {
     /// By bit.
     rules: Vec<Option<Rule>>,
     axes: Vec<Axis>,
+    listed: Vec<Listed>,
     groups: Vec<Group>,
 }
 
@@ -257,67 +277,98 @@ fn required(pattern: &Pattern) -> Vec<Vec<Vec<u8>>> {
 /// A rule's tests, by the axis that answers them.
 type Asks = BTreeMap<(Sort, FieldId), Vec<(Check, Leaf)>>;
 
+/// A rule in the making.
+struct Made {
+    route: u32,
+    /// The axes say all there is to say.
+    decided: bool,
+    asks: Asks,
+    /// All its tests, and by which axis each is wholly answered.
+    tests: Vec<(Option<(Sort, FieldId)>, Expression)>,
+}
+
 /// A rule of a group: its place there, and its tests on the axis in question.
 type Concerned<'a> = (u32, &'a [(Check, Leaf)]);
 
 impl Index {
     /// Indexes `conditions`, each with the number of its route.
     pub(super) fn build<'a>(conditions: impl Iterator<Item = (usize, &'a Condition)>, tests: &mut Tests, fields: &mut FieldTable) -> Index {
-        let mut made: Vec<(Rule, Asks)> = Vec::new();
+        let mut made: Vec<Made> = Vec::new();
         for (route, condition) in conditions {
             let (parts, complete) = match alternatives(condition, false, fields) {
                 Some(parts) => (parts, true),
                 None => (vec![necessary(condition, fields)], false),
             };
             for leaves in parts {
-                let mut asks = Asks::new();
-                let mut decided = complete;
-                for leaf in &leaves {
-                    let Some(sort) = sort(leaf) else {
-                        decided = false;
-                        continue;
-                    };
-                    let known = asks.entry((sort, leaf.field)).or_default();
-                    if matches!(sort, Sort::Beginning | Sort::Ending) && !known.is_empty() {
-                        decided = false;
-                        continue;
-                    }
-                    decided &= sort != Sort::Literals || known.len() < LAYERS && matches!(leaf.test, Test::Contains(_));
-                    known.push((Check::compile(&leaf.test), leaf.clone()));
+                let mut rule = Made { route: route as u32, decided: true, asks: Asks::new(), tests: Vec::new() };
+                if !complete {
+                    rule.tests.push((None, tests.compile(condition, fields)));
                 }
-                let whole = if complete {
-                    let each = leaves.iter().map(|leaf| {
+                for leaf in &leaves {
+                    let mut answered = None;
+                    if let Some(sort) = sort(leaf) {
+                        let known = rule.asks.entry((sort, leaf.field)).or_default();
+                        let wholly = match sort {
+                            Sort::Beginning | Sort::Ending => known.is_empty(),
+                            Sort::Literals => known.len() < LAYERS && matches!(leaf.test, Test::Contains(_)),
+                            _ => true,
+                        };
+                        answered = wholly.then_some((sort, leaf.field));
+                        if wholly || sort == Sort::Literals {
+                            known.push((Check::compile(&leaf.test), leaf.clone()));
+                        }
+                    }
+                    if complete {
                         let test = tests.number(leaf.field, &leaf.test);
-                        if leaf.negated { Expression::Not(Box::new(test)) } else { test }
-                    });
-                    Expression::All(each.collect())
-                } else {
-                    tests.compile(condition, fields)
-                };
-                made.push((Rule { route: route as u32, whole, decided }, asks));
+                        rule.tests.push((answered, if leaf.negated { Expression::Not(Box::new(test)) } else { test }));
+                    }
+                }
+                rule.decided = rule.tests.iter().all(|(answered, _)| answered.is_some());
+                made.push(rule);
             }
         }
         Index::grouped(made)
     }
 
-    fn grouped(made: Vec<(Rule, Asks)>) -> Index {
+    fn grouped(made: Vec<Made>) -> Index {
         let mut axes: BTreeMap<(Sort, FieldId), u32> = BTreeMap::new();
-        for key in made.iter().flat_map(|(_, asks)| asks.keys()) {
+        for key in made.iter().flat_map(|made| made.asks.keys()) {
             let next = axes.len() as u32;
             axes.entry(*key).or_insert(next);
         }
         let mut built: Vec<(u32, Axis)> = axes
             .iter()
             .map(|((sort, field), number)| {
-                let leaves = made.iter().filter_map(|(_, asks)| asks.get(&(*sort, *field))).flatten().map(|(_, leaf)| leaf);
+                let leaves = made.iter().filter_map(|made| made.asks.get(&(*sort, *field))).flatten().map(|(_, leaf)| leaf);
                 (*number, Axis { field: *field, lookup: Lookup::of(*sort, leaves) })
             })
             .collect();
         built.sort_by_key(|(number, _)| *number);
         let mut index = Index { axes: built.into_iter().map(|(_, axis)| axis).collect(), ..Index::default() };
-        let mut makes: BTreeMap<Vec<(Sort, FieldId)>, Vec<(Rule, Asks)>> = BTreeMap::new();
-        for (rule, asks) in made {
-            makes.entry(asks.keys().copied().collect()).or_default().push((rule, asks));
+        let mut makes: BTreeMap<Vec<(Sort, FieldId)>, Vec<Made>> = BTreeMap::new();
+        let mut lists: BTreeMap<u32, Vec<(Made, Vec<u32>)>> = BTreeMap::new();
+        for made in made {
+            let few = made.asks.iter().filter_map(|(key, leaves)| {
+                let axis = axes[key];
+                let (share, cells) = index.axes[axis as usize].lookup.few(leaves)?;
+                Some((share, axis, cells))
+            });
+            match few.min_by(|(a, ..), (b, ..)| a.total_cmp(b)) {
+                Some((_, axis, cells)) => lists.entry(axis).or_default().push((made, cells)),
+                None => makes.entry(made.asks.keys().copied().collect()).or_default().push(made),
+            }
+        }
+        // Where lists are long after all, bit sets are quicker.
+        let long = |rules: &[(Made, Vec<u32>)]| {
+            let mut lengths: HashMap<u32, usize> = HashMap::new();
+            rules.iter().flat_map(|(_, cells)| cells).for_each(|cell| *lengths.entry(*cell).or_default() += 1);
+            // A list that is long is met more often than a short one.
+            lengths.values().map(|len| len * len).sum::<usize>() > MAX_LISTED * lengths.values().sum::<usize>()
+        };
+        for axis in lists.iter().filter(|(_, rules)| long(rules)).map(|(axis, _)| *axis).collect::<Vec<_>>() {
+            for (made, _) in lists.remove(&axis).into_iter().flatten() {
+                makes.entry(made.asks.keys().copied().collect()).or_default().push(made);
+            }
         }
         let mut makes: Vec<_> = makes.into_values().collect();
         makes.sort_by_key(|rules| std::cmp::Reverse(rules.len()));
@@ -329,24 +380,58 @@ impl Index {
         for rules in makes {
             index.group(rules, &axes);
         }
+        let keys: HashMap<u32, (Sort, FieldId)> = axes.iter().map(|(key, number)| (*number, *key)).collect();
+        for (axis, rules) in lists {
+            index.list(axis, keys[&axis], rules);
+        }
+        index.rules.resize_with(index.rules.len().next_multiple_of(64), || None);
         index
     }
 
-    fn group(&mut self, rules: Vec<(Rule, Asks)>, axes: &BTreeMap<(Sort, FieldId), u32>) {
+    fn list(&mut self, axis: u32, key: (Sort, FieldId), rules: Vec<(Made, Vec<u32>)>) {
+        let mut by_cell: Vec<Vec<u32>> = Vec::new();
+        for (made, cells) in rules {
+            for cell in cells {
+                if by_cell.len() <= cell as usize {
+                    by_cell.resize(cell as usize + 1, Vec::new());
+                }
+                by_cell[cell as usize].push(self.rules.len() as u32);
+            }
+            // What the axis has answered is not asked again.
+            let answered = |of: &Option<(Sort, FieldId)>| *of == Some(key);
+            let rest = made.tests.into_iter().filter(|(of, _)| !answered(of)).map(|(_, test)| test).collect();
+            self.rules.push(Some(Rule { route: made.route, whole: Expression::All(rest), decided: false }));
+        }
+        let mut listed = Listed {
+            axis,
+            places: Vec::with_capacity(by_cell.len()),
+            rules: Vec::new(),
+            by_hits: matches!(self.axes[axis as usize].lookup, Lookup::Ends { .. } | Lookup::Literals(..)),
+        };
+        for rules in by_cell {
+            let from = listed.rules.len() as u32;
+            listed.rules.extend(rules);
+            listed.places.push((from, listed.rules.len() as u32));
+        }
+        self.listed.push(listed);
+    }
+
+    fn group(&mut self, rules: Vec<Made>, axes: &BTreeMap<(Sort, FieldId), u32>) {
         let (first, words) = (self.rules.len() / 64, rules.len().div_ceil(64));
-        let mut mine: Vec<(Sort, FieldId)> = rules.iter().flat_map(|(_, asks)| asks.keys().copied()).collect();
+        let mut mine: Vec<(Sort, FieldId)> = rules.iter().flat_map(|made| made.asks.keys().copied()).collect();
         mine.sort_unstable();
         mine.dedup();
         let mut parts: Vec<(f64, Part)> = Vec::new();
         for key in mine {
-            let concerned: Vec<Concerned<'_>> = rules.iter().enumerate().filter_map(|(i, (_, asks))| Some((i as u32, asks.get(&key)?.as_slice()))).collect();
+            let concerned: Vec<Concerned<'_>> = rules.iter().enumerate().filter_map(|(i, made)| Some((i as u32, made.asks.get(&key)?.as_slice()))).collect();
             let part = Part::build(axes[&key], &self.axes[axes[&key] as usize].lookup, &concerned, rules.len(), words);
             parts.push((part.leaves(rules.len()) + if key.0 == Sort::Literals { 0.2 } else { 0.0 }, part));
         }
         // What leaves least comes first; an automaton costs more than a look-up.
         parts.sort_by(|(a, _), (b, _)| a.total_cmp(b));
         self.groups.push(Group { first, words, parts: parts.into_iter().map(|(_, part)| part).collect() });
-        self.rules.extend(rules.into_iter().map(|(rule, _)| Some(rule)));
+        let rule = |made: Made| Rule { route: made.route, decided: made.decided, whole: Expression::All(made.tests.into_iter().map(|(_, test)| test).collect()) };
+        self.rules.extend(rules.into_iter().map(|made| Some(rule(made))));
         self.rules.resize_with((first + words) * 64, || None);
     }
 
@@ -377,19 +462,31 @@ impl Index {
         if candidates.seen.len() != self.axes.len() {
             *candidates = Candidates { seen: vec![(0, 0); self.axes.len()], found: vec![Vec::new(); self.axes.len()], event: 1, ..Candidates::default() };
         }
-        let mut ordered = true;
+        for listed in &self.listed {
+            let axis = listed.axis as usize;
+            self.see(axis, view, fields, scratch, candidates);
+            let Candidates { seen, found, routes, .. } = candidates;
+            let cell = [seen[axis].1];
+            for place in if listed.by_hits { &found[axis][..] } else { &cell } {
+                let (from, to) = listed.places.get(*place as usize).copied().unwrap_or_default();
+                for number in &listed.rules[from as usize..to as usize] {
+                    if let Some(rule) = &self.rules[*number as usize]
+                        && has(of, *number)
+                        && tests.holds(&rule.whole, view, fields, scratch, &mut Some(memo))
+                    {
+                        routes.push(rule.route);
+                    }
+                }
+            }
+        }
         for group in &self.groups {
             candidates.bits.clear();
             candidates.bits.extend_from_slice(&of[group.first..group.first + group.words]);
             for part in &group.parts {
-                if candidates.bits.iter().zip(&part.concerns).all(|(bits, concerns)| bits & concerns == 0) {
+                if candidates.bits.iter().zip(&part.concerns).fold(0, |any, (bits, concerns)| any | bits & concerns) == 0 {
                     continue;
                 }
-                let axis = part.axis as usize;
-                if candidates.seen[axis].0 != candidates.event {
-                    let cell = self.axes[axis].look_up(view, fields, scratch, &mut candidates.found[axis]);
-                    candidates.seen[axis] = (candidates.event, cell);
-                }
+                self.see(part.axis as usize, view, fields, scratch, candidates);
                 part.narrow(candidates);
             }
             for (at, word) in candidates.bits.iter().enumerate() {
@@ -398,16 +495,25 @@ impl Index {
                     let bit = left.trailing_zeros();
                     left &= left - 1;
                     let Some(rule) = &self.rules[(group.first + at) * 64 + bit as usize] else { continue };
-                    if candidates.routes.last() != Some(&rule.route) && (rule.decided || tests.holds(&rule.whole, view, fields, scratch, &mut Some(memo))) {
-                        ordered &= candidates.routes.last().is_none_or(|last| *last < rule.route);
+                    if rule.decided || tests.holds(&rule.whole, view, fields, scratch, &mut Some(memo)) {
                         candidates.routes.push(rule.route);
                     }
                 }
             }
         }
-        if !ordered {
+        // A route may have been found by several of its rules.
+        if candidates.routes.len() > 1 {
             candidates.routes.sort_unstable();
             candidates.routes.dedup();
+        }
+    }
+
+    /// Looks the event up on an axis, once.
+    #[inline(always)]
+    fn see(&self, axis: usize, view: View<'_>, fields: &FieldTable, scratch: &mut Vec<u8>, candidates: &mut Candidates) {
+        if candidates.seen[axis].0 != candidates.event {
+            let cell = self.axes[axis].look_up(view, fields, scratch, &mut candidates.found[axis]);
+            candidates.seen[axis] = (candidates.event, cell);
         }
     }
 }
@@ -437,7 +543,8 @@ impl Lookup {
                 let mut starts: Vec<_> = leaves.flat_map(extents).collect();
                 starts.sort_unstable();
                 starts.dedup();
-                Lookup::Address(starts)
+                let (v4, v6): (Vec<_>, Vec<_>) = starts.into_iter().partition(|(six, _)| !six);
+                Lookup::Address { v4: v4.into_iter().map(|(_, a)| a as u32).collect(), v6: v6.into_iter().map(|(_, a)| a).collect() }
             }
             Sort::Beginning | Sort::Ending => {
                 let text = |leaf: &Leaf| if let Test::StartsWith(text) | Test::EndsWith(text) = &leaf.test { Some(text.clone().into_bytes()) } else { None };
@@ -447,10 +554,89 @@ impl Lookup {
                 lengths.dedup();
                 Lookup::Ends { lengths, texts: numbered(&texts, 0), last: sort == Sort::Ending }
             }
-            Sort::Literals => match AhoCorasick::builder().build(distinct(leaves.flat_map(|leaf| literals(&leaf.test)).flatten())) {
-                Ok(automaton) => Lookup::Literals(Box::new(automaton)),
-                Err(_) => unreachable!("the literals of a plan of 4 MiB fit an automaton"),
-            },
+            Sort::Literals => {
+                let texts = distinct(leaves.flat_map(|leaf| literals(&leaf.test)).flatten());
+                // A full table is quicker to follow, but takes some hundred bytes for each byte of the literals.
+                let small = texts.iter().map(Vec::len).sum::<usize>() <= SMALL_LITERALS;
+                match AhoCorasick::builder().kind(small.then_some(AhoCorasickKind::DFA)).build(&texts) {
+                    Ok(automaton) => Lookup::Literals(Box::new(automaton), numbered(&texts, 0)),
+                    Err(_) => unreachable!("the literals of a plan of 4 MiB fit an automaton"),
+                }
+            }
+        }
+    }
+}
+
+impl Lookup {
+    /// The cells (or what is found) in which alone `leaves` can hold, and what share of all they are; nothing if they are many, or if another value than those named will do.
+    fn few(&self, leaves: &[(Check, Leaf)]) -> Option<(f64, Vec<u32>)> {
+        let there = |test: &Test, negated: bool| matches!(test, Test::Exists) != negated;
+        if leaves.iter().all(|(_, leaf)| leaf.negated) || leaves.iter().all(|(_, leaf)| there(&leaf.test, leaf.negated)) {
+            return None;
+        }
+        let listed = |cells: Vec<u32>, all: usize| {
+            let share = cells.len() as f64 / all.max(1) as f64;
+            (cells.len() <= MAX_LISTS && share <= FEW_CELLS).then_some((share, cells))
+        };
+        match self {
+            Lookup::Text(texts, longest) => {
+                if all(leaves, &vec![b'x'; longest + 1]) {
+                    return None;
+                }
+                let mut cells: Vec<u32> = Vec::new();
+                for value in leaves.iter().flat_map(|(_, leaf)| values(&leaf.test)).filter(|value| all(leaves, value)) {
+                    cells.extend(texts.get(&value));
+                }
+                cells.sort_unstable();
+                cells.dedup();
+                listed(cells, texts.len())
+            }
+            Lookup::Number(points) => {
+                if all(leaves, b"x") {
+                    return None;
+                }
+                let holds = |n: f64| leaves.iter().all(|(check, leaf)| check.says_number(n) != leaf.negated);
+                let own = sorted(leaves.iter().flat_map(|(_, leaf)| bounds(&leaf.test)).collect());
+                let (first, last) = (own.first()?, own.last()?);
+                if holds(below(*first)) || holds(above(*last)) {
+                    return None;
+                }
+                let place = |n: f64| points.partition_point(|p| *p < n);
+                let mut cells = Vec::new();
+                for (i, n) in own.iter().enumerate() {
+                    let at = 2 * place(*n) + 1;
+                    if holds(*n) {
+                        cells.push((FIRST + at) as u32);
+                    }
+                    if let Some(next) = own.get(i + 1)
+                        && holds(n + (next - n) / 2.0)
+                    {
+                        let end = 2 * place(*next) + 1;
+                        if end - at > MAX_LISTS {
+                            return None;
+                        }
+                        cells.extend((at + 1..end).map(|cell| (FIRST + cell) as u32));
+                    }
+                }
+                listed(cells, 2 * points.len() + 1)
+            }
+            Lookup::Address { v4, v6 } => {
+                let [(_, leaf)] = leaves else { return None };
+                let ends = extents(leaf);
+                let (first, end) = (place_of(v4, v6, *ends.first()?), place_of(v4, v6, *ends.get(1)?));
+                if end - first > MAX_LISTS { None } else { listed((first..end).map(|cell| (FIRST + cell) as u32).collect(), v4.len() + v6.len() + 1) }
+            }
+            Lookup::Ends { texts, .. } => {
+                let [(_, leaf)] = leaves else { return None };
+                let (Test::StartsWith(text) | Test::EndsWith(text)) = &leaf.test else { return None };
+                listed(texts.get(text.as_bytes()).into_iter().collect(), texts.len())
+            }
+            Lookup::Literals(_, texts) => {
+                let [(_, leaf)] = leaves else { return None };
+                let [only] = &literals(&leaf.test)[..] else { return None };
+                listed(only.iter().filter_map(|literal| texts.get(literal)).collect(), texts.len())
+            }
+            Lookup::Level => None,
         }
     }
 }
@@ -472,10 +658,7 @@ impl Axis {
                         FIRST + 2 * at + usize::from(points.get(at) == Some(&n))
                     }),
                     Lookup::Level => Level::read(text).map_or(OTHER, |level| FIRST + level as usize),
-                    Lookup::Address(starts) => super::test::ip(text).map_or(OTHER, |ip| {
-                        let at = key(ip);
-                        FIRST + starts.partition_point(|s| *s <= at)
-                    }),
+                    Lookup::Address { v4, v6 } => super::test::ip(text).map_or(OTHER, |ip| FIRST + place_of(v4, v6, key(ip))),
                     Lookup::Ends { lengths, texts, last } => {
                         for len in lengths.iter().take_while(|len| **len <= text.len()) {
                             let end = if *last { text.len() } else { *len };
@@ -483,7 +666,7 @@ impl Axis {
                         }
                         OTHER
                     }
-                    Lookup::Literals(automaton) => {
+                    Lookup::Literals(automaton, _) => {
                         found.extend(automaton.find_overlapping_iter(text).map(|hit| hit.pattern().as_u32()));
                         OTHER
                     }
@@ -517,7 +700,7 @@ impl Part {
                     part.dense_cell(&others, rules, |leaves| all(leaves, level.word().as_bytes()));
                 }
             }
-            Lookup::Address(starts) => part.address(starts, &others, rules),
+            Lookup::Address { v4, v6 } => part.address(v4, v6, &others, rules),
             Lookup::Ends { texts, .. } => {
                 part.hits = vec![Vec::new(); texts.len()];
                 part.layers = 1;
@@ -531,7 +714,7 @@ impl Part {
                     }
                 }
             }
-            Lookup::Literals(automaton) => part.literals(automaton, &others, rules),
+            Lookup::Literals(_, texts) => part.literals(texts, &others, rules),
         }
         part
     }
@@ -633,9 +816,9 @@ impl Part {
         self.run_of_cells(lowest, &changes);
     }
 
-    fn address(&mut self, starts: &[(bool, u128)], others: &[u64], rules: &[Concerned<'_>]) {
+    fn address(&mut self, v4: &[u32], v6: &[u128], others: &[u64], rules: &[Concerned<'_>]) {
         self.dense_cell(others, rules, |leaves| all(leaves, b"x"));
-        let mut changes: Vec<Vec<u32>> = vec![Vec::new(); starts.len() + 1];
+        let mut changes: Vec<Vec<u32>> = vec![Vec::new(); v4.len() + v6.len() + 1];
         let mut lowest = others.to_vec();
         for (rule, leaves) in rules {
             let mut own: Vec<_> = leaves.iter().flat_map(|(_, leaf)| extents(leaf)).collect();
@@ -648,7 +831,7 @@ impl Part {
             for start in own {
                 let is = leaves.iter().all(|(_, leaf)| matches!(&leaf.test, Test::Network(n) if n.contains(address(start))) != leaf.negated);
                 if is != was {
-                    changes[starts.partition_point(|s| *s < start) + 1].push(*rule);
+                    changes[place_of(v4, v6, start)].push(*rule);
                     was = is;
                 }
             }
@@ -681,8 +864,8 @@ impl Part {
         }
     }
 
-    fn literals(&mut self, automaton: &AhoCorasick, others: &[u64], rules: &[Concerned<'_>]) {
-        self.hits = vec![Vec::new(); automaton.patterns_len()];
+    fn literals(&mut self, texts: &Texts, others: &[u64], rules: &[Concerned<'_>]) {
+        self.hits = vec![Vec::new(); texts.len()];
         let mut sets: Vec<(u32, Vec<Vec<Vec<u8>>>)> = Vec::new();
         for (rule, leaves) in rules {
             let mut all: Vec<_> = leaves.iter().flat_map(|(_, leaf)| literals(&leaf.test)).collect();
@@ -699,11 +882,8 @@ impl Part {
         for (rule, sets) in &sets {
             for (layer, literals) in sets.iter().enumerate() {
                 for literal in literals {
-                    // The automaton knows its patterns by number only: the literal's own is the one found over its whole length.
-                    let own = automaton.find_overlapping_iter(literal).find(|hit| hit.start() == 0 && hit.end() == literal.len());
-                    if let Some(hit) = own {
-                        self.hits[hit.pattern().as_usize()].push((layer as u32, *rule));
-                    }
+                    let number = texts.get(literal).expect("every text was numbered");
+                    self.hits[number as usize].push((layer as u32, *rule));
                 }
             }
         }
@@ -727,6 +907,10 @@ impl Part {
             return;
         }
         let cell = self.cells[cell];
+        if cell.added.1 == cell.added.0 && cell.removed.1 == cell.removed.0 {
+            keep(bits, self.dense(cell.base as usize));
+            return;
+        }
         let list = |(from, to): (u32, u32)| &self.lists[from as usize..to as usize];
         kept.clear();
         kept.extend(list(cell.added).iter().filter(|rule| has(bits, **rule)));
@@ -772,6 +956,12 @@ fn sorted(mut points: Vec<f64>) -> Vec<f64> {
     points.sort_by(f64::total_cmp);
     points.dedup();
     points
+}
+
+/// How many of the places where ranges begin or have ended lie at or before an address.
+#[inline]
+fn place_of(v4: &[u32], v6: &[u128], (six, address): (bool, u128)) -> usize {
+    if six { v4.len() + v6.partition_point(|s| *s <= address) } else { v4.partition_point(|s| u128::from(*s) <= address) }
 }
 
 fn extents(leaf: &Leaf) -> Vec<(bool, u128)> {

@@ -360,8 +360,9 @@ impl Run<'_> {
         self.watch.is_some_and(|w| w.points.contains(&point) && self.out.captures.iter().filter(|c| c.point == point).count() < w.most)
     }
 
+    #[inline]
     fn capture(&mut self, point: Point, before: &[u8], passage: &Passage<'_>, removed: Option<usize>, steps: &[Do]) {
-        if self.watches(point) {
+        if self.watch.is_some() && self.watches(point) {
             let after = removed.is_none().then(|| passage.view().json.to_vec());
             let removed_by = removed.map(|i| steps[i].sentence.clone());
             self.out.captures.push(Capture { point, before: before.to_vec(), after, removed_by });
