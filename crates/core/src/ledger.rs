@@ -66,6 +66,8 @@ measures! {
     Changed = "changed",
     /// At a step: events it could not do its work on; they go on as they were.
     Failed = "failed",
+    /// What a step holds back, less what it gave out again. At a step of any place.
+    Held = "held",
     /// At a source: events that came through its steps.
     Passed = "passed",
     /// At a source: events that at least one route took.
@@ -220,15 +222,15 @@ pub fn balance<'a>(rows: impl IntoIterator<Item = (&'a Account, Amount)>, waitin
         match place {
             Place::Source => {
                 say("received = read + quarantined", of(Measure::Received), sum(&[Measure::Read, Measure::Quarantined]));
-                say("read = removed + passed", of(Measure::Read), sum(&[Measure::Removed, Measure::Rewritten, Measure::Changed, Measure::Passed]));
+                say("read = removed + held + passed", of(Measure::Read), sum(&[Measure::Removed, Measure::Held, Measure::Rewritten, Measure::Changed, Measure::Passed]));
                 say("passed = routed + remainder", of(Measure::Passed), sum(&[Measure::Routed, Measure::Remainder]));
             }
             Place::Route => {
-                say("taken = out + removed", of(Measure::Taken), sum(&[Measure::Out, Measure::Removed, Measure::Changed]));
+                say("taken = out + removed + held", of(Measure::Taken), sum(&[Measure::Out, Measure::Removed, Measure::Held, Measure::Changed]));
                 say("copies = offered to destinations", of(Measure::Copies), offered.get(name).copied().unwrap_or_default());
             }
             Place::Destination => {
-                say("offered = enqueued + removed", of(Measure::Offered), sum(&[Measure::Enqueued, Measure::Removed, Measure::Changed]));
+                say("offered = enqueued + removed + held", of(Measure::Offered), sum(&[Measure::Enqueued, Measure::Removed, Measure::Held, Measure::Changed]));
                 let mut right = sum(&[Measure::Delivered, Measure::Quarantined, Measure::Discarded]);
                 right += waiting.get(*name).copied().unwrap_or_default();
                 say("enqueued = delivered + waiting + quarantined + discarded", of(Measure::Enqueued), right);

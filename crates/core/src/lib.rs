@@ -1,15 +1,17 @@
 #![doc = include_str!("model.md")]
 
 pub mod engine;
+pub mod extract;
 pub mod field;
 pub mod json;
 pub mod lang;
 pub mod ledger;
+pub mod places;
 pub mod plan;
 pub mod read;
 pub mod redact;
-#[cfg(test)]
-mod redact_tests;
 pub mod sample;
+pub mod table;
 mod texts;
+mod time;
 mod wide;

@@ -21,6 +21,12 @@ impl Sampler {
         Sampler { threshold: (u64::MAX as f64 / weight.max(1.0)) as u64, salt }
     }
 
+    /// Whether an event with this key stays, when one in `weight` shall.
+    #[must_use]
+    pub fn keeps_one_in(&self, weight: f64, key: &[u8]) -> bool {
+        Sampler::new(weight, self.salt).keeps(key)
+    }
+
     /// Whether events with this key stay.
     #[inline]
     #[must_use]

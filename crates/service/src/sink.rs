@@ -45,7 +45,7 @@ fn work(running: &Running, source: &str, body: &[u8], says: Says, watch: Option<
     let number = running.compiled.source(source).ok_or(Unworked::Gone)?;
     let max_event = running.checked.sources.iter().find(|s| s.name == source).map_or(usize::MAX, |s| s.max_event as usize);
     let records = split(body, says, max_event).map_err(Unworked::Body)?;
-    let mut outcome = SCRATCH.with_borrow_mut(|scratch| running.compiled.process(number, body, &records, watch, scratch));
+    let mut outcome = SCRATCH.with_borrow_mut(|scratch| running.compiled.process(number, body, &records, NOW, watch, scratch));
     if outcome.overflowed {
         return Err(Unworked::TooManyCopies);
     }

@@ -1,20 +1,44 @@
 //! From a checked plan to what the engine runs.
 
 use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::Arc;
 
-use super::extract::Extractor;
 use super::index::Index;
-use super::steps::{Do, Operation, Target, Written};
+use super::metric::Sets;
+use super::pace::{Buckets, Targets};
+use super::redaction::Target;
+use super::shape::{Chosen, Renamed};
+use super::steps::{Do, Joined, Operation};
 use super::test::{Expression, Tests};
+use super::value::Written;
+use super::window::Windows;
+use crate::extract::Extractor;
 use crate::field::{FieldId, FieldTable, Path, WEIGHT};
 use crate::json;
-use crate::lang::{self, Format, Literal, Selector, Step, Value, What};
+use crate::lang::{self, Conversion, Literal, Rate, Renaming, Selector, Step, TimeForm, Value, What};
 use crate::plan::{CheckedPlan, Gate};
 use crate::redact::HashKey;
 use crate::sample::Sampler;
+use crate::table::TableSlot;
+use crate::time;
 
-/// A plan ready to run. It is immutable and shared between threads.
-#[derive(Debug)]
+/// Names of addresses, as far as they are known. Asking must not wait.
+pub trait Names: Send + Sync {
+    /// The name of `address`: known, known to have none, or not known (yet).
+    fn name(&self, address: IpAddr) -> Option<Option<String>>;
+}
+
+/// What a plan asks beyond the events themselves.
+#[derive(Clone, Default)]
+pub struct Surroundings {
+    /// Tables, by name. One that is missing finds nothing.
+    pub tables: HashMap<String, Arc<TableSlot>>,
+    /// What `resolve` asks.
+    pub names: Option<Arc<dyn Names>>,
+}
+
+/// A plan ready to run. It is immutable but for what steps remember, and shared between threads.
 pub struct CompiledPlan {
     pub(super) fields: FieldTable,
     pub(super) tests: Tests,
@@ -23,6 +47,9 @@ pub struct CompiledPlan {
     pub(super) routes: Vec<Route>,
     pub(super) destinations: Vec<Destination>,
     pub(super) key: HashKey,
+    pub(super) names: Option<Arc<dyn Names>>,
+    /// What steps hold back, by their number.
+    pub(super) windows: Vec<Windows>,
     /// Route and place in its `to`, for every branch.
     pub(super) branches: Vec<(usize, usize)>,
 }
@@ -55,6 +82,9 @@ pub(super) struct Destination {
     pub(super) steps: Vec<Do>,
 }
 
+/// The attribute by which an event says that a `parse` of one of its fields failed: that field's name.
+pub(super) const PARSE_FAILED: &str = "parse.failed";
+
 /// The condition of a route that has none.
 const EVERY: lang::Condition = lang::Condition::Constant(true);
 
@@ -66,8 +96,18 @@ enum Stand {
     Always = 2,
 }
 
+impl std::fmt::Debug for CompiledPlan {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "CompiledPlan({} routes)", self.routes.len())
+    }
+}
+
 struct Compiler<'a> {
     plan: &'a CheckedPlan,
+    surroundings: &'a Surroundings,
+    windows: usize,
+    /// By metric, so that all steps of one metric share its bound.
+    sets: HashMap<String, Arc<Sets>>,
     fields: FieldTable,
     tests: Tests,
 }
@@ -76,7 +116,13 @@ impl CompiledPlan {
     /// Compiles `plan`; `key` hashes what is redacted `as hash`.
     #[must_use]
     pub fn new(plan: &CheckedPlan, key: HashKey) -> CompiledPlan {
-        let mut c = Compiler { plan, fields: FieldTable::default(), tests: Tests::default() };
+        CompiledPlan::within(plan, key, &Surroundings::default())
+    }
+
+    /// The same, with what its steps ask beyond the events.
+    #[must_use]
+    pub fn within(plan: &CheckedPlan, key: HashKey, surroundings: &Surroundings) -> CompiledPlan {
+        let mut c = Compiler { plan, surroundings, windows: 0, sets: HashMap::new(), fields: FieldTable::default(), tests: Tests::default() };
         let numbers: HashMap<&str, usize> = plan.destinations.iter().enumerate().map(|(i, d)| (d.name.as_str(), i)).collect();
         let mut branches = Vec::new();
         let mut routes = Vec::new();
@@ -111,7 +157,7 @@ impl CompiledPlan {
             });
         }
         let destinations = plan.destinations.iter().map(|d| Destination { name: d.name.clone(), steps: c.steps(&d.always, Stand::Always) }).collect();
-        CompiledPlan { fields: c.fields, tests: c.tests, index, sources, routes, destinations, key, branches }
+        CompiledPlan { fields: c.fields, tests: c.tests, index, sources, routes, destinations, key, names: surroundings.names.clone(), windows: (0..c.windows).map(|_| Windows::default()).collect(), branches }
     }
 
     /// The number of the source called `name`.
@@ -182,8 +228,45 @@ impl Compiler<'_> {
         paths.iter().map(|p| self.fields.want(p)).collect()
     }
 
+    fn condition(&mut self, condition: Option<&lang::Condition>) -> Option<Expression> {
+        condition.map(|c| self.tests.compile(c, &mut self.fields))
+    }
+
+    fn value(&mut self, value: &Value) -> Written {
+        match value {
+            Value::Literal(literal) => Written::Token(token(literal)),
+            Value::Field(from) => Written::Copy(self.fields.want(from)),
+            Value::Computed(left, sign, right) => Written::Computed(Box::new(self.value(left)), *sign, Box::new(self.value(right))),
+            Value::Call(function, values) => Written::Call(*function, values.iter().map(|v| self.value(v)).collect()),
+        }
+    }
+
+    fn table(&self, name: &str) -> Arc<TableSlot> {
+        self.surroundings.tables.get(name).cloned().unwrap_or_default()
+    }
+
+    fn window(&mut self) -> usize {
+        self.windows += 1;
+        self.windows - 1
+    }
+
+    fn sets(&mut self, metric: &str) -> Arc<Sets> {
+        Arc::clone(self.sets.entry(metric.to_owned()).or_default())
+    }
+
+    fn labels(&mut self, by: &[Path]) -> Vec<(String, FieldId)> {
+        by.iter().map(|path| (path.flat(), self.fields.want(path))).collect()
+    }
+
+    /// A field below another: `geo` and `city` make `geo.city`.
+    fn below(&mut self, outer: &Path, name: &str) -> FieldId {
+        let mut segments = outer.segments().to_vec();
+        segments.push(name.to_owned());
+        self.fields.want(&Path::of(segments))
+    }
+
     fn step(&mut self, step: &Step, stand: Stand, samples: &mut u64) -> Do {
-        let when = step.when.as_ref().map(|c| self.tests.compile(c, &mut self.fields));
+        let when = self.condition(step.when.as_ref());
         let operation = match &step.operation {
             lang::Operation::Keep(c) => Operation::Keep(self.tests.compile(c, &mut self.fields)),
             lang::Operation::Drop(c) => Operation::Drop(self.tests.compile(c, &mut self.fields)),
@@ -191,13 +274,18 @@ impl Compiler<'_> {
                 let salt = (stand as u64) << 32 | *samples;
                 *samples += 1;
                 // The first sample on a route hashes as the first on any other: their choices nest.
+                let targets = if let Rate::Target(pace) = rate { Some(Targets::new(pace.count, pace.per.ms())) } else { None };
                 Operation::Sample {
-                    sampler: Sampler::new(rate.weight(), salt),
-                    weight: rate.weight(),
+                    sampler: Sampler::new(rate.weight().unwrap_or(1.0), salt),
+                    weight: rate.weight().unwrap_or(1.0),
+                    targets,
                     by: self.wanted(by),
-                    unless: unless.as_ref().map(|c| self.tests.compile(c, &mut self.fields)),
+                    unless: self.condition(unless.as_ref()),
                     mark: self.fields.want(&Path::name(WEIGHT)),
                 }
+            }
+            lang::Operation::Limit { pace, by, unless } => {
+                Operation::Limit { buckets: Buckets::new(pace.count, pace.per.ms()), by: self.wanted(by), unless: self.condition(unless.as_ref()) }
             }
             lang::Operation::Redact { what, fields } => {
                 let targets = what.iter().map(|r| {
@@ -212,44 +300,79 @@ impl Compiler<'_> {
                 Operation::Redact { targets, within: self.wanted(fields) }
             }
             lang::Operation::Tag(pairs) | lang::Operation::Set(pairs) => {
-                let written = pairs.iter().map(|(path, value)| {
-                    let value = match value {
-                        Value::Literal(literal) => Written::Token(token(literal)),
-                        Value::Field(from) => Written::Copy(self.fields.want(from)),
-                    };
-                    (self.fields.want(path), value)
-                });
-                Operation::Set(written.collect())
+                Operation::Set(pairs.iter().map(|(path, value)| (self.fields.want(path), self.value(value))).collect())
             }
-            lang::Operation::Remove(selectors) => Operation::Remove(self.selectors(selectors)),
-            lang::Operation::Retain(selectors) => Operation::Retain(self.selectors(selectors)),
-            lang::Operation::Rename(pairs) => Operation::Rename(pairs.iter().map(|(from, to)| (self.fields.want(from), to.flat())).collect()),
-            lang::Operation::Parse { field, format } => {
-                let extractor = match format {
-                    Format::Json => Extractor::Json,
-                    Format::KeyValue => Extractor::KeyValue,
-                    Format::Template(template) => Extractor::Template(template.parts.clone()),
-                    Format::Pattern(pattern) => match pattern.compile() {
-                        Ok(regex) => {
-                            let groups = regex.capture_names().enumerate().filter_map(|(i, n)| Some((i, n?.to_owned()))).collect();
-                            Extractor::Pattern(regex, groups)
-                        }
-                        Err(_) => Extractor::Template(Vec::new()),
-                    },
+            lang::Operation::Convert(pairs) => {
+                let readers = pairs.iter().map(|(path, to)| {
+                    let form = if let Conversion::Time(form) = to { form.clone() } else { TimeForm::default() };
+                    (self.fields.want(path), to.clone(), time::Reader::new(&form))
+                });
+                Operation::Convert(readers.collect())
+            }
+            lang::Operation::Remove(selectors) => Operation::Remove(self.chosen(selectors)),
+            lang::Operation::Retain(selectors) => Operation::Retain(self.chosen(selectors)),
+            lang::Operation::Rename(pairs) => Operation::Rename(
+                pairs
+                    .iter()
+                    .map(|pair| match pair {
+                        Renaming::Field(from, to) => Renamed::Field(self.fields.want(from), to.flat()),
+                        Renaming::Like(from, to) => Renamed::Like(from.clone(), to.clone()),
+                    })
+                    .collect(),
+            ),
+            lang::Operation::Parse { field, formats } => {
+                let extractors = formats.iter().map(|format| {
+                    let extractor = Extractor::new(format);
+                    let names = self.wanted(extractor.names());
+                    (extractor, names)
+                });
+                Operation::Parse { extractors: extractors.collect(), field: self.fields.want(field), name: token(&Literal::Text(field.flat())), mark: self.fields.want(&Path::name(PARSE_FAILED)) }
+            }
+            lang::Operation::LookUp { field, table, outputs } => Operation::LookUp {
+                field: self.fields.want(field),
+                table: self.table(table),
+                outputs: outputs.iter().map(|(path, column)| (self.fields.want(path), column.clone().unwrap_or_else(|| path.flat()))).collect(),
+            },
+            lang::Operation::Locate { field, table, into } => {
+                let names = ["country", "region", "city", "latitude", "longitude", "network", "network_name"];
+                Operation::Locate { field: self.fields.want(field), table: self.table(table), into: names.map(|name| self.below(into, name)) }
+            }
+            lang::Operation::Resolve { field, into } => Operation::Resolve { field: self.fields.want(field), into: self.fields.want(into) },
+            lang::Operation::Merge { within, by } => Operation::Merge { window: self.window(), within_ms: within.ms(), by: self.wanted(by), time: self.fields.want(&Path::name("time")) },
+            lang::Operation::Join { how, by, within } => {
+                let compiled = |p: &lang::Pattern| p.compile().unwrap_or_else(|e| unreachable!("the parser compiled it: {e}"));
+                let how = match how {
+                    lang::Joining::Starting(p) => Joined::Starting(compiled(p)),
+                    lang::Joining::Continued(p) => Joined::Continued(compiled(p)),
+                    lang::Joining::Indented => Joined::Indented,
                 };
-                Operation::Parse { field: self.fields.want(field), extractor }
+                Operation::Join { window: self.window(), how, within_ms: within.ms(), by: self.wanted(by), message: self.fields.want(&Path::name("message")) }
             }
             lang::Operation::Trim { field, size } => {
                 Operation::Trim { field: self.fields.want(field), bytes: usize::try_from(size.bytes()).unwrap_or(usize::MAX) }
             }
-            lang::Operation::Use(name) => unreachable!("recipe {name} was expanded by the check"),
+            lang::Operation::Count { name, by } => {
+                Operation::Count { name: name.clone(), field: None, sets: self.sets(name), labels: self.labels(by), mark: self.fields.want(&Path::name(WEIGHT)) }
+            }
+            lang::Operation::Measure { field, name, by } => Operation::Count {
+                name: name.clone(),
+                field: Some(self.fields.want(field)),
+                sets: self.sets(name),
+                labels: self.labels(by),
+                mark: self.fields.want(&Path::name(WEIGHT)),
+            },
+            lang::Operation::Use { recipe, .. } => unreachable!("recipe {recipe} was expanded by the check"),
         };
         Do { operation, when, sentence: step.to_string() }
     }
 
     /// Each with the field it names, so that a view's usual names are found.
-    fn selectors(&mut self, selectors: &[Selector]) -> Vec<(Option<FieldId>, String)> {
-        selectors.iter().map(|s| if s.prefix { (None, s.path.flat()) } else { (Some(self.fields.want(&s.path)), s.path.flat()) }).collect()
+    fn chosen(&mut self, selectors: &[Selector]) -> Vec<Chosen> {
+        let one = |selector: &Selector| match selector {
+            Selector::Field(path) => Chosen::Field(self.fields.want(path), path.flat()),
+            Selector::Like(like) => Chosen::Like(like.clone()),
+        };
+        selectors.iter().map(one).collect()
     }
 }
 

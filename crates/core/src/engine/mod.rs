@@ -5,20 +5,28 @@
 //! (copy on first write), so no route sees another's changes; an event that no step changed leaves as the bytes that came in, stored once.
 
 mod compile;
-mod extract;
 mod index;
+mod metric;
+mod pace;
 mod process;
+mod redaction;
 mod selection;
+mod shape;
 mod steps;
 mod test;
+mod value;
+mod window;
 mod work;
 
-pub use compile::{CompiledPlan, Matcher};
+pub use compile::{CompiledPlan, Matcher, Names, Surroundings};
+pub use metric::{Added, OTHER, Series, ZERO_BUCKET, bucket, bucket_end};
 pub use process::{Capture, Entry, MAX_LINES, Outcome, Point, Quarantined, Scratch, Watch};
 pub use selection::Selection;
+pub(crate) use test::ip as address;
+pub use window::{Held, HeldChange, Stand};
 
 #[cfg(test)]
-mod extract_tests;
+mod language_tests;
 #[cfg(test)]
 mod tests;
 #[cfg(test)]

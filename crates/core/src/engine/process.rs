@@ -1,9 +1,11 @@
 //! One batch through the plan.
 
-use super::compile::{CompiledPlan, Route, Source};
+use super::compile::{CompiledPlan, Source};
 use super::index::Candidates;
 use super::selection::Selection;
-use super::steps::{Buffers, Do, Passage, StepTally};
+use super::metric::{Added, Series};
+use super::steps::{At, Buffers, Do, Operation, Passage, Passed, StepTally};
+use super::window::{Held, HeldChange};
 use super::test::{Memo, View};
 use super::work::Work;
 use crate::json::{self, Span};
@@ -125,6 +127,10 @@ pub struct Outcome {
     pub read: Amount,
     /// What was seen at the watched points.
     pub captures: Vec<Capture>,
+    /// How the windows stand that the batch touched. To be kept with the rest.
+    pub held: Vec<HeldChange>,
+    /// What is to be added to metrics.
+    pub metrics: Vec<(Series, Added)>,
     /// The copies that routes made of this body came to more than [`MAX_LINES`]; the rest of it was not looked at, and nothing of it may be kept.
     pub overflowed: bool,
 }
@@ -144,6 +150,7 @@ struct SourceTally {
 
 #[derive(Debug, Default)]
 struct RouteTally {
+    touched: bool,
     taken: Amount,
     out: Amount,
     copies: Amount,
@@ -178,10 +185,20 @@ impl Tallies {
         }
         self.touched.clear();
     }
+
+    /// Notes that something is to be posted for a route.
+    fn touch(&mut self, number: usize) {
+        if !std::mem::replace(&mut self.routes[number].touched, true) {
+            self.touched.push(number as u32);
+        }
+    }
 }
 
 struct Run<'a> {
     plan: &'a CompiledPlan,
+    /// The source whose batch it is, and its number.
+    from: &'a Source,
+    number: usize,
     watch: Option<&'a Watch>,
     out: Outcome,
     /// The whole body is UTF-8, so each record is.
@@ -195,44 +212,128 @@ fn tallies(steps: &[Do]) -> Vec<StepTally> {
 }
 
 impl CompiledPlan {
-    /// Runs the records of one body of `source` through its steps, its routes and their destinations' steps.
+    /// Runs the records of one body of `source`, which came at `now_ms` (milliseconds since 1970), through its steps, its routes and their destinations' steps.
     #[must_use]
-    pub fn process(&self, source: usize, body: &[u8], records: &[Record], watch: Option<&Watch>, scratch: &mut Scratch) -> Outcome {
-        let from = &self.sources[source];
-        let mut counted = std::mem::take(&mut scratch.tallies);
-        counted.begin(self);
-        let mut run = Run {
-            plan: self,
-            watch: watch.filter(|w| !w.points.is_empty()),
-            out: Outcome::default(),
-            source: SourceTally { steps: tallies(&from.steps), ..SourceTally::default() },
-            utf8: simdutf8::basic::from_utf8(body).is_ok(),
-            tallies: &mut counted,
-        };
-        (run.out.lines, run.out.ends) = std::mem::take(&mut scratch.lines);
-        run.out.lines.reserve(body.len());
-        for record in records {
-            let raw = &body[record.start as usize..record.end as usize];
-            if run.out.lines.len() > MAX_LINES {
-                run.out.overflowed = true;
-                break;
+    pub fn process(&self, source: usize, body: &[u8], records: &[Record], now_ms: i64, watch: Option<&Watch>, scratch: &mut Scratch) -> Outcome {
+        self.batch(source, now_ms, watch, scratch, |run, scratch| {
+            run.utf8 = simdutf8::basic::from_utf8(body).is_ok();
+            run.out.lines.reserve(body.len());
+            for record in records {
+                let raw = &body[record.start as usize..record.end as usize];
+                if run.out.lines.len() > MAX_LINES {
+                    run.out.overflowed = true;
+                    break;
+                }
+                run.out.received.count(raw.len());
+                if let Err(reason) = run.event(body, raw, record, scratch) {
+                    run.source.quarantined.count(raw.len());
+                    run.out.quarantined.push(Quarantined { number: record.number, range: record.start as usize..record.end as usize, reason });
+                }
+                run.go_on(scratch);
             }
-            run.out.received.count(raw.len());
-            if let Err(reason) = run.event(source, from, body, raw, record, scratch) {
-                run.source.quarantined.count(raw.len());
-                run.out.quarantined.push(Quarantined { number: record.number, range: record.start as usize..record.end as usize, reason });
+        })
+    }
+
+    /// Whether any step holds events back.
+    #[must_use]
+    pub fn holds_back(&self) -> bool {
+        !self.windows.is_empty()
+    }
+
+    /// Closes the windows that are due at `now_ms` (all of them, with `all`) and sends on what they held; an outcome for each source, with its name.
+    #[must_use]
+    pub fn release(&self, now_ms: i64, all: bool, scratch: &mut Scratch) -> Vec<(String, Outcome)> {
+        let mut by_source: std::collections::BTreeMap<usize, Vec<(u128, Held)>> = std::collections::BTreeMap::new();
+        for windows in &self.windows {
+            for (id, held) in windows.lock().due((!all).then_some(now_ms)) {
+                // Windows are opened and restored under sources of this plan only.
+                if let Some(source) = self.source(&held.stand.source) {
+                    by_source.entry(source).or_default().push((id, held));
+                }
             }
         }
-        let out = run.finish(from);
-        scratch.tallies = counted;
+        let mut outcomes = Vec::new();
+        for (source, held) in by_source {
+            let outcome = self.batch(source, now_ms, None, scratch, |run, scratch| {
+                for (id, held) in held {
+                    scratch.buffers.windows.insert(id, None);
+                    let (position, amount) = (held.stand.position as usize - 1, held.amount());
+                    if let Some(tally) = run.steps_of(&held).and_then(|steps| steps.get_mut(position)) {
+                        tally.held += Amount { events: -amount.events, bytes: -amount.bytes };
+                    }
+                    scratch.buffers.released.push(held);
+                    run.go_on(scratch);
+                }
+            });
+            outcomes.push((self.sources[source].name.clone(), outcome));
+        }
+        outcomes
+    }
+
+    /// Takes back what windows held before a restart or a failed commit; forgets what they hold now. Returns what has no step in this plan any more.
+    #[must_use]
+    pub fn restore(&self, kept: Vec<(u128, Held)>) -> Vec<(u128, Held)> {
+        self.windows.iter().for_each(|w| w.lock().clear());
+        let mut strangers = Vec::new();
+        for (id, held) in kept {
+            match self.window_of(&held) {
+                Some(window) => self.windows[window].lock().restore(id, held),
+                None => strangers.push((id, held)),
+            }
+        }
+        strangers
+    }
+
+    fn window_of(&self, held: &Held) -> Option<usize> {
+        let stand = &held.stand;
+        self.source(&stand.source)?;
+        let steps = match stand.place {
+            Place::Source => &self.sources[self.source(&stand.name)?].steps,
+            Place::Route => &self.routes[self.route(&stand.name)?].steps,
+            Place::Destination => {
+                let (route, to) = (self.route(&stand.via)?, self.destination(&stand.name)?);
+                self.routes[route].to.iter().find(|t| **t == to)?;
+                &self.destinations[to].steps
+            }
+        };
+        let step = steps.get(usize::try_from(stand.position - 1).ok()?).filter(|step| step.sentence == stand.sentence)?;
+        match &step.operation {
+            Operation::Merge { window, .. } | Operation::Join { window, .. } => Some(*window),
+            _ => None,
+        }
+    }
+
+    /// One batch: what `work` does with a run, accounted for.
+    fn batch<'a>(&'a self, source: usize, now_ms: i64, watch: Option<&'a Watch>, scratch: &mut Scratch, work: impl FnOnce(&mut Run<'_>, &mut Scratch)) -> Outcome {
+        let from = &self.sources[source];
+        let mut tallies = std::mem::take(&mut scratch.tallies);
+        tallies.begin(self);
+        scratch.buffers.now_ms = now_ms;
+        let mut run = Run {
+            plan: self,
+            from,
+            number: source,
+            watch: watch.filter(|w| !w.points.is_empty()),
+            out: Outcome::default(),
+            source: SourceTally { steps: self::tallies(&from.steps), ..SourceTally::default() },
+            utf8: false,
+            tallies: &mut tallies,
+        };
+        (run.out.lines, run.out.ends) = std::mem::take(&mut scratch.lines);
+        work(&mut run, scratch);
+        let mut out = run.finish(from);
+        out.held = std::mem::take(&mut scratch.buffers.windows).into_iter().map(|(id, held)| HeldChange { id, held }).collect();
+        out.metrics = scratch.buffers.metrics.drain().collect();
+        out.metrics.sort_by(|(a, _), (b, _)| a.cmp(b));
+        scratch.tallies = tallies;
         out
     }
 }
 
 impl Run<'_> {
-    fn event(&mut self, source: usize, from: &Source, body: &[u8], raw: &[u8], at: &Record, scratch: &mut Scratch) -> Result<(), String> {
+    fn event(&mut self, body: &[u8], raw: &[u8], at: &Record, scratch: &mut Scratch) -> Result<(), String> {
         let form = at.form;
-        let Scratch { record, guide, slots, memo, candidates, arrival, route, always, buffers, .. } = scratch;
+        let Scratch { record, guide, slots, .. } = scratch;
         if let Form::Unreadable(reason) = form {
             return Err(reason.to_owned());
         }
@@ -241,7 +342,7 @@ impl Run<'_> {
         {
             return Err(format!("not UTF-8 at byte {}", e.valid_up_to()));
         }
-        let (json, duplicates) = match form {
+        let (is_record, duplicates) = match form {
             Form::Object => {
                 let scanned = json::scan_record(body, at.start as usize..at.end as usize, &self.plan.fields, guide, slots).map_err(|e| e.to_string())?;
                 if scanned.end != raw.len() {
@@ -251,9 +352,9 @@ impl Run<'_> {
                     record.clear();
                     json::minify(raw, record);
                     json::scan(record, &self.plan.fields, slots).map_err(|e| e.to_string())?;
-                    (&record[..], scanned.duplicates)
+                    (true, scanned.duplicates)
                 } else {
-                    (raw, scanned.duplicates)
+                    (false, scanned.duplicates)
                 }
             }
             Form::Text | Form::QuotedText => {
@@ -266,94 +367,163 @@ impl Run<'_> {
                 }
                 record.push(b'}');
                 json::scan(record, &self.plan.fields, slots).map_err(|e| e.to_string())?;
-                (&record[..], false)
+                (true, false)
             }
             Form::Unreadable(_) => unreachable!("answered above"),
         };
         self.out.read.count(raw.len());
-        if json.len() != raw.len() {
+        let len = if is_record { record.len() } else { raw.len() };
+        if len != raw.len() {
             self.source.rewritten.events += 1;
-            self.source.rewritten.bytes += raw.len() as i64 - json.len() as i64;
+            self.source.rewritten.bytes += raw.len() as i64 - len as i64;
         }
 
-        let mut passage = Passage { base: View { json, slots }, duplicates, work: arrival, changed: false };
-        let removed = passage.run(self.plan, &from.steps, &mut self.source.steps, buffers);
-        self.capture(Point::Source(source), json, &passage, removed, &from.steps);
-        if removed.is_some() {
-            return Ok(());
+        let (json_buffer, slot_buffer) = (std::mem::take(record), std::mem::take(slots));
+        let json = if is_record { &json_buffer[..] } else { raw };
+        self.arrive(View { json, slots: &slot_buffer }, duplicates, 0, scratch);
+        (scratch.record, scratch.slots) = (json_buffer, slot_buffer);
+        Ok(())
+    }
+
+    /// Sends on what windows let go, each from the step behind the one that held it. What it meets on its way may let go more.
+    fn go_on(&mut self, scratch: &mut Scratch) {
+        while let Some(held) = scratch.buffers.released.pop() {
+            let json = held.as_event();
+            let mut slots = Vec::new();
+            if json::scan_edited(&json, &self.plan.fields, &mut slots).is_err() {
+                // What was held is an event, and so is what became of it.
+                debug_assert!(false, "held events are JSON");
+                continue;
+            }
+            let (position, amount) = (held.stand.position as usize, held.amount());
+            if let Some(tally) = self.steps_of(&held).and_then(|steps| steps.get_mut(position - 1)) {
+                // The others of it are gone into this one.
+                tally.removed += Amount { events: amount.events - 1, bytes: 0 };
+                tally.changed.bytes += amount.bytes - json.len() as i64;
+            }
+            let view = View { json: &json, slots: &slots };
+            let (route, destination) = (self.plan.route(&held.stand.name), self.plan.destination(&held.stand.name));
+            match (held.stand.place, route, destination) {
+                (Place::Source, ..) => self.arrive(view, false, position, scratch),
+                (Place::Route, Some(number), _) => self.take(number, view, false, position, &mut None, scratch),
+                (Place::Destination, _, Some(to)) => {
+                    let place = self.plan.route(&held.stand.via).and_then(|r| Some((r, self.plan.routes[r].to.iter().position(|t| *t == to)?)));
+                    if let Some((number, place)) = place {
+                        self.leave(number, place, view, false, position, &mut None, scratch);
+                    }
+                }
+                // A window is only opened and restored where its step stands.
+                _ => debug_assert!(false, "a window without its step"),
+            }
         }
-        let arrived = passage.view();
-        let duplicates = duplicates && !passage.changed;
+    }
+
+    /// What the steps did in whose list a held event's step stands.
+    fn steps_of(&mut self, held: &Held) -> Option<&mut [StepTally]> {
+        match held.stand.place {
+            Place::Source => Some(&mut self.source.steps),
+            Place::Route => {
+                let number = self.plan.route(&held.stand.name)?;
+                self.tallies.touch(number);
+                Some(&mut self.tallies.routes[number].steps)
+            }
+            Place::Destination => {
+                let (number, to) = (self.plan.route(&held.stand.via)?, self.plan.destination(&held.stand.name)?);
+                let route = &self.plan.routes[number];
+                self.tallies.touch(number);
+                Some(&mut self.tallies.branches[route.branch + route.to.iter().position(|t| *t == to)?].steps)
+            }
+        }
+    }
+
+    /// An event through its source's steps from place `from` on, and through its routes.
+    fn arrive(&mut self, view: View<'_>, duplicates: bool, from: usize, scratch: &mut Scratch) {
+        let mut arrival = std::mem::take(&mut scratch.arrival);
+        let mut passage = Passage { base: view, duplicates, work: &mut arrival, changed: false };
+        let at = At { source: &self.from.name, place: Place::Source, name: &self.from.name, via: "" };
+        let passed = passage.run(self.plan, &self.from.steps, from, at, &mut self.source.steps, &mut scratch.buffers);
+        self.capture(Point::Source(self.number), view.json, &passage, passed, &self.from.steps);
+        if passed == Passed::Through {
+            let duplicates = duplicates && !passage.changed;
+            self.route(passage.view(), duplicates, scratch);
+        }
+        scratch.arrival = arrival;
+    }
+
+    fn route(&mut self, arrived: View<'_>, duplicates: bool, scratch: &mut Scratch) {
         self.source.passed.count(arrived.json.len());
-
+        let Scratch { memo, candidates, buffers, .. } = scratch;
         memo.next_event(&self.plan.tests);
+        self.plan.index.find(&self.from.rules, arrived, &self.plan.fields, &self.plan.tests, &mut buffers.text, memo, candidates);
         let mut shared_line = None;
-        self.plan.index.find(&from.rules, arrived, &self.plan.fields, &self.plan.tests, &mut buffers.text, memo, candidates);
-        for number in &candidates.routes {
-            let number = *number as usize;
-            self.take(number, &self.plan.routes[number], arrived, duplicates, &mut shared_line, route, always, buffers);
+        let routes = std::mem::take(&mut candidates.routes);
+        for number in &routes {
+            self.take(*number as usize, arrived, duplicates, 0, &mut shared_line, scratch);
         }
-        if !candidates.routes.is_empty() {
+        let taken = !routes.is_empty();
+        scratch.candidates.routes = routes;
+        if taken {
             self.source.routed.count(arrived.json.len());
-            return Ok(());
+            return;
         }
         self.source.remainder.count(arrived.json.len());
         if self.watches(Point::Remainder) {
             self.out.captures.push(Capture { point: Point::Remainder, before: arrived.json.to_vec(), after: Some(arrived.json.to_vec()), removed_by: None });
         }
-        for &number in &from.remainder_routes {
-            let through = &self.plan.routes[number];
-            self.take(number, through, arrived, duplicates, &mut shared_line, route, always, buffers);
+        for &number in &self.from.remainder_routes {
+            self.take(number, arrived, duplicates, 0, &mut shared_line, scratch);
         }
-        Ok(())
     }
 
-    #[expect(clippy::too_many_arguments, reason = "the buffers are borrowed apart from one another")]
-    fn take(
-        &mut self,
-        number: usize,
-        through: &Route,
-        arrived: View<'_>,
-        duplicates: bool,
-        shared: &mut Option<u32>,
-        work: &mut Work,
-        last: &mut Work,
-        buffers: &mut Buffers,
-    ) {
-        let tally = &mut self.tallies.routes[number];
-        if tally.taken.events == 0 {
-            self.tallies.touched.push(number as u32);
+    /// An event through a route's steps from place `from` on, and to its destinations.
+    fn take(&mut self, number: usize, arrived: View<'_>, duplicates: bool, from: usize, shared: &mut Option<u32>, scratch: &mut Scratch) {
+        let plan = self.plan;
+        let through = &plan.routes[number];
+        self.tallies.touch(number);
+        if from == 0 {
+            self.tallies.routes[number].taken.count(arrived.json.len());
         }
-        tally.taken.count(arrived.json.len());
-        let mut passage = Passage { base: arrived, duplicates, work, changed: false };
-        let removed = passage.run(self.plan, &through.steps, &mut self.tallies.routes[number].steps, buffers);
-        self.capture(Point::Route(number), arrived.json, &passage, removed, &through.steps);
-        if removed.is_some() {
+        let mut work = std::mem::take(&mut scratch.route);
+        let mut passage = Passage { base: arrived, duplicates, work: &mut work, changed: false };
+        let at = At { source: &self.from.name, place: Place::Route, name: &through.name, via: &self.from.name };
+        let passed = passage.run(plan, &through.steps, from, at, &mut self.tallies.routes[number].steps, &mut scratch.buffers);
+        self.capture(Point::Route(number), arrived.json, &passage, passed, &through.steps);
+        if passed == Passed::Through {
+            let shaped = passage.view();
+            let duplicates = duplicates && !passage.changed;
+            self.tallies.routes[number].out.count(shaped.json.len());
+            let mut own_line = None;
+            // What no step changed is one line for all routes; what this route changed, one for all its destinations.
+            let line = if passage.changed { &mut own_line } else { shared };
+            for place in 0..through.to.len() {
+                self.tallies.routes[number].copies.count(shaped.json.len());
+                self.tallies.branches[through.branch + place].offered.count(shaped.json.len());
+                self.leave(number, place, shaped, duplicates, 0, line, scratch);
+            }
+        }
+        scratch.route = work;
+    }
+
+    /// An event through the steps of a route's destination from place `from` on, and into its queue.
+    #[expect(clippy::too_many_arguments, reason = "an event and where it is on its way")]
+    fn leave(&mut self, number: usize, place: usize, shaped: View<'_>, duplicates: bool, from: usize, line: &mut Option<u32>, scratch: &mut Scratch) {
+        let plan = self.plan;
+        let through = &plan.routes[number];
+        let (to, branch) = (through.to[place], through.branch + place);
+        self.tallies.touch(number);
+        let destination = &plan.destinations[to];
+        let mut passage = Passage { base: shaped, duplicates, work: &mut scratch.always, changed: false };
+        let at = At { source: &self.from.name, place: Place::Destination, name: &destination.name, via: &through.name };
+        let passed = passage.run(plan, &destination.steps, from, at, &mut self.tallies.branches[branch].steps, &mut scratch.buffers);
+        self.capture(Point::Destination(to), shaped.json, &passage, passed, &destination.steps);
+        if passed != Passed::Through {
             return;
         }
-        let shaped = passage.view();
-        let duplicates = duplicates && !passage.changed;
-        self.tallies.routes[number].out.count(shaped.json.len());
-        let mut own_line = None;
-        // What no step changed is one line for all routes; what this route changed, one for all its destinations.
-        let line = if passage.changed { &mut own_line } else { shared };
-        for (i, &to) in through.to.iter().enumerate() {
-            let branch = through.branch + i;
-            let steps = &self.plan.destinations[to].steps;
-            self.tallies.routes[number].copies.count(shaped.json.len());
-            self.tallies.branches[branch].offered.count(shaped.json.len());
-            let mut passage = Passage { base: shaped, duplicates, work: last, changed: false };
-            let removed = passage.run(self.plan, steps, &mut self.tallies.branches[branch].steps, buffers);
-            self.capture(Point::Destination(to), shaped.json, &passage, removed, steps);
-            if removed.is_some() {
-                continue;
-            }
-            let leaving = passage.view().json;
-            let at = if passage.changed { self.out.line(leaving) } else { *line.get_or_insert_with(|| self.out.line(leaving)) };
-            let tally = &mut self.tallies.branches[branch];
-            tally.enqueued.count(leaving.len());
-            tally.selection.push(at);
-        }
+        let leaving = passage.view().json;
+        let at = if passage.changed { self.out.line(leaving) } else { *line.get_or_insert_with(|| self.out.line(leaving)) };
+        let tally = &mut self.tallies.branches[branch];
+        tally.enqueued.count(leaving.len());
+        tally.selection.push(at);
     }
 
     fn watches(&self, point: Point) -> bool {
@@ -361,10 +531,10 @@ impl Run<'_> {
     }
 
     #[inline]
-    fn capture(&mut self, point: Point, before: &[u8], passage: &Passage<'_>, removed: Option<usize>, steps: &[Do]) {
+    fn capture(&mut self, point: Point, before: &[u8], passage: &Passage<'_>, passed: Passed, steps: &[Do]) {
         if self.watch.is_some() && self.watches(point) {
-            let after = removed.is_none().then(|| passage.view().json.to_vec());
-            let removed_by = removed.map(|i| steps[i].sentence.clone());
+            let after = (passed == Passed::Through).then(|| passage.view().json.to_vec());
+            let removed_by = if let Passed::Removed(i) | Passed::Held(i) = passed { Some(steps[i].sentence.clone()) } else { None };
             self.out.captures.push(Capture { point, before: before.to_vec(), after, removed_by });
         }
     }
@@ -383,6 +553,7 @@ impl Run<'_> {
         tallies.touched.sort_unstable();
         for number in &tallies.touched {
             let (route, tally) = (&plan.routes[*number as usize], &mut tallies.routes[*number as usize]);
+            tally.touched = false;
             (post.place, post.name, post.via) = (Place::Route, &route.name, &from.name);
             post.add(Measure::Taken, std::mem::take(&mut tally.taken));
             post.steps(&route.steps, &mut tally.steps);
@@ -451,6 +622,7 @@ impl Posts<'_> {
             self.post(i + 1, &step.sentence, Measure::Removed, tally.removed);
             self.post(i + 1, &step.sentence, Measure::Changed, tally.changed);
             self.post(i + 1, &step.sentence, Measure::Failed, tally.failed);
+            self.post(i + 1, &step.sentence, Measure::Held, tally.held);
         }
     }
 }

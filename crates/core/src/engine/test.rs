@@ -150,7 +150,7 @@ pub(super) fn number(text: &[u8]) -> Option<f64> {
 }
 
 /// The address that a text is, if it is one.
-pub(super) fn ip(text: &[u8]) -> Option<IpAddr> {
+pub(crate) fn ip(text: &[u8]) -> Option<IpAddr> {
     let text = text.trim_ascii();
     if let Some(v4) = ipv4(text) {
         return Some(IpAddr::V4(v4.into()));

@@ -1,5 +1,8 @@
 //! Batches through small plans: what leaves, what is counted, and that edits stay JSON.
 
+/// When the batches of these tests come: 2026-11-23T10:00:00Z.
+const NOW: i64 = 1_795_428_000_000;
+
 use std::collections::BTreeMap;
 
 use proptest::prelude::*;
@@ -27,7 +30,7 @@ fn one_route(steps: &[&str]) -> CompiledPlan {
 
 fn run(plan: &CompiledPlan, body: &str) -> Outcome {
     let records = split(body.as_bytes(), Says::Nothing, 1 << 20).unwrap();
-    let outcome = plan.process(0, body.as_bytes(), &records, None, &mut Scratch::default());
+    let outcome = plan.process(0, body.as_bytes(), &records, NOW, None, &mut Scratch::default());
     check_balance(&outcome);
     outcome
 }
@@ -159,7 +162,7 @@ fn steps_change_only_what_they_say() {
         ("rename lvl to severity", r#"{"a":1,"lvl":"w","severity":"old","b":2}"#, r#"{"a":1,"severity":"w","b":2}"#),
         ("rename h.s to status", r#"{"h":{"s":5,"t":1},"b":2}"#, r#"{"h":{"t":1},"b":2,"status":5}"#),
         ("parse message as json", r#"{"message":"{\"a\": [1, {\"b\":\"c\"}], \"message\":\"in\"}","a":0}"#, r#"{"message":"in","a":[1,{"b":"c"}]}"#),
-        ("parse message as json", r#"{"message":"not json"}"#, r#"{"message":"not json"}"#),
+        ("parse message as json", r#"{"message":"not json"}"#, r#"{"message":"not json","parse.failed":"message"}"#),
         (
             "parse message as key=value",
             r#"{"message":"gate=3 who=\"A B\" ok=true ref=00012 took=1.5ms, x="}"#,
@@ -170,7 +173,7 @@ fn steps_change_only_what_they_say() {
             r#"{"message":"192.0.2.1 took 52 ms!"}"#,
             r#"{"message":"192.0.2.1 took 52 ms!","ip":"192.0.2.1","ms":52,"rest":"!"}"#,
         ),
-        ("parse message as \"{ip:ip} took {ms:integer} ms\"", r#"{"message":"kiosk took 52 ms"}"#, r#"{"message":"kiosk took 52 ms"}"#),
+        ("parse message as \"{ip:ip} took {ms:integer} ms\"", r#"{"message":"kiosk took 52 ms"}"#, r#"{"message":"kiosk took 52 ms","parse.failed":"message"}"#),
         (r"parse message as /code=(?<code>\d+)/", r#"{"message":"x code=77"}"#, r#"{"message":"x code=77","code":"77"}"#),
         ("trim message to 8 B", r#"{"message":"abcdéfgh"}"#, r#"{"message":"abcd…"}"#),
         ("trim message to 10 B", r#"{"message":"abcdéfgh"}"#, r#"{"message":"abcdéfgh"}"#),
@@ -303,7 +306,7 @@ fn every_route_has_its_own_copy_and_the_remainder_its_own_way() {
 fn unreadable_records_are_told_apart_from_good_ones() {
     let body = b"{\"a\":1}\n{\"a\":\nplain\n{\"a\":1} x\n\xff\xfe\n{\"a\":\"\xff\"}\n";
     let records = split(body, Says::Lines, 1 << 20).unwrap();
-    let outcome = one_route(&[]).process(0, body, &records, None, &mut Scratch::default());
+    let outcome = one_route(&[]).process(0, body, &records, NOW, None, &mut Scratch::default());
     check_balance(&outcome);
     assert_eq!((outcome.received.events, outcome.read.events), (6, 2));
     let why: Vec<_> = outcome.quarantined.iter().map(|q| (q.number, q.reason.as_str())).collect();
@@ -326,7 +329,7 @@ fn watched_points_show_before_and_after() {
     let body = b"{\"level\":\"error\",\"m\":\"x@y.example\"}\n{\"noise\":true}\n{\"plain\":1}\n";
     let records = split(body, Says::Lines, 1000).unwrap();
     let watch = Watch::new(vec![Point::Source(0), Point::Route(0), Point::Destination(1), Point::Remainder], 10);
-    let outcome = plan.process(0, body, &records, Some(&watch), &mut Scratch::default());
+    let outcome = plan.process(0, body, &records, NOW, Some(&watch), &mut Scratch::default());
     let at = |p: Point| outcome.captures.iter().filter(|c| c.point == p).collect::<Vec<_>>();
     assert_eq!(at(Point::Source(0)).len(), 3);
     assert_eq!(at(Point::Source(0))[1].removed_by.as_deref(), Some("drop noise = true"));
@@ -392,7 +395,7 @@ proptest! {
     fn any_bytes_are_read_or_quarantined_and_counted(body in proptest::collection::vec(prop_oneof![any::<u8>(), proptest::sample::select(b"{}[]\":,\\ \nu0123ae-.".to_vec())], 0..200)) {
         for says in [Says::Nothing, Says::Lines, Says::Json] {
             if let Ok(records) = split(&body, says, 100) {
-                let outcome = one_route(&["redact email, card", "tag x = 1", "parse message as json"]).process(0, &body, &records, None, &mut Scratch::default());
+                let outcome = one_route(&["redact email, card", "tag x = 1", "parse message as json"]).process(0, &body, &records, NOW, None, &mut Scratch::default());
                 check_balance(&outcome);
                 for line in outcome.lines.split(|b| *b == b'\n').filter(|l| !l.is_empty()) {
                     prop_assert!(serde_json::from_slice::<Value>(line).is_ok(), "{:?}", String::from_utf8_lossy(line));

@@ -23,8 +23,10 @@ pub(super) enum Fate {
     Keep,
     /// It goes.
     Drop,
-    /// It is an object whose own members decide.
+    /// Its own members decide, if it is an object; else it stays.
     Descend,
+    /// Its own members decide, if it is an object; else it goes.
+    DescendOrDrop,
 }
 
 impl Work {
@@ -178,6 +180,44 @@ impl Work {
         true
     }
 
+    /// Gives the members at the top the names that `rename` has for them; one that already has such a name goes. Says whether any was renamed.
+    pub(super) fn rename_members(&mut self, fields: &FieldTable, rename: &mut dyn FnMut(&str) -> Option<String>) -> bool {
+        let whole = Span { start: 0, end: self.json.len() as u32, kind: Kind::Object };
+        let members = json::members(&self.json, whole);
+        let names: Vec<String> = members.iter().map(|(k, _)| String::from_utf8_lossy(&name_of(&self.json, *k)).into_owned()).collect();
+        let fresh: Vec<Option<String>> = names.iter().map(|n| rename(n).filter(|f| f != n && !f.is_empty())).collect();
+        if fresh.iter().all(Option::is_none) {
+            return false;
+        }
+        // Of several that come to one name the last counts, and none of them beside one that had it before.
+        let mut last: HashMap<&str, usize> = HashMap::new();
+        for (i, name) in fresh.iter().enumerate() {
+            if let Some(name) = name {
+                last.insert(name, i);
+            }
+        }
+        let quoted: Vec<Option<Vec<u8>>> = fresh
+            .iter()
+            .map(|name| {
+                name.as_ref().map(|name| {
+                    let mut q = Vec::new();
+                    json::quote(name.as_bytes(), &mut q);
+                    q
+                })
+            })
+            .collect();
+        let kept = members.iter().enumerate().filter(|(i, _)| match &fresh[*i] {
+            Some(name) => last[name.as_str()] == *i,
+            None => !last.contains_key(names[*i].as_str()),
+        });
+        let kept = kept.map(|(i, (k, v))| (quoted[i].as_deref().unwrap_or_else(|| k.of(&self.json)), v.of(&self.json)));
+        self.spare.clear();
+        write_members(kept, &mut self.spare);
+        std::mem::swap(&mut self.json, &mut self.spare);
+        self.rescan(fields);
+        true
+    }
+
     /// Writes several members at the top, by name; one that is there is replaced.
     pub(super) fn merge(&mut self, fields: &FieldTable, pairs: &[(Vec<u8>, Vec<u8>)]) {
         let whole = Span { start: 0, end: self.json.len() as u32, kind: Kind::Object };
@@ -247,6 +287,8 @@ fn filtered(json: &[u8], object: Span, prefix: &str, fate: &dyn Fn(&str) -> Fate
         let flat = format!("{prefix}{}", String::from_utf8_lossy(&name));
         let fate_of = match fate(&flat) {
             Fate::Descend if value.kind != Kind::Object => Fate::Keep,
+            Fate::DescendOrDrop if value.kind != Kind::Object => Fate::Drop,
+            Fate::DescendOrDrop => Fate::Descend,
             other => other,
         };
         if fate_of == Fate::Drop {

@@ -195,6 +195,15 @@ pub enum Operation {
         /// Events that are always kept, unmarked.
         unless: Option<Condition>,
     },
+    /// Removes what comes faster than a pace.
+    Limit {
+        /// How many may pass.
+        pace: Pace,
+        /// Each value of these has a pace of its own.
+        by: Vec<Path>,
+        /// Events that always pass and are not counted.
+        unless: Option<Condition>,
+    },
     /// Masks what must not be seen.
     Redact {
         /// What to look for, each with its mask.
@@ -206,18 +215,61 @@ pub enum Operation {
     Tag(Vec<(Path, Value)>),
     /// Sets fields.
     Set(Vec<(Path, Value)>),
+    /// Gives fields' values another type.
+    Convert(Vec<(Path, Conversion)>),
     /// Removes fields.
     Remove(Vec<Selector>),
     /// Removes all other fields.
     Retain(Vec<Selector>),
     /// Renames fields.
-    Rename(Vec<(Path, Path)>),
+    Rename(Vec<Renaming>),
     /// Reads a field's text and adds what it finds as fields.
     Parse {
         /// The field to read.
         field: Path,
-        /// How it is written.
-        format: Format,
+        /// How it may be written; the first that fits is taken. One or more.
+        formats: Vec<Format>,
+    },
+    /// Adds what a table says of a field's value.
+    LookUp {
+        /// The field whose value is looked up.
+        field: Path,
+        /// The table's name.
+        table: String,
+        /// The fields to write, each with the column it takes (the one of its own name if none is given). Empty: every column, by its name.
+        outputs: Vec<(Path, Option<String>)>,
+    },
+    /// Adds where an address is, by a database of places.
+    Locate {
+        /// The field that holds the address.
+        field: Path,
+        /// The table's name.
+        table: String,
+        /// What the added fields' names begin with.
+        into: Path,
+    },
+    /// Adds the name of an address (DNS).
+    Resolve {
+        /// The field that holds the address.
+        field: Path,
+        /// The field that the name is written to.
+        into: Path,
+    },
+    /// Makes one event of those that repeat within a time.
+    Merge {
+        /// How long a window is open.
+        within: Time,
+        /// What events must agree in.
+        by: Vec<Path>,
+    },
+    /// Makes one event of the lines of a text that was cut into lines.
+    Join {
+        /// Which lines belong together.
+        how: Joining,
+        /// Each value of these is a stream of its own.
+        by: Vec<Path>,
+        /// How long the next line may take.
+        within: Time,
     },
     /// Cuts a field's text to a size in bytes of UTF-8.
     Trim {
@@ -226,8 +278,29 @@ pub enum Operation {
         /// The most that stays, a closing `…` included.
         size: Size,
     },
+    /// Counts events in a metric.
+    Count {
+        /// The metric's name.
+        name: String,
+        /// Its labels.
+        by: Vec<Path>,
+    },
+    /// Adds a field's value to a metric's histogram.
+    Measure {
+        /// The field that holds the number.
+        field: Path,
+        /// The metric's name.
+        name: String,
+        /// Its labels.
+        by: Vec<Path>,
+    },
     /// Does all the steps of a recipe.
-    Use(String),
+    Use {
+        /// The recipe's name.
+        recipe: String,
+        /// Its parameters' values, as written.
+        arguments: Vec<(String, String)>,
+    },
 }
 
 /// What share of events a `sample` keeps.
@@ -237,17 +310,118 @@ pub enum Rate {
     OneIn(u64),
     /// `P%`, above 0 and at most 100.
     Percent(f64),
+    /// `to N per second`: whatever share comes to about that.
+    Target(Pace),
 }
 
 impl Rate {
-    /// How many events one kept event stands for.
+    /// How many events one kept event stands for; nothing where that depends on how many come.
     #[must_use]
-    pub fn weight(self) -> f64 {
+    pub fn weight(self) -> Option<f64> {
         match self {
-            Rate::OneIn(n) => n as f64,
-            Rate::Percent(p) => 100.0 / p,
+            Rate::OneIn(n) => Some(n as f64),
+            Rate::Percent(p) => Some(100.0 / p),
+            Rate::Target(_) => None,
         }
     }
+}
+
+/// So many in such a time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Pace {
+    /// How many, at least 1.
+    pub count: u64,
+    /// In one of these.
+    pub per: TimeUnit,
+}
+
+/// A length of time, as written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Time {
+    /// How many units, at least 1.
+    pub count: u64,
+    /// Of what.
+    pub unit: TimeUnit,
+}
+
+/// A unit of time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TimeUnit {
+    /// A second.
+    Second,
+    /// 60 seconds.
+    Minute,
+    /// 60 minutes.
+    Hour,
+}
+
+impl TimeUnit {
+    /// All of them, shortest first.
+    pub const ALL: [TimeUnit; 3] = [TimeUnit::Second, TimeUnit::Minute, TimeUnit::Hour];
+
+    /// The word for one of it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        ["second", "minute", "hour"][self as usize]
+    }
+
+    /// In milliseconds.
+    #[must_use]
+    pub fn ms(self) -> i64 {
+        [1_000, 60_000, 3_600_000][self as usize]
+    }
+}
+
+impl Time {
+    /// In milliseconds.
+    #[must_use]
+    pub fn ms(self) -> i64 {
+        i64::try_from(self.count).unwrap_or(i64::MAX).saturating_mul(self.unit.ms())
+    }
+}
+
+/// Which lines `join lines` takes for one event.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Joining {
+    /// `starting with /…/`: a line that matches begins an event; all others belong to the one before.
+    Starting(Pattern),
+    /// `continued by /…/`: a line that matches is continued by the next.
+    Continued(Pattern),
+    /// `indented`: a line that begins with white space belongs to the one before.
+    Indented,
+}
+
+/// The type `convert` gives a value.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Conversion {
+    /// A whole number.
+    Integer,
+    /// A number.
+    Number,
+    /// `true` or `false`.
+    Boolean,
+    /// A text.
+    Text,
+    /// A time, written as RFC 3339 in UTC.
+    Time(TimeForm),
+}
+
+/// How a time is written.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TimeForm {
+    /// A format of `%` signs as in C's `strptime`; left out, the usual ways are tried.
+    pub format: Option<String>,
+    /// The zone of a time that names none (IANA); left out, UTC.
+    pub zone: Option<String>,
+}
+
+/// One renaming.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Renaming {
+    /// `a to b`
+    Field(Path, Path),
+    /// `old_* to new_*`: with as many stars on both sides.
+    Like(String, String),
 }
 
 /// One thing to redact and how it is masked.
@@ -270,26 +444,53 @@ pub enum What {
     Field(Path),
 }
 
-/// A built-in detector of personal data.
+/// A built-in detector of personal data or secrets.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Detector {
     /// E-mail addresses (RFC 5322 dot-atoms, with a domain of two labels or more).
     Email,
     /// Payment card numbers: 13 to 19 digits, alone or in groups, that pass the Luhn check (ISO/IEC 7812-1).
     Card,
+    /// International bank account numbers, with their check digits (ISO 13616).
+    Iban,
+    /// Telephone numbers in the international and common national writings.
+    Phone,
+    /// National identity numbers written in groups of three, two and four digits.
+    NationalId,
+    /// IPv4 addresses.
+    Ipv4,
+    /// IPv6 addresses.
+    Ipv6,
+    /// Hardware addresses of six bytes.
+    Mac,
+    /// Bearer tokens, JSON web tokens, API keys in their known forms, and what stands behind words such as `api_key=`.
+    Secret,
+    /// The password of a name and password in a URL.
+    UrlPassword,
+    /// Private keys in PEM.
+    PrivateKey,
 }
 
 impl Detector {
     /// All of them.
-    pub const ALL: [Detector; 2] = [Detector::Email, Detector::Card];
+    pub const ALL: [Detector; 11] = [
+        Detector::Email,
+        Detector::Card,
+        Detector::Iban,
+        Detector::Phone,
+        Detector::NationalId,
+        Detector::Ipv4,
+        Detector::Ipv6,
+        Detector::Mac,
+        Detector::Secret,
+        Detector::UrlPassword,
+        Detector::PrivateKey,
+    ];
 
     /// The word for it in sentences.
     #[must_use]
     pub fn word(self) -> &'static str {
-        match self {
-            Detector::Email => "email",
-            Detector::Card => "card",
-        }
+        ["email", "card", "iban", "phone", "national_id", "ipv4", "ipv6", "mac", "secret", "url_password", "private_key"][self as usize]
     }
 }
 
@@ -300,28 +501,86 @@ pub enum Mask {
     Stars,
     /// `***` and the last N characters; separators do not count and do not stay.
     KeepLast(usize),
+    /// The first N characters and `***`; separators do not count and do not stay.
+    KeepFirst(usize),
     /// A given text.
     With(String),
     /// A keyed hash, so that equal values stay joinable.
     Hash,
 }
 
-/// A value that a step writes.
+/// A value that a step writes. Where a field that it needs is missing, nothing is written.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Value {
     /// As written.
     Literal(Literal),
-    /// A copy of a field; where the field is missing, nothing is written.
+    /// A copy of a field.
     Field(Path),
+    /// Two numbers, computed.
+    Computed(Box<Value>, Arithmetic, Box<Value>),
+    /// A function of values.
+    Call(Function, Vec<Value>),
 }
 
-/// Fields chosen by path, or by what they start with.
+/// An operation on two numbers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Arithmetic {
+    /// `+`
+    Plus,
+    /// `-`
+    Minus,
+    /// `*`
+    Times,
+    /// `/`; by zero, nothing is written.
+    Over,
+}
+
+/// A function in a value.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Function {
+    /// `join(a, " ", b)`: the texts behind one another.
+    Join,
+    /// `lower(a)`
+    Lower,
+    /// `upper(a)`
+    Upper,
+    /// `replace(a, "x", "y")`: every `x` in the text by `y`.
+    Replace,
+    /// `part(a, 1, 4)`: so many characters from the given one on, counted from 1; to the end if no number is given. A negative place counts from the end.
+    Part,
+    /// `first_of(a, b, "none")`: the first that is there.
+    FirstOf,
+    /// `length(a)`: of a text, in characters.
+    Length,
+    /// `round(a, 2)`: to so many decimals; to a whole number if none are given.
+    Round,
+}
+
+impl Function {
+    /// All of them.
+    pub const ALL: [Function; 8] =
+        [Function::Join, Function::Lower, Function::Upper, Function::Replace, Function::Part, Function::FirstOf, Function::Length, Function::Round];
+
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        ["join", "lower", "upper", "replace", "part", "first_of", "length", "round"][self as usize]
+    }
+
+    /// Fewest and most values it takes.
+    #[must_use]
+    pub fn takes(self) -> (usize, usize) {
+        [(1, 64), (1, 1), (1, 1), (3, 3), (2, 3), (1, 64), (1, 1), (1, 2)][self as usize]
+    }
+}
+
+/// Fields chosen by path, or by what their name is like.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Selector {
-    /// The path; with `prefix`, its last segment is what names start with (it may be empty, as in `debug.*`).
-    pub path: Path,
-    /// Written with a closing `*`.
-    pub prefix: bool,
+pub enum Selector {
+    /// One field.
+    Field(Path),
+    /// All whose whole name (`outer.inner`) is like this; a `*` stands for any characters, or none.
+    Like(String),
 }
 
 /// How a text is written that `parse` reads.
@@ -331,6 +590,18 @@ pub enum Format {
     Json,
     /// `key=value` pairs, values quoted where they have spaces.
     KeyValue,
+    /// Values separated by commas (RFC 4180), under these names.
+    Csv(Vec<Path>),
+    /// The access log of web servers, common or combined.
+    AccessLog,
+    /// A syslog message, RFC 5424 or RFC 3164.
+    Syslog,
+    /// A W3C extended log's values, under these names.
+    W3cLog(Vec<Path>),
+    /// A line as container runtimes write it: time, stream and a mark before the text, or a JSON object around it.
+    ContainerLog,
+    /// An XML element: its attributes, and the texts of the elements right inside it.
+    Xml,
     /// A line template: `"{client:ip} took {ms:integer} ms"`.
     Template(Template),
     /// A regular expression with named groups.
@@ -349,12 +620,12 @@ pub struct Template {
 pub enum Part {
     /// Text that must stand there.
     Text(String),
-    /// A value that is read into a field.
-    Field(Path, Place),
+    /// A value that is read into a field; into none, where no field is given.
+    Field(Option<Path>, Place),
 }
 
 /// What a template's place accepts.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Place {
     /// Everything up to the text that follows, at least one character.
     Text,
@@ -366,21 +637,27 @@ pub enum Place {
     Number,
     /// An IPv4 or IPv6 address.
     Ip,
+    /// All that is left, be it nothing. Only at the end.
+    Rest,
+    /// A time.
+    Time(TimeForm),
 }
 
 impl Place {
-    /// All of them.
-    pub const ALL: [Place; 5] = [Place::Text, Place::Word, Place::Integer, Place::Number, Place::Ip];
+    /// The words for them in templates.
+    pub const WORDS: [&str; 7] = ["text", "word", "integer", "number", "ip", "rest", "time"];
 
     /// The word for it in templates.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn word(&self) -> &'static str {
         match self {
             Place::Text => "text",
             Place::Word => "word",
             Place::Integer => "integer",
             Place::Number => "number",
             Place::Ip => "ip",
+            Place::Rest => "rest",
+            Place::Time(_) => "time",
         }
     }
 }

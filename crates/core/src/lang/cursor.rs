@@ -36,6 +36,11 @@ impl<'a> Cursor<'a> {
         self.at
     }
 
+    /// What was taken since `start`, without the white space behind it.
+    pub(super) fn since(&self, start: usize) -> Range<usize> {
+        start..start + self.text[start..self.at].trim_end().len()
+    }
+
     pub(super) fn rewind(&mut self, at: usize) {
         self.at = at;
     }
@@ -203,14 +208,81 @@ impl<'a> Cursor<'a> {
         len
     }
 
-    /// A field path.
-    pub(super) fn path(&mut self, what: &str) -> Outcome<Path> {
-        let selector = self.selector(what, false)?;
-        Ok(selector.0)
+    /// What stands in the sentence from byte `at` on.
+    pub(super) fn before(&self, at: usize) -> &'a str {
+        &self.text[at..]
     }
 
-    /// A field path that may end in `*`.
-    pub(super) fn selector(&mut self, what: &str, star: bool) -> Outcome<(Path, bool)> {
+    /// A name without dots, plain or in quotes.
+    pub(super) fn name(&mut self, what: &str) -> Outcome<String> {
+        if self.rest().starts_with('"') {
+            return self.quoted(what);
+        }
+        let at = self.here();
+        let path = self.path(what)?;
+        match path.segments() {
+            [name] => Ok(name.clone()),
+            _ => Err(Mistake::new(at, "such a name has no dots").expected(what)),
+        }
+    }
+
+    /// A column's name: as a field's, or with the signs that log formats have in theirs (`cs(User-Agent)`).
+    pub(super) fn column(&mut self, what: &str) -> Outcome<Path> {
+        let rest = self.rest();
+        let len = Self::name_len(rest);
+        if len > 0 && rest[len..].starts_with('(') && let Some(close) = rest[len..].find(')') {
+            let inner = &rest[len + 1..len + close];
+            if !inner.is_empty() && inner.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_')) {
+                self.at += len + close + 1;
+                self.space();
+                return Ok(Path::name(&rest[..len + close + 1]));
+            }
+        }
+        self.path(what)
+    }
+
+    /// A name with at least one `*`, and where it stands; takes nothing if none stands here.
+    pub(super) fn wildcard(&mut self) -> Option<(Range<usize>, String)> {
+        let rest = self.rest();
+        let len = rest.find(|c: char| !(c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '.' | '*'))).unwrap_or(rest.len());
+        if !rest[..len].contains('*') {
+            return None;
+        }
+        let at = self.at..self.at + len;
+        self.at += len;
+        self.space();
+        Some((at, rest[..len].to_owned()))
+    }
+
+    /// What is given to a recipe's parameter, as written: everything up to the next `,` or `)` outside quotes, slashes and parentheses.
+    pub(super) fn argument(&mut self) -> Outcome<String> {
+        let start = self.at;
+        let rest = self.rest();
+        let (mut depth, mut quoted, mut slashed, mut escaped) = (0usize, false, false, false);
+        for (i, c) in rest.char_indices() {
+            match c {
+                _ if escaped => {}
+                '"' if !slashed => quoted = !quoted,
+                '/' if !quoted && (slashed || i == 0) => slashed = !slashed,
+                '(' if !quoted && !slashed => depth += 1,
+                ')' if !quoted && !slashed && depth > 0 => depth -= 1,
+                ')' | ',' if !quoted && !slashed && depth == 0 => {
+                    let written = rest[..i].trim_end();
+                    if written.is_empty() {
+                        return Err(Mistake::new(start..start + i, "nothing is given here").expected("a field, a text in quotes, a number or a regular expression"));
+                    }
+                    self.at += i;
+                    return Ok(written.to_owned());
+                }
+                _ => {}
+            }
+            escaped = c == '\\' && !escaped && (quoted || slashed);
+        }
+        Err(Mistake::new(start..self.text.len(), "the recipe's parameters do not end").expected("a closing `)`"))
+    }
+
+    /// A field path.
+    pub(super) fn path(&mut self, what: &str) -> Outcome<Path> {
         let mut segments = Vec::new();
         loop {
             let rest = self.rest();
@@ -224,17 +296,11 @@ impl<'a> Cursor<'a> {
                 let ended = self.text[..self.at].ends_with(char::is_whitespace);
                 segments.push(segment);
                 if ended {
-                    return Ok((Path::of(segments), false));
+                    return Ok(Path::of(segments));
                 }
             } else {
                 let len = Self::name_len(rest);
                 let name = &rest[..len];
-                if star && rest[len..].starts_with('*') {
-                    segments.push(name.to_owned());
-                    self.at += len + 1;
-                    self.space();
-                    return Ok((Path::of(segments), true));
-                }
                 if len == 0 {
                     return self.unexpected(what, &[]);
                 }
@@ -249,7 +315,7 @@ impl<'a> Cursor<'a> {
                 self.at += 1;
             } else {
                 self.space();
-                return Ok((Path::of(segments), false));
+                return Ok(Path::of(segments));
             }
         }
     }

@@ -6,16 +6,21 @@
 mod ast;
 mod condition;
 mod cursor;
+mod explain;
+mod format;
 mod mistake;
 mod print;
 mod step;
+mod value;
 
 pub use ast::{
-    Condition, Detector, Format, Level, Literal, Mask, Network, Operation, Ordering, Part, Pattern, Place, Rate, Redaction, Selector, Size, Step, Template,
-    Test, Unit, Value, What,
+    Arithmetic, Condition, Conversion, Detector, Format, Function, Joining, Level, Literal, Mask, Network, Operation, Ordering, Pace, Part, Pattern, Place, Rate,
+    Redaction, Renaming, Selector, Size, Step, Template, Test, Time, TimeForm, TimeUnit, Unit, Value, What,
 };
 pub use condition::parse_condition;
+pub use explain::explain;
 pub use mistake::{Mistake, nearest};
+pub(crate) use step::JOIN_WITHIN;
 pub use step::{STEP_VERBS, parse_step};
 
 /// Words that stand for themselves in a sentence; a field of that name is written in quotes.

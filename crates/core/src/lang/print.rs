@@ -3,9 +3,11 @@
 use std::fmt::{self, Display, Formatter};
 
 use super::ast::{
-    Condition, Format, Literal, Mask, Network, Operation, Ordering, Part, Pattern, Rate, Redaction, Selector, Size, Step, Template, Test, Value, What,
+    Arithmetic, Condition, Conversion, Format, Joining, Literal, Mask, Network, Operation, Ordering, Pace, Part, Pattern, Place, Rate, Redaction, Renaming, Selector,
+    Size, Step, Template, Test, Time, TimeForm, Value, What,
 };
-use super::write_quoted;
+use super::{JOIN_WITHIN, write_quoted};
+use crate::field::Path;
 
 fn list<T: Display>(f: &mut Formatter<'_>, items: &[T], between: &str) -> fmt::Result {
     for (i, item) in items.iter().enumerate() {
@@ -125,21 +127,41 @@ fn assigns<A: Display, B: Display>(f: &mut Formatter<'_>, verb: &str, sign: &'st
     list(f, &pairs, ", ")
 }
 
+/// ` by a, b`, if there is anything to go by.
+fn by(f: &mut Formatter<'_>, fields: &[Path]) -> fmt::Result {
+    if fields.is_empty() {
+        return Ok(());
+    }
+    f.write_str(" by ")?;
+    list(f, fields, ", ")
+}
+
+fn unless(f: &mut Formatter<'_>, condition: Option<&Condition>) -> fmt::Result {
+    match condition {
+        Some(condition) => write!(f, " unless {condition}"),
+        None => Ok(()),
+    }
+}
+
+/// A name of one segment, in quotes where it must be.
+fn name(f: &mut Formatter<'_>, name: &str) -> fmt::Result {
+    if Path::plain(name) { f.write_str(name) } else { write_quoted(f, name) }
+}
+
 impl Display for Operation {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         match self {
             Operation::Keep(c) => write!(f, "keep {c}"),
             Operation::Drop(c) => write!(f, "drop {c}"),
-            Operation::Sample { rate, by, unless } => {
+            Operation::Sample { rate, by: key, unless: always } => {
                 write!(f, "sample {rate}")?;
-                if !by.is_empty() {
-                    f.write_str(" by ")?;
-                    list(f, by, ", ")?;
-                }
-                match unless {
-                    Some(unless) => write!(f, " unless {unless}"),
-                    None => Ok(()),
-                }
+                by(f, key)?;
+                unless(f, always.as_ref())
+            }
+            Operation::Limit { pace, by: key, unless: always } => {
+                write!(f, "limit {pace}")?;
+                by(f, key)?;
+                unless(f, always.as_ref())
             }
             Operation::Redact { what, fields } => {
                 f.write_str("redact ")?;
@@ -152,6 +174,7 @@ impl Display for Operation {
             }
             Operation::Tag(pairs) => assigns(f, "tag ", "=", pairs),
             Operation::Set(pairs) => assigns(f, "set ", "=", pairs),
+            Operation::Convert(pairs) => assigns(f, "convert ", "to", pairs),
             Operation::Remove(fields) => {
                 f.write_str("remove ")?;
                 list(f, fields, ", ")
@@ -160,12 +183,61 @@ impl Display for Operation {
                 f.write_str("retain ")?;
                 list(f, fields, ", ")
             }
-            Operation::Rename(pairs) => assigns(f, "rename ", "to", pairs),
-            Operation::Parse { field, format } => write!(f, "parse {field} as {format}"),
+            Operation::Rename(pairs) => {
+                f.write_str("rename ")?;
+                list(f, pairs, ", ")
+            }
+            Operation::Parse { field, formats } => {
+                write!(f, "parse {field} as ")?;
+                list(f, formats, " else ")
+            }
+            Operation::LookUp { field, table, outputs } => {
+                write!(f, "look up {field} in ")?;
+                name(f, table)?;
+                for (i, (path, column)) in outputs.iter().enumerate() {
+                    write!(f, "{}{path}", if i == 0 { " as " } else { ", " })?;
+                    if let Some(column) = column {
+                        f.write_str(" = ")?;
+                        name(f, column)?;
+                    }
+                }
+                Ok(())
+            }
+            Operation::Locate { field, table, into } => {
+                write!(f, "locate {field} in ")?;
+                name(f, table)?;
+                if into.segments() == ["geo"] { Ok(()) } else { write!(f, " as {into}") }
+            }
+            Operation::Resolve { field, into } => write!(f, "resolve {field} as {into}"),
+            Operation::Merge { within, by: key } => {
+                write!(f, "merge repeats within {within}")?;
+                by(f, key)
+            }
+            Operation::Join { how, by: key, within } => {
+                write!(f, "join lines {how}")?;
+                by(f, key)?;
+                if *within == JOIN_WITHIN { Ok(()) } else { write!(f, " within {within}") }
+            }
             Operation::Trim { field, size } => write!(f, "trim {field} to {size}"),
-            Operation::Use(recipe) => {
+            Operation::Count { name: metric, by: labels } => {
+                f.write_str("count as ")?;
+                name(f, metric)?;
+                by(f, labels)
+            }
+            Operation::Measure { field, name: metric, by: labels } => {
+                write!(f, "measure {field} as ")?;
+                name(f, metric)?;
+                by(f, labels)
+            }
+            Operation::Use { recipe, arguments } => {
                 f.write_str("use ")?;
-                if crate::field::Path::plain(recipe) { f.write_str(recipe) } else { write_quoted(f, recipe) }
+                name(f, recipe)?;
+                for (i, (parameter, given)) in arguments.iter().enumerate() {
+                    f.write_str(if i == 0 { "(" } else { ", " })?;
+                    name(f, parameter)?;
+                    write!(f, " = {given}")?;
+                }
+                f.write_str(if arguments.is_empty() { "" } else { ")" })
             }
         }
     }
@@ -176,6 +248,64 @@ impl Display for Rate {
         match self {
             Rate::OneIn(n) => write!(f, "1 in {n}"),
             Rate::Percent(p) => write!(f, "{p}%"),
+            Rate::Target(pace) => write!(f, "to {pace}"),
+        }
+    }
+}
+
+impl Display for Pace {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        write!(f, "{} per {}", self.count, self.per.word())
+    }
+}
+
+impl Display for Time {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        write!(f, "{} {}{}", self.count, self.unit.word(), if self.count == 1 { "" } else { "s" })
+    }
+}
+
+impl Display for Joining {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Joining::Starting(pattern) => write!(f, "starting with {pattern}"),
+            Joining::Continued(pattern) => write!(f, "continued by {pattern}"),
+            Joining::Indented => f.write_str("indented"),
+        }
+    }
+}
+
+impl Display for Conversion {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Conversion::Integer => f.write_str("integer"),
+            Conversion::Number => f.write_str("number"),
+            Conversion::Boolean => f.write_str("boolean"),
+            Conversion::Text => f.write_str("text"),
+            Conversion::Time(form) => write!(f, "time{form}"),
+        }
+    }
+}
+
+impl Display for TimeForm {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        if let Some(format) = &self.format {
+            f.write_str(" ")?;
+            write_quoted(f, format)?;
+        }
+        if let Some(zone) = &self.zone {
+            f.write_str(" in ")?;
+            write_quoted(f, zone)?;
+        }
+        Ok(())
+    }
+}
+
+impl Display for Renaming {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Renaming::Field(from, to) => write!(f, "{from} to {to}"),
+            Renaming::Like(from, to) => write!(f, "{from} to {to}"),
         }
     }
 }
@@ -197,6 +327,7 @@ impl Display for Redaction {
         match &self.mask {
             Mask::Stars => Ok(()),
             Mask::KeepLast(n) => write!(f, " keep last {n}"),
+            Mask::KeepFirst(n) => write!(f, " keep first {n}"),
             Mask::With(text) => {
                 f.write_str(" with ")?;
                 write_quoted(f, text)
@@ -206,32 +337,62 @@ impl Display for Redaction {
     }
 }
 
+impl Arithmetic {
+    fn sign(self) -> &'static str {
+        ["+", "-", "*", "/"][self as usize]
+    }
+
+    fn binds_tight(self) -> bool {
+        matches!(self, Arithmetic::Times | Arithmetic::Over)
+    }
+}
+
 impl Display for Value {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         match self {
             Value::Literal(literal) => literal.fmt(f),
             // A quoted word is text here, so an odd name is written as a path of one quoted segment.
-            Value::Field(path) => match path.segments() {
-                [only] if !crate::field::Path::plain(only) => write!(f, "field {path}"),
-                _ if !crate::field::Path::plain(&path.segments()[0]) => write!(f, "field {path}"),
-                _ => path.fmt(f),
-            },
+            Value::Field(path) if !Path::plain(&path.segments()[0]) => write!(f, "field {path}"),
+            Value::Field(path) => path.fmt(f),
+            Value::Computed(left, sign, right) => {
+                match &**left {
+                    Value::Computed(_, inner, _) if sign.binds_tight() && !inner.binds_tight() => write!(f, "({left})")?,
+                    _ => left.fmt(f)?,
+                }
+                write!(f, " {} ", sign.sign())?;
+                match &**right {
+                    Value::Computed(_, inner, _) if sign.binds_tight() || !inner.binds_tight() => write!(f, "({right})"),
+                    _ => right.fmt(f),
+                }
+            }
+            Value::Call(function, values) => {
+                write!(f, "{}(", function.word())?;
+                list(f, values, ", ")?;
+                f.write_str(")")
+            }
         }
     }
 }
 
 impl Display for Selector {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
-        if !self.prefix {
-            return self.path.fmt(f);
+        match self {
+            Selector::Field(path) => path.fmt(f),
+            Selector::Like(like) => f.write_str(like),
         }
-        let segments = self.path.segments();
-        let (last, before) = segments.split_last().map_or(("", segments), |(l, b)| (l.as_str(), b));
-        if !before.is_empty() {
-            write!(f, "{}.", crate::field::Path::of(before.to_vec()))?;
-        }
-        write!(f, "{last}*")
     }
+}
+
+/// Columns in parentheses; `-` is one that is passed over.
+fn columns(f: &mut Formatter<'_>, columns: &[Path]) -> fmt::Result {
+    for (i, column) in columns.iter().enumerate() {
+        f.write_str(if i == 0 { "(" } else { ", " })?;
+        match column.segments() {
+            [only] if only == "-" => f.write_str("-")?,
+            _ => column.fmt(f)?,
+        }
+    }
+    f.write_str(")")
 }
 
 impl Display for Format {
@@ -239,6 +400,18 @@ impl Display for Format {
         match self {
             Format::Json => f.write_str("json"),
             Format::KeyValue => f.write_str("key=value"),
+            Format::Csv(names) => {
+                f.write_str("csv")?;
+                columns(f, names)
+            }
+            Format::AccessLog => f.write_str("access log"),
+            Format::Syslog => f.write_str("syslog"),
+            Format::W3cLog(names) => {
+                f.write_str("w3c log")?;
+                columns(f, names)
+            }
+            Format::ContainerLog => f.write_str("container log"),
+            Format::Xml => f.write_str("xml"),
             Format::Template(template) => write_quoted(f, &template.to_string()),
             Format::Pattern(pattern) => pattern.fmt(f),
         }
@@ -250,8 +423,21 @@ impl Display for Template {
         for part in &self.parts {
             match part {
                 Part::Text(text) => f.write_str(&text.replace('{', "{{").replace('}', "}}"))?,
-                Part::Field(path, super::ast::Place::Text) => write!(f, "{{{path}}}")?,
-                Part::Field(path, place) => write!(f, "{{{path}:{}}}", place.word())?,
+                Part::Field(path, place) => {
+                    f.write_str("{")?;
+                    match path {
+                        Some(path) => path.fmt(f)?,
+                        None => f.write_str("_")?,
+                    }
+                    let usual = if path.as_ref().is_some_and(|p| p.segments() == ["rest"]) { Place::Rest } else { Place::Text };
+                    if *place != usual {
+                        write!(f, ":{}", place.word())?;
+                    }
+                    if let Place::Time(form) = place {
+                        form.fmt(f)?;
+                    }
+                    f.write_str("}")?;
+                }
             }
         }
         Ok(())

@@ -1,19 +1,30 @@
 //! Parses steps.
 
-use super::ast::{Detector, Format, Mask, Operation, Part, Place, Rate, Redaction, Selector, Size, Step, Template, Unit, Value, What};
+use super::ast::{
+    Conversion, Detector, Joining, Mask, Operation, Pace, Rate, Redaction, Renaming, Selector, Size, Step, Time, TimeForm, TimeUnit, Unit, What,
+};
 use super::condition::condition;
 use super::cursor::{Cursor, Outcome};
+use super::format::formats;
 use super::mistake::Mistake;
+use super::value::assignment;
+use crate::field::Path;
 
 /// The word each step begins with.
-pub const STEP_VERBS: &[&str] = &["keep", "drop", "sample", "redact", "tag", "set", "remove", "retain", "rename", "parse", "trim", "use"];
+pub const STEP_VERBS: &[&str] = &[
+    "keep", "drop", "sample", "limit", "redact", "tag", "set", "convert", "remove", "retain", "rename", "parse", "look", "locate", "resolve", "merge", "join",
+    "trim", "count", "measure", "use",
+];
+
+/// How long `join lines` waits for the next line where nothing is said.
+pub(crate) const JOIN_WITHIN: Time = Time { count: 5, unit: TimeUnit::Second };
 
 /// Parses a whole text as one step.
 pub fn parse_step(text: &str) -> Result<Step, Mistake> {
     let mut c = Cursor::new(text)?;
     let operation = operation(&mut c)?;
     let when = if c.words("when") { Some(condition(&mut c)?) } else { None };
-    if c.done() { Ok(Step { operation, when }) } else { c.unexpected("`when` or the end of the step", &["when", "unless", "by", "and", "or"]) }
+    if c.done() { Ok(Step { operation, when }) } else { c.unexpected("`when` or the end of the step", &["when", "unless", "by", "and", "or", "else"]) }
 }
 
 fn operation(c: &mut Cursor<'_>) -> Outcome<Operation> {
@@ -25,60 +36,116 @@ fn operation(c: &mut Cursor<'_>) -> Outcome<Operation> {
     match verb {
         "keep" => condition(c).map(Operation::Keep),
         "drop" => condition(c).map(Operation::Drop),
-        "sample" => sample(c),
+        "sample" => {
+            let rate = rate(c)?;
+            Ok(Operation::Sample { rate, by: by(c)?, unless: unless(c)? })
+        }
+        "limit" => {
+            let pace = pace(c)?;
+            Ok(Operation::Limit { pace, by: by(c)?, unless: unless(c)? })
+        }
         "redact" => redact(c),
         "tag" => c.list(assignment).map(Operation::Tag),
         "set" => c.list(assignment).map(Operation::Set),
+        "convert" => c.list(conversion).map(Operation::Convert),
         "remove" => c.list(selector).map(Operation::Remove),
         "retain" => c.list(selector).map(Operation::Retain),
-        "rename" => c
-            .list(|c| {
-                let from = c.path("a field")?;
-                c.need_words("to")?;
-                Ok((from, c.path("the field's new name")?))
-            })
-            .map(Operation::Rename),
-        "parse" => parse(c),
+        "rename" => c.list(renaming).map(Operation::Rename),
+        "parse" => {
+            let field = c.path("a field")?;
+            c.need_words("as")?;
+            Ok(Operation::Parse { field, formats: formats(c)? })
+        }
+        "look" => look_up(c),
+        "locate" => {
+            let field = c.path("a field that holds an address")?;
+            c.need_words("in")?;
+            let table = c.name("the name of a table")?;
+            let into = if c.words("as") { c.path("what the added fields' names begin with")? } else { Path::name("geo") };
+            Ok(Operation::Locate { field, table, into })
+        }
+        "resolve" => {
+            let field = c.path("a field that holds an address")?;
+            c.need_words("as")?;
+            Ok(Operation::Resolve { field, into: c.path("the field for the name")? })
+        }
+        "merge" => {
+            c.need_words("repeats")?;
+            c.need_words("within")?;
+            let within = time(c)?;
+            c.need_words("by")?;
+            Ok(Operation::Merge { within, by: c.list(|c| c.path("a field that repeats agree in"))? })
+        }
+        "join" => join_lines(c),
         "trim" => {
             let field = c.path("a field")?;
             c.need_words("to")?;
             Ok(Operation::Trim { field, size: size(c)? })
         }
-        _ => {
-            if c.rest().starts_with('"') {
-                return c.quoted("a recipe").map(Operation::Use);
-            }
-            let at = c.here();
-            let path = c.path("the name of a recipe")?;
-            match path.segments() {
-                [name] => Ok(Operation::Use(name.clone())),
-                _ => Err(Mistake::new(at, "a recipe's name has no dots").expected("the name of a recipe")),
-            }
+        "count" => {
+            c.need_words("as")?;
+            Ok(Operation::Count { name: metric(c)?, by: by(c)? })
         }
+        "measure" => {
+            let field = c.path("a field that holds a number")?;
+            c.need_words("as")?;
+            Ok(Operation::Measure { field, name: metric(c)?, by: by(c)? })
+        }
+        _ => recipe(c),
     }
 }
 
-fn sample(c: &mut Cursor<'_>) -> Outcome<Operation> {
+fn by(c: &mut Cursor<'_>) -> Outcome<Vec<Path>> {
+    if c.words("by") { c.list(|c| c.path("a field")) } else { Ok(Vec::new()) }
+}
+
+fn unless(c: &mut Cursor<'_>) -> Outcome<Option<super::Condition>> {
+    if c.words("unless") { condition(c).map(Some) } else { Ok(None) }
+}
+
+fn rate(c: &mut Cursor<'_>) -> Outcome<Rate> {
+    if c.words("to") {
+        return pace(c).map(Rate::Target);
+    }
     let at = c.here();
     let start = c.at();
     let Some(first) = c.number() else {
-        return c.unexpected("`1 in N` or a share such as `5%`", &[]);
+        return c.unexpected("`1 in N`, a share such as `5%`, or `to N per second`", &["to"]);
     };
-    let rate = if c.sign("%") {
+    if c.sign("%") {
         if first <= 0.0 || first > 100.0 {
-            return Err(Mistake::new(start..c.at(), "a share must be above 0% and at most 100%"));
+            return Err(Mistake::new(c.since(start), "a share must be above 0% and at most 100%"));
         }
-        Rate::Percent(first)
-    } else {
-        if first != 1.0 {
-            return Err(Mistake::new(at, "cannot sample this many").expected("`1 in N` or a share such as `5%`"));
-        }
-        c.need_words("in")?;
-        Rate::OneIn(c.count("a whole number of at least 1")?)
-    };
-    let by = if c.words("by") { c.list(|c| c.path("a field to sample by"))? } else { Vec::new() };
-    let unless = if c.words("unless") { Some(condition(c)?) } else { None };
-    Ok(Operation::Sample { rate, by, unless })
+        return Ok(Rate::Percent(first));
+    }
+    if first != 1.0 {
+        return Err(Mistake::new(at, "cannot sample this many").expected("`1 in N`, a share such as `5%`, or `to N per second`"));
+    }
+    c.need_words("in")?;
+    c.count("a whole number of at least 1").map(Rate::OneIn)
+}
+
+fn pace(c: &mut Cursor<'_>) -> Outcome<Pace> {
+    let count = c.count("how many, as in `100 per second`")?;
+    c.need_words("per")?;
+    Ok(Pace { count, per: unit(c, "`second`, `minute` or `hour`")? })
+}
+
+fn unit(c: &mut Cursor<'_>, expected: &str) -> Outcome<TimeUnit> {
+    let words = TimeUnit::ALL.map(TimeUnit::word);
+    match TimeUnit::ALL.into_iter().find(|u| c.words(u.word()) || c.words(&format!("{}s", u.word()))) {
+        Some(unit) => Ok(unit),
+        None => c.unexpected(expected, &words),
+    }
+}
+
+fn time(c: &mut Cursor<'_>) -> Outcome<Time> {
+    /// Longest window: a day.
+    const MOST: i64 = 24 * 3_600_000;
+    let start = c.at();
+    let count = c.count("a time such as `30 seconds`")?;
+    let time = Time { count, unit: unit(c, "`seconds`, `minutes` or `hours`")? };
+    if time.ms() > MOST { Err(Mistake::new(c.since(start), "longer than a day").expected("at most 24 hours")) } else { Ok(time) }
 }
 
 fn redact(c: &mut Cursor<'_>) -> Outcome<Operation> {
@@ -99,9 +166,10 @@ fn redaction(c: &mut Cursor<'_>) -> Outcome<Redaction> {
         c.words(detector.word());
         What::Detector(detector)
     } else {
-        let expected = "a detector (`email`, `card`), a regular expression between slashes, or a field";
+        let words: Vec<_> = Detector::ALL.iter().map(|d| format!("`{}`", d.word())).collect();
+        let expected = format!("a detector ({}), a regular expression between slashes, or a field", words.join(", "));
         let quoted = c.rest().starts_with('"');
-        let path = c.path(expected)?;
+        let path = c.path(&expected)?;
         if !quoted
             && let [word] = path.segments()
             && let Some(near) = super::nearest(word, Detector::ALL.map(Detector::word))
@@ -113,8 +181,12 @@ fn redaction(c: &mut Cursor<'_>) -> Outcome<Redaction> {
         What::Field(path)
     };
     let mask = if c.words("keep") {
-        c.need_words("last")?;
-        Mask::KeepLast(c.count("how many characters to keep")? as usize)
+        let first = c.words("first");
+        if !first && !c.words("last") {
+            return c.unexpected("`last` or `first`", &["last", "first"]);
+        }
+        let count = c.count("how many characters to keep")? as usize;
+        if first { Mask::KeepFirst(count) } else { Mask::KeepLast(count) }
     } else if c.words("with") {
         Mask::With(c.quoted("a text in quotes")?)
     } else if c.words("as") {
@@ -126,107 +198,135 @@ fn redaction(c: &mut Cursor<'_>) -> Outcome<Redaction> {
     Ok(Redaction { what, mask })
 }
 
-fn assignment(c: &mut Cursor<'_>) -> Outcome<(crate::field::Path, Value)> {
+fn conversion(c: &mut Cursor<'_>) -> Outcome<(Path, Conversion)> {
+    const WORDS: &[&str] = &["integer", "number", "boolean", "text", "time"];
     let field = c.path("a field")?;
-    if !c.sign("=") {
-        return c.unexpected("`=`", &[]);
+    c.need_words("to")?;
+    let to = match WORDS.iter().find(|w| c.words(w)) {
+        Some(&"integer") => Conversion::Integer,
+        Some(&"number") => Conversion::Number,
+        Some(&"boolean") => Conversion::Boolean,
+        Some(&"text") => Conversion::Text,
+        Some(_) => Conversion::Time(time_form(c)?),
+        None => return c.unexpected("a type: `integer`, `number`, `boolean`, `text` or `time`", WORDS),
+    };
+    Ok((field, to))
+}
+
+/// `"%d/%b/%Y" in "Europe/Lisbon"`, each of them if it stands there.
+pub(super) fn time_form(c: &mut Cursor<'_>) -> Outcome<TimeForm> {
+    let mut form = TimeForm::default();
+    if c.rest().starts_with('"') {
+        let start = c.at();
+        let format = c.quoted("a time's format")?;
+        if let Err(why) = crate::time::check_format(&format) {
+            return Err(Mistake::new(c.since(start), format!("not a time's format: {why}")).expected("`%Y`, `%m`, `%d`, `%H`, `%M`, `%S`, `%b`, `%z` and the like"));
+        }
+        form.format = Some(format);
     }
-    if let Some(literal) = c.literal() {
-        return Ok((field, Value::Literal(literal?)));
+    if c.words("in") {
+        let start = c.at();
+        let zone = c.quoted("a time zone in quotes, as in \"Europe/Lisbon\"")?;
+        if !crate::time::zone_is_known(&zone) {
+            return Err(Mistake::new(c.since(start), format!("there is no time zone `{zone}`")).expected("a zone's IANA name or an offset such as \"+02:00\""));
+        }
+        form.zone = Some(zone);
     }
-    // `field "odd name"` tells a field from a text.
-    let start = c.at();
-    if c.words("field") && !c.rest().starts_with('"') {
-        c.rewind(start);
-    }
-    let value = c.path("a text in quotes, a number, `true`, `false` or a field")?;
-    Ok((field, Value::Field(value)))
+    Ok(form)
 }
 
 fn selector(c: &mut Cursor<'_>) -> Outcome<Selector> {
-    let at = c.here();
-    let (path, prefix) = c.selector("a field, or a beginning with `*`", true)?;
-    if prefix && path.segments() == [""] {
-        return Err(Mistake::new(at.start..at.start + 1, "`*` alone would be every field").expected("a beginning, as in `debug.*` or `tmp_*`"));
+    match c.wildcard() {
+        Some((at, like)) => {
+            if like.bytes().all(|b| b == b'*') {
+                return Err(Mistake::new(at.start..at.start + 1, "`*` alone would be every field").expected("a beginning or an end, as in `debug.*` or `*_tmp`"));
+            }
+            Ok(Selector::Like(like))
+        }
+        None => c.path("a field, or a name with `*`").map(Selector::Field),
     }
-    Ok(Selector { path, prefix })
 }
 
-fn parse(c: &mut Cursor<'_>) -> Outcome<Operation> {
-    const FORMATS: &[&str] = &["json", "key=value"];
-    let field = c.path("a field")?;
-    c.need_words("as")?;
-    let format = if c.rest().starts_with('"') {
-        let at = c.at();
-        let text = c.quoted("a template")?;
-        Format::Template(template(&text).map_err(|m| Mistake { at: at + 1 + m.at.start..at + 1 + m.at.end, ..m })?)
-    } else if c.rest().starts_with('/') {
-        let start = c.at();
-        let pattern = c.pattern()?;
-        let named = pattern.compile().is_ok_and(|r| r.capture_names().flatten().next().is_some());
-        if !named {
-            return Err(Mistake::new(start..c.at(), "the regular expression has no named group").expected("at least one group such as `(?<code>\\d+)`"));
-        }
-        Format::Pattern(pattern)
-    } else if c.words("json") {
-        Format::Json
-    } else if c.sign("key=value") || c.words("logfmt") {
-        Format::KeyValue
-    } else {
-        return c.unexpected("a format: `json`, `key=value`, a template in quotes or a regular expression between slashes", FORMATS);
+fn renaming(c: &mut Cursor<'_>) -> Outcome<Renaming> {
+    let Some((_, from)) = c.wildcard() else {
+        let from = c.path("a field")?;
+        c.need_words("to")?;
+        return Ok(Renaming::Field(from, c.path("the field's new name")?));
     };
-    Ok(Operation::Parse { field, format })
+    c.need_words("to")?;
+    let here = c.here();
+    let stars = |text: &str| text.matches('*').count();
+    match c.wildcard() {
+        Some((_, to)) if stars(&to) == stars(&from) => Ok(Renaming::Like(from, to)),
+        Some((at, _)) => Err(Mistake::new(at, "not as many `*` as before `to`").expected("each `*` of the old name once in the new one")),
+        None => Err(Mistake::new(here, "the new name has no `*`").expected("each `*` of the old name once in the new one")),
+    }
 }
 
-/// Reads a template; mistakes are relative to its text.
-fn template(text: &str) -> Outcome<Template> {
-    let mut parts: Vec<Part> = Vec::new();
-    let mut literal = String::new();
-    let mut at = 0;
-    while let Some(ch) = text[at..].chars().next() {
-        if text[at..].starts_with("{{") || text[at..].starts_with("}}") {
-            literal.push(ch);
-            at += 2;
-        } else if ch == '{' {
-            let Some(len) = text[at..].find('}') else {
-                return Err(Mistake::new(at..text.len(), "a place that does not end").expected("a closing `}`"));
-            };
-            let inner = &text[at + 1..at + len];
-            let (name, place) = inner.rsplit_once(':').map_or((inner, "text"), |(n, p)| (n, p.trim()));
-            let Some(place) = Place::ALL.into_iter().find(|p| p.word() == place) else {
-                let words = Place::ALL.map(Place::word);
-                return Err(Mistake::new(at..at + len + 1, format!("`{place}` is not a type"))
-                    .expected("`text`, `word`, `integer`, `number` or `ip`")
-                    .near(place, words));
-            };
-            let mut cursor = Cursor::new(name)?;
-            let shift = |m: Mistake| Mistake { at: at + 1 + m.at.start..at + 1 + m.at.end, ..m };
-            let path = cursor.path("a field's name").map_err(shift)?;
-            if !cursor.done() {
-                return Err(Mistake::new(at..at + len + 1, "not a field's name").expected("`{name}` or `{name:type}`"));
-            }
-            if !literal.is_empty() {
-                parts.push(Part::Text(std::mem::take(&mut literal)));
-            } else if matches!(parts.last(), Some(Part::Field(..))) {
-                return Err(Mistake::new(at..at + len + 1, "two places with nothing between them").expected("some text between two places"));
-            }
-            parts.push(Part::Field(path, place));
-            at += len + 1;
-        } else if ch == '}' {
-            return Err(Mistake::new(at..at + 1, "a `}` without its `{`").expected("`}}` for a brace that stands in the line"));
+fn look_up(c: &mut Cursor<'_>) -> Outcome<Operation> {
+    c.need_words("up")?;
+    let field = c.path("a field")?;
+    c.need_words("in")?;
+    let table = c.name("the name of a table")?;
+    let output = |c: &mut Cursor<'_>| {
+        let path = c.path("a field to write")?;
+        let column = if c.sign("=") {
+            Some(if c.rest().starts_with('"') { c.quoted("a column")? } else { c.path("a column of the table")?.flat() })
         } else {
-            literal.push(ch);
-            at += ch.len_utf8();
+            None
+        };
+        Ok((path, column))
+    };
+    let outputs = if c.words("as") { c.list(output)? } else { Vec::new() };
+    Ok(Operation::LookUp { field, table, outputs })
+}
+
+fn join_lines(c: &mut Cursor<'_>) -> Outcome<Operation> {
+    c.need_words("lines")?;
+    let how = if c.words("starting") {
+        c.need_words("with")?;
+        Joining::Starting(c.pattern()?)
+    } else if c.words("continued") {
+        c.need_words("by")?;
+        Joining::Continued(c.pattern()?)
+    } else if c.words("indented") {
+        Joining::Indented
+    } else {
+        return c.unexpected("`starting with /…/`, `continued by /…/` or `indented`", &["starting", "continued", "indented"]);
+    };
+    let by = by(c)?;
+    let within = if c.words("within") { time(c)? } else { JOIN_WITHIN };
+    Ok(Operation::Join { how, by, within })
+}
+
+fn metric(c: &mut Cursor<'_>) -> Outcome<String> {
+    let start = c.at();
+    let name = c.name("the metric's name")?;
+    let good = !name.starts_with(|ch: char| ch.is_ascii_digit()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
+    if good && name.len() <= 100 {
+        Ok(name)
+    } else {
+        Err(Mistake::new(c.since(start), format!("`{name}` cannot name a metric")).expected("letters, digits and `_`, no digit first, at most 100"))
+    }
+}
+
+fn recipe(c: &mut Cursor<'_>) -> Outcome<Operation> {
+    let recipe = c.name("the name of a recipe")?;
+    let mut arguments: Vec<(String, String)> = Vec::new();
+    if c.sign("(") {
+        arguments = c.list(|c| {
+            let name = c.name("a parameter's name")?;
+            if !c.sign("=") {
+                return c.unexpected("`=`", &[]);
+            }
+            let written = c.argument()?;
+            Ok((name, written))
+        })?;
+        if !c.sign(")") {
+            return c.unexpected("`,` or `)`", &[]);
         }
     }
-    if !literal.is_empty() {
-        parts.push(Part::Text(literal));
-    }
-    if parts.iter().any(|p| matches!(p, Part::Field(..))) {
-        Ok(Template { parts })
-    } else {
-        Err(Mistake::new(0..text.len(), "the template reads nothing").expected("at least one place such as `{ms:integer}`"))
-    }
+    Ok(Operation::Use { recipe, arguments })
 }
 
 fn size(c: &mut Cursor<'_>) -> Outcome<Size> {

@@ -4,10 +4,12 @@ use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape};
+use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TABLE};
 use super::parse::{At, ParsedPlan, Raw, Section, inside, reports};
 use super::report::Report;
-use crate::lang::{Condition, Mistake, Operation, Size, Step, parse_condition, parse_step};
+use super::recipe::{Recipe, Recipes, expand, expanded_len};
+use crate::lang::{Condition, Mistake, Operation, Size, Step, nearest, parse_condition, parse_step};
+use crate::table::Match;
 
 /// Most routes, sources and destinations together.
 const MAX_PARTS: usize = 20_000;
@@ -26,9 +28,36 @@ pub struct CheckedPlan {
     pub destinations: Vec<Destination>,
     /// Which go where.
     pub routes: Vec<Route>,
-    recipes: HashMap<String, Vec<Step>>,
+    /// Files that steps ask.
+    pub tables: Vec<TableFile>,
+    recipes: Recipes,
     /// What is odd but not wrong.
     pub warnings: Vec<Report>,
+}
+
+/// A file that steps ask.
+#[derive(Clone, Debug, PartialEq)]
+pub struct TableFile {
+    /// Its name in the plan.
+    pub name: String,
+    /// The file.
+    pub path: String,
+    /// What it is.
+    pub kind: TableKind,
+}
+
+/// What a table's file is.
+#[derive(Clone, Debug, PartialEq)]
+pub enum TableKind {
+    /// Rows, found by a key.
+    Csv {
+        /// The key's column.
+        key: String,
+        /// How a value meets it.
+        how: Match,
+    },
+    /// Places of addresses.
+    Places,
 }
 
 /// The name of a kept secret; never its value.
@@ -178,73 +207,35 @@ impl CheckedPlan {
     }
 }
 
-/// How many steps [`expand`] would yield, found without expanding (recipes can multiply).
-fn expanded_len(recipes: &HashMap<String, Vec<Step>>, steps: &[Step], known: &mut HashMap<String, usize>) -> usize {
-    let mut total = 0usize;
-    for step in steps {
-        let len = match &step.operation {
-            Operation::Use(name) => match known.get(name) {
-                Some(len) => *len,
-                None => {
-                    let len = expanded_len(recipes, recipes.get(name).map_or(&[], Vec::as_slice), known);
-                    known.insert(name.clone(), len);
-                    len
-                }
-            },
-            _ => 1,
-        };
-        total = total.saturating_add(len);
-    }
-    total
-}
-
-fn expand(recipes: &HashMap<String, Vec<Step>>, steps: &[Step]) -> Vec<Step> {
-    let mut out = Vec::new();
-    for step in steps {
-        let Operation::Use(name) = &step.operation else {
-            out.push(step.clone());
-            continue;
-        };
-        for inner in expand(recipes, recipes.get(name).map_or(&[], Vec::as_slice)) {
-            let when = match (inner.when, &step.when) {
-                (None, outer) => outer.clone(),
-                (some, None) => some,
-                (Some(a), Some(b)) => {
-                    let parts = [a, b.clone()].into_iter().flat_map(|c| if let Condition::And(all) = c { all } else { vec![c] });
-                    Some(Condition::And(parts.collect()))
-                }
-            };
-            out.push(Step { operation: inner.operation, when });
-        }
-    }
-    out
-}
-
 struct Checker<'a> {
     text: &'a str,
     mistakes: Vec<Mistake>,
     warnings: Vec<Mistake>,
-    recipes: Vec<String>,
+    recipes: Recipes,
+    tables: HashMap<String, String>,
 }
 
 impl ParsedPlan {
     /// Gives the document its meaning, or says all that is wrong with it, in the document's order.
     pub fn check(self) -> Result<CheckedPlan, Vec<Report>> {
-        let mut c =
-            Checker { text: &self.text, mistakes: Vec::new(), warnings: Vec::new(), recipes: self.recipes.iter().map(|r| r.name.value.clone()).collect() };
+        let kind = |t: &Section| t.text("kind").map_or_else(String::new, |k| k.value.to_owned());
+        let tables = self.tables.iter().map(|t| (t.name.value.clone(), kind(t))).collect();
+        let mut c = Checker { text: &self.text, mistakes: Vec::new(), warnings: Vec::new(), recipes: Recipes::new(), tables };
         if self.sources.len() + self.destinations.len() + self.routes.len() > MAX_PARTS {
             c.mistakes.push(Mistake::new(0..0, "more than 20 000 sources, routes and destinations"));
         }
-        let recipes = c.recipes(&self.recipes);
+        c.recipes(&self.recipes);
+        let tables = self.tables.iter().filter_map(|t| c.table(t)).collect();
         let sources: Vec<Source> = self.sources.iter().filter_map(|s| c.source(s)).collect();
         let destinations: Vec<Destination> = self.destinations.iter().filter_map(|s| c.destination(s)).collect();
         let routes = c.routes(&self);
-        c.whole(&self, &sources, &routes, &recipes);
+        c.whole(&self, &sources, &routes);
+        let recipes = c.recipes;
         if !c.mistakes.is_empty() {
             return Err(reports(&self.text, c.mistakes));
         }
         let warnings = reports(&self.text, c.warnings);
-        Ok(CheckedPlan { text: self.text, sources, destinations, routes, recipes, warnings })
+        Ok(CheckedPlan { text: self.text, sources, destinations, routes, tables, recipes, warnings })
     }
 }
 
@@ -357,13 +348,7 @@ impl Checker<'_> {
         for text in written {
             match parse_step(&text.value) {
                 Ok(step) => {
-                    if let Operation::Use(name) = &step.operation
-                        && !self.recipes.contains(name)
-                    {
-                        let at = text.value.find(name.as_str()).unwrap_or(0);
-                        let mistake = Mistake::new(at..at + name.len(), format!("there is no recipe `{name}`"))
-                            .expected("a recipe of this plan")
-                            .near(name, self.recipes.iter().map(String::as_str));
+                    if let Some(mistake) = self.refers(&step, &text.value) {
                         let mistake = self.placed(&text.at, &text.value, mistake);
                         self.mistakes.push(mistake);
                     }
@@ -376,6 +361,46 @@ impl Checker<'_> {
             }
         }
         steps
+    }
+
+    /// What is wrong with what a step refers to: a recipe, a table.
+    fn refers(&self, step: &Step, text: &str) -> Option<Mistake> {
+        let at = |word: &str| {
+            let start = text.find(word).unwrap_or(0);
+            start..(start + word.len()).min(text.len())
+        };
+        match &step.operation {
+            Operation::LookUp { table, .. } | Operation::Locate { table, .. } => {
+                let kind = if matches!(step.operation, Operation::LookUp { .. }) { "csv" } else { "places" };
+                match self.tables.get(table) {
+                    None => {
+                        let near = nearest(table, self.tables.keys().map(String::as_str)).map(str::to_owned);
+                        let mut mistake = Mistake::new(at(table), format!("there is no table `{table}`")).expected("a table of this plan: `[table.NAME]`");
+                        mistake.nearest = near;
+                        Some(mistake)
+                    }
+                    Some(other) if other != kind => Some(Mistake::new(at(table), format!("the table `{table}` is of kind `{other}`")).expected(format!("a table of kind `{kind}`"))),
+                    Some(_) => None,
+                }
+            }
+            Operation::Use { recipe, arguments } => {
+                let Some(known) = self.recipes.get(recipe) else {
+                    let names = self.recipes.keys().map(String::as_str);
+                    return Some(Mistake::new(at(recipe), format!("there is no recipe `{recipe}`")).expected("a recipe of this plan").near(recipe, names));
+                };
+                let given: Vec<&str> = arguments.iter().map(|(name, _)| name.as_str()).collect();
+                if let Some(odd) = given.iter().find(|name| !known.parameters.iter().any(|p| p == *name)) {
+                    let all: Vec<_> = known.parameters.iter().map(|p| format!("`{p}`")).collect();
+                    let expected = if all.is_empty() { "none".to_owned() } else { all.join(", ") };
+                    return Some(Mistake::new(at(odd), format!("the recipe `{recipe}` has no parameter `{odd}`")).expected(expected).near(odd, known.parameters.iter().map(String::as_str)));
+                }
+                if let Some(missing) = known.parameters.iter().find(|p| !given.contains(&p.as_str())) {
+                    return Some(Mistake::new(at(recipe), format!("the recipe `{recipe}` is not given its `{missing}`")).expected(format!("`use {recipe}({missing} = …)`")));
+                }
+                known.wrong_with(arguments).map(|why| Mistake::new(0..text.len(), why))
+            }
+            _ => None,
+        }
     }
 
     fn size(&mut self, section: &Section, key: &str, default: u64, most: u64) -> u64 {
@@ -508,32 +533,57 @@ impl Checker<'_> {
         }
     }
 
-    fn recipes(&mut self, sections: &[Section]) -> HashMap<String, Vec<Step>> {
-        let mut recipes = HashMap::new();
+    fn recipes(&mut self, sections: &[Section]) {
         for section in sections {
             self.name(&section.name, "recipe");
             self.keys(section, RECIPE, "recipe");
-            recipes.insert(section.name.value.clone(), self.steps(section.texts("steps")));
+            let parameters: Vec<String> = section.texts("parameters").iter().map(|p| p.value.clone()).collect();
+            for (i, parameter) in section.texts("parameters").iter().enumerate() {
+                self.name(parameter, "parameter");
+                if parameters[..i].contains(&parameter.value) {
+                    self.mistakes.push(Mistake::new(parameter.at.clone(), format!("the parameter `{}` is named twice", parameter.value)));
+                }
+                if !section.texts("steps").iter().any(|s| s.value.contains(&format!("${}", parameter.value))) {
+                    self.warnings.push(Mistake::new(parameter.at.clone(), format!("no step uses the parameter `${}`", parameter.value)));
+                }
+            }
+            let texts = section.texts("steps").iter().map(|s| s.value.clone()).collect();
+            self.recipes.insert(section.name.value.clone(), Recipe { parameters, texts });
         }
         // A recipe that uses itself, by whatever way, would never end.
         for section in sections {
             let mut reached = HashSet::new();
             let mut next = vec![section.name.value.clone()];
             while let Some(name) = next.pop() {
-                for step in recipes.get(&name).into_iter().flatten() {
-                    if let Operation::Use(used) = &step.operation
-                        && reached.insert(used.clone())
-                    {
-                        next.push(used.clone());
+                for used in self.recipes.get(&name).map(Recipe::uses).unwrap_or_default() {
+                    if reached.insert(used.clone()) {
+                        next.push(used);
                     }
                 }
             }
             if reached.contains(&section.name.value) {
                 self.mistakes.push(Mistake::new(section.name.at.clone(), format!("the recipe `{}` uses itself", section.name.value)));
-                recipes.insert(section.name.value.clone(), Vec::new());
+                self.recipes.insert(section.name.value.clone(), Recipe { parameters: Vec::new(), texts: Vec::new() });
             }
         }
-        recipes
+        // A recipe without parameters can be read as it stands; one with them, where it is used.
+        for section in sections.iter().filter(|s| s.texts("parameters").is_empty()) {
+            self.steps(section.texts("steps"));
+        }
+    }
+
+    fn table(&mut self, section: &Section) -> Option<TableFile> {
+        self.name(&section.name, "table");
+        self.keys(section, TABLE, "table");
+        let path = section.text("path")?.value.to_owned();
+        let kind = match section.text("kind")?.value {
+            "places" => TableKind::Places,
+            _ => {
+                let how = section.text("match").and_then(|m| Match::ALL.into_iter().find(|w| w.word() == m.value)).unwrap_or(Match::Exact);
+                TableKind::Csv { key: section.text("key")?.value.to_owned(), how }
+            }
+        };
+        Some(TableFile { name: section.name.value.clone(), path, kind })
     }
 
     fn routes(&mut self, plan: &ParsedPlan) -> Vec<Route> {
@@ -598,7 +648,7 @@ impl Checker<'_> {
     }
 
     /// What can only be seen of the plan as a whole.
-    fn whole(&mut self, plan: &ParsedPlan, sources: &[Source], routes: &[Route], recipes: &HashMap<String, Vec<Step>>) {
+    fn whole(&mut self, plan: &ParsedPlan, sources: &[Source], routes: &[Route]) {
         for (i, source) in sources.iter().enumerate() {
             if let Some(other) = sources[..i].iter().find(|s| s.listen == source.listen)
                 && let Some(at) = plan.sources.iter().find(|s| s.name.value == source.name).and_then(|s| s.text("listen"))
@@ -617,15 +667,44 @@ impl Checker<'_> {
             }
         }
         let mut sizes = HashMap::new();
+        let mut metrics: HashMap<String, String> = HashMap::new();
         for (section, key) in
             plan.sources.iter().map(|s| (s, "on_arrival")).chain(plan.destinations.iter().map(|s| (s, "always"))).chain(plan.routes.iter().map(|s| (s, "do")))
         {
             let steps: Vec<Step> = section.texts(key).iter().filter_map(|t| parse_step(&t.value).ok()).collect();
-            if expanded_len(recipes, &steps, &mut sizes) > MAX_STEPS
-                && let Some(at) = section.get(key)
-            {
-                self.mistakes.push(Mistake::new(at.at.clone(), "more than 1 000 steps, those of recipes included"));
+            if expanded_len(&self.recipes, &steps, &mut sizes) > MAX_STEPS {
+                if let Some(at) = section.get(key) {
+                    self.mistakes.push(Mistake::new(at.at.clone(), "more than 1 000 steps, those of recipes included"));
+                }
+                continue;
+            }
+            for step in expand(&self.recipes, &steps) {
+                let Some((name, made)) = metric_of(&step.operation) else { continue };
+                match metrics.get(&name) {
+                    Some(known) if *known != made => {
+                        if let Some(at) = section.get(key) {
+                            self.mistakes.push(Mistake::new(at.at.clone(), format!("the metric `{name}` is made in two ways: {known}, and {made}")).expected("the same labels everywhere, or another name"));
+                        }
+                    }
+                    Some(_) => {}
+                    None => {
+                        metrics.insert(name, made);
+                    }
+                }
             }
         }
+    }
+}
+
+/// The metric a step adds to, and in what way.
+fn metric_of(operation: &Operation) -> Option<(String, String)> {
+    let labels = |by: &[crate::field::Path]| {
+        let all: Vec<_> = by.iter().map(crate::field::Path::flat).collect();
+        if all.is_empty() { "without labels".to_owned() } else { format!("by {}", all.join(", ")) }
+    };
+    match operation {
+        Operation::Count { name, by } => Some((name.clone(), format!("a count {}", labels(by)))),
+        Operation::Measure { name, by, .. } => Some((name.clone(), format!("a histogram {}", labels(by)))),
+        _ => None,
     }
 }

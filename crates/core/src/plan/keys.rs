@@ -59,6 +59,7 @@ pub(super) const TOP: &[(&str, &str)] = &[
     ("destination", "Where events go, by name."),
     ("route", "Which events go where, and what is done to them on the way."),
     ("recipe", "Named lists of steps, used by `use NAME`."),
+    ("table", "Files that `look up` and `locate` ask, by name."),
 ];
 
 pub(super) const SOURCE: &[Key] = &[
@@ -97,4 +98,17 @@ pub(super) const ROUTE: &[Key] = &[
     needed("to", Shape::Texts, "The destinations that each get a copy."),
 ];
 
-pub(super) const RECIPE: &[Key] = &[needed("steps", Shape::Steps, "The steps it stands for.")];
+pub(super) const RECIPE: &[Key] = &[
+    needed("steps", Shape::Steps, "The steps it stands for; `$NAME` in them is replaced by what a parameter of that name is given."),
+    key("parameters", Shape::Texts, "The names of its parameters, all of which every `use` gives."),
+];
+
+pub(super) const TABLE_KINDS: &[&str] = &["csv", "places"];
+pub(super) const MATCHES: &[&str] = &["exact", "ignore case", "prefix", "network"];
+
+pub(super) const TABLE: &[Key] = &[
+    needed("kind", Shape::Word(TABLE_KINDS), "`csv`, for `look up`, or `places` (a database in the MaxMind format), for `locate`."),
+    needed("path", Shape::Text, "The file. It is read again when it changes."),
+    only(&["csv"], needed("key", Shape::Text, "The column that values are looked up in.")),
+    only(&["csv"], key("match", Shape::Word(MATCHES), "How a value meets a key. `exact` if left out.")),
+];

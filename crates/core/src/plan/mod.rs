@@ -7,10 +7,11 @@
 mod check;
 mod keys;
 mod parse;
+mod recipe;
 mod report;
 mod schema;
 
-pub use check::{CheckedPlan, Destination, DestinationKind, Gate, HttpDestination, Price, Route, SecretName, Source, is_name};
+pub use check::{CheckedPlan, Destination, DestinationKind, Gate, HttpDestination, Price, Route, SecretName, Source, TableFile, TableKind, is_name};
 pub use parse::ParsedPlan;
 pub use report::Report;
 pub use schema::schema;

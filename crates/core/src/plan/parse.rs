@@ -6,7 +6,7 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::MAX_PLAN;
-use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TOP};
+use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TABLE, TOP};
 use super::report::Report;
 use crate::lang::Mistake;
 
@@ -43,6 +43,7 @@ pub struct ParsedPlan {
     pub(super) destinations: Vec<Section>,
     pub(super) routes: Vec<Section>,
     pub(super) recipes: Vec<Section>,
+    pub(super) tables: Vec<Section>,
 }
 
 pub(super) fn reports(text: &str, mut mistakes: Vec<Mistake>) -> Vec<Report> {
@@ -63,7 +64,7 @@ impl ParsedPlan {
                 errors.iter().map(|e| Mistake::new(e.span().unwrap_or(0..0), format!("this is not TOML: {}", e.message().replace('\n', "; ")))).collect();
             return Err(reports(text, mistakes));
         }
-        let mut plan = ParsedPlan { text: text.to_owned(), sources: Vec::new(), destinations: Vec::new(), routes: Vec::new(), recipes: Vec::new() };
+        let mut plan = ParsedPlan { text: text.to_owned(), sources: Vec::new(), destinations: Vec::new(), routes: Vec::new(), recipes: Vec::new(), tables: Vec::new() };
         let mut mistakes = Vec::new();
         for (key, value) in in_order(document.get_ref()) {
             let name: &str = key.get_ref();
@@ -71,12 +72,13 @@ impl ParsedPlan {
                 "source" => plan.sources = named(value, SOURCE, "source", &mut mistakes),
                 "destination" => plan.destinations = named(value, DESTINATION, "destination", &mut mistakes),
                 "recipe" => plan.recipes = named(value, RECIPE, "recipe", &mut mistakes),
+                "table" => plan.tables = named(value, TABLE, "table", &mut mistakes),
                 "route" => plan.routes = routes(value, &mut mistakes),
                 _ => {
                     let words = TOP.iter().map(|(n, _)| *n);
                     mistakes.push(
                         Mistake::new(key.span(), format!("a plan has no `{name}`"))
-                            .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]` or `[recipe.NAME]`")
+                            .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]` or `[table.NAME]`")
                             .near(name, words),
                     );
                 }

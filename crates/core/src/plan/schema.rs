@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value, json};
 
-use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TOP};
+use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TABLE, TOP};
 
 fn shape(shape: Shape) -> Value {
     let text = |says: &str| json!({ "type": "string", "description": says });
@@ -72,6 +72,7 @@ pub fn schema() -> Value {
             "source": by_name("source", SOURCE),
             "destination": by_name("destination", DESTINATION),
             "recipe": by_name("recipe", RECIPE),
+            "table": by_name("table", TABLE),
             "route": { "type": "array", "description": says("route"), "items": object(ROUTE) }
         },
         "additionalProperties": false

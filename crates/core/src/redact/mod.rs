@@ -1,7 +1,15 @@
-//! Detectors of personal data in text, and masks.
+//! Detectors of personal data and secrets in text, and masks.
 //!
 //! A detector is given text with all escapes resolved (never raw JSON, where `\u0040` could hide an `@`) and
 //! returns the next span it recognises. It looks at what stands on both sides, so that a card number inside a hexadecimal id is not one.
+//! [`Features`] counts a text's bytes once, so that detectors that cannot find anything in it are not run.
+
+mod email;
+mod features;
+mod network;
+mod numbers;
+mod phone;
+mod secrets;
 
 use std::ops::Range;
 
@@ -10,12 +18,24 @@ use sha2::Sha256;
 
 use crate::lang::{Detector, Mask};
 
+pub use features::Features;
+pub(crate) use secrets::names_a_secret;
+
 /// Finds the first span in `text[from..]` that `detector` recognises; offsets count from the start of `text`.
 #[must_use]
 pub fn find(detector: Detector, text: &[u8], from: usize) -> Option<Range<usize>> {
     match detector {
-        Detector::Email => email(text, from),
-        Detector::Card => card(text, from),
+        Detector::Email => email::find(text, from),
+        Detector::Card => numbers::card(text, from),
+        Detector::Iban => numbers::iban(text, from),
+        Detector::Phone => phone::find(text, from),
+        Detector::NationalId => numbers::national_id(text, from),
+        Detector::Ipv4 => network::ipv4(text, from),
+        Detector::Ipv6 => network::ipv6(text, from),
+        Detector::Mac => network::mac(text, from),
+        Detector::Secret => secrets::secret(text, from),
+        Detector::UrlPassword => secrets::url_password(text, from),
+        Detector::PrivateKey => secrets::private_key(text, from),
     }
 }
 
@@ -24,123 +44,18 @@ pub fn find(detector: Detector, text: &[u8], from: usize) -> Option<Range<usize>
 pub fn possible(detector: Detector, json: &[u8]) -> bool {
     match detector {
         Detector::Email => memchr::memchr2(b'@', b'\\', json).is_some(),
-        Detector::Card => true,
+        _ => true,
     }
 }
 
-fn local(b: u8) -> bool {
-    b.is_ascii_alphanumeric() || b >= 0x80 || matches!(b, b'.' | b'_' | b'%' | b'+' | b'-' | b'\'' | b'~' | b'!' | b'#' | b'$' | b'&' | b'*')
-}
-
-fn email(text: &[u8], from: usize) -> Option<Range<usize>> {
-    let mut at = from;
-    while let Some(step) = memchr::memchr(b'@', &text[at..]) {
-        let sign = at + step;
-        at = sign + 1;
-        let mut start = sign;
-        while start > from && local(text[start - 1]) {
-            start -= 1;
-        }
-        // What only decorates the beginning is no part of an address.
-        while start < sign && matches!(text[start], b'.' | b'\'' | b'*' | b'&' | b'~' | b'!' | b'#' | b'$' | b'-') {
-            start += 1;
-        }
-        let mut end = sign + 1;
-        while end < text.len() && (text[end].is_ascii_alphanumeric() || text[end] >= 0x80 || matches!(text[end], b'.' | b'-')) {
-            end += 1;
-        }
-        while end > sign + 1 && matches!(text[end - 1], b'.' | b'-') {
-            end -= 1;
-        }
-        let domain = &text[sign + 1..end];
-        let top = domain.rsplit(|b| *b == b'.').next().unwrap_or_default();
-        let labels = domain.split(|b| *b == b'.');
-        let named = top.len() >= 2 && top.iter().all(|b| b.is_ascii_alphabetic() || *b >= 0x80) || top.starts_with(b"xn--");
-        if start < sign && named && top.len() < domain.len() && labels.clone().all(|l| !l.is_empty()) {
-            return Some(start..end);
-        }
-    }
-    None
-}
-
-/// Most and fewest digits of a card number (ISO/IEC 7812-1).
-const CARD_DIGITS: std::ops::RangeInclusive<usize> = 13..=19;
-
-fn card(text: &[u8], from: usize) -> Option<Range<usize>> {
-    let mut at = from;
-    while at + CARD_DIGITS.start() <= text.len() {
-        // A number of 13 digits with a separator after each digit at the most has a digit in any two neighbours.
-        if !text[at].is_ascii_digit() {
-            at += 1;
-            continue;
-        }
-        if let Some(found) = card_at(text, at, from) {
-            return Some(found);
-        }
-        while at < text.len() && text[at].is_ascii_digit() {
-            at += 1;
-        }
-    }
-    None
-}
-
+/// What joins what stands before or behind it to one word.
 fn joins_word(b: u8) -> bool {
     b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80
 }
 
-/// A card number that starts at the digit `start`, which begins a run of digits.
-fn card_at(text: &[u8], start: usize, floor: usize) -> Option<Range<usize>> {
-    if start > floor && (joins_word(text[start - 1]) || (text[start - 1] == b'.' && start > 1 && text[start - 2].is_ascii_digit())) {
-        return None;
-    }
-    let mut digits = [0u8; 19];
-    let mut ends = [0usize; 19];
-    let (mut count, mut at) = (0, start);
-    while count < digits.len() && at < text.len() {
-        let b = text[at];
-        if b.is_ascii_digit() {
-            digits[count] = b - b'0';
-            count += 1;
-            at += 1;
-            ends[count - 1] = at;
-        } else if matches!(b, b' ' | b'-') && count > 0 && ends[count - 1] == at && text.get(at + 1).is_some_and(u8::is_ascii_digit) {
-            at += 1;
-        } else {
-            break;
-        }
-    }
-    for n in CARD_DIGITS.rev() {
-        if n > count || !matches!(digits[0], 2..=6) {
-            continue;
-        }
-        let end = ends[n - 1];
-        let after = text.get(end).copied().unwrap_or(b' ');
-        let fraction = after == b'.' && text.get(end + 1).is_some_and(u8::is_ascii_digit);
-        let all_same = digits[1..n].iter().all(|d| *d == digits[0]);
-        if !joins_word(after) && !fraction && !all_same && luhn(&digits[..n]) {
-            return Some(start..end);
-        }
-    }
-    None
-}
-
-fn luhn(digits: &[u8]) -> bool {
-    let sum: u32 = digits
-        .iter()
-        .rev()
-        .enumerate()
-        .map(|(i, &d)| {
-            let d = u32::from(d);
-            if i % 2 == 0 {
-                d
-            } else if d > 4 {
-                2 * d - 9
-            } else {
-                2 * d
-            }
-        })
-        .sum();
-    sum.is_multiple_of(10)
+/// The byte before `at`, if there is one at or behind `floor`.
+fn before(text: &[u8], at: usize, floor: usize) -> Option<u8> {
+    (at > floor).then(|| text[at - 1])
 }
 
 /// The secret under which redacted values are hashed. It is never printed.
@@ -182,20 +97,26 @@ pub fn mask(mask: &Mask, value: &[u8], key: &HashKey, out: &mut Vec<u8>) {
         Mask::Stars => out.extend_from_slice(b"***"),
         Mask::With(text) => out.extend_from_slice(text.as_bytes()),
         Mask::Hash => out.extend_from_slice(&key.digest(value)),
-        Mask::KeepLast(n) => {
-            out.extend_from_slice(b"***");
+        Mask::KeepLast(n) | Mask::KeepFirst(n) => {
             let text = String::from_utf8_lossy(value);
-            let kept: Vec<char> = text.chars().filter(|c| !matches!(c, ' ' | '-')).collect();
+            let plain: Vec<char> = text.chars().filter(|c| !matches!(c, ' ' | '-')).collect();
             // A value that is no longer than what may stay is masked whole.
-            if kept.len() > *n {
-                out.extend(kept[kept.len() - n..].iter().collect::<String>().as_bytes());
+            let kept = |range: Range<usize>| if plain.len() > *n { plain[range].iter().collect() } else { String::new() };
+            if matches!(mask, Mask::KeepFirst(_)) {
+                out.extend_from_slice(kept(0..(*n).min(plain.len())).as_bytes());
+                out.extend_from_slice(b"***");
+            } else {
+                out.extend_from_slice(b"***");
+                out.extend_from_slice(kept(plain.len().saturating_sub(*n)..plain.len()).as_bytes());
             }
         }
     }
 }
 
 #[cfg(test)]
-mod tests {
+mod tests;
+#[cfg(test)]
+mod unit {
     use super::*;
 
     fn all(detector: Detector, text: &str) -> Vec<&str> {
@@ -248,6 +169,8 @@ mod tests {
         };
         assert_eq!(done(&Mask::KeepLast(4), "4111 1111 1111 1234"), "***1234");
         assert_eq!(done(&Mask::KeepLast(4), "1234"), "***");
+        assert_eq!(done(&Mask::KeepFirst(2), "ann@kiosk.example"), "an***");
+        assert_eq!(done(&Mask::KeepFirst(4), "1234"), "***");
         assert_eq!(done(&Mask::Stars, "x"), "***");
         assert_eq!(done(&Mask::Hash, "x"), done(&Mask::Hash, "x"));
         assert_ne!(done(&Mask::Hash, "x"), done(&Mask::Hash, "y"));
