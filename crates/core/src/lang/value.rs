@@ -85,7 +85,7 @@ fn call(c: &mut Cursor<'_>, word: &str) -> Outcome<Value> {
     let (fewest, most) = function.takes();
     if given.len() < fewest || given.len() > most {
         let takes = if fewest == most { format!("{fewest}") } else { format!("{fewest} to {most}") };
-        return Err(Mistake::new(here.c.since(start), format!("`{word}` is given {}", given.len())).expected(format!("{takes} values")));
+        return Err(Mistake::new(c.since(here.start), format!("`{word}` is given {}", given.len())).expected(format!("{takes} values")));
     }
     Ok(Value::Call(function, given))
 }
