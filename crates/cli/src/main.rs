@@ -125,6 +125,22 @@ enum Command {
         /// The plan; `-` for standard input
         plan: PathBuf,
     },
+    /// Print a plan in canonical form: sentences as they are shown everywhere, spacing even, comments kept
+    Fmt {
+        /// The plan's file; `-` for standard input
+        plan: PathBuf,
+        /// Write it back to the file instead
+        #[arg(long, conflicts_with = "check")]
+        write: bool,
+        /// Only say whether it is canonical (exit 3 if not)
+        #[arg(long)]
+        check: bool,
+    },
+    /// Say in plain words what a sentence does, and to which fields
+    Explain {
+        /// A step or a condition, in quotes
+        sentence: String,
+    },
     /// Print the plan's JSON Schema, for editors
     Schema,
     /// Print the API's OpenAPI document
@@ -247,6 +263,8 @@ async fn run(cli: Cli) -> Outcome {
             demo::demo(demo::DemoSettings { data, listen, free_ports, rate, seed, json: common.json }).await
         }
         Command::Check { plan } => commands::plan::check(&plan, common.json),
+        Command::Fmt { plan, write, check } => commands::language::fmt(&plan, write, check),
+        Command::Explain { sentence } => commands::language::explain(&sentence, common.json),
         Command::Schema => format::print_json(&rockrose_core::plan::schema()),
         Command::Openapi => {
             let document = rockrose_service::openapi().to_pretty_json().map_err(anyhow::Error::from)?;

@@ -222,7 +222,11 @@ pub fn balance<'a>(rows: impl IntoIterator<Item = (&'a Account, Amount)>, waitin
         match place {
             Place::Source => {
                 say("received = read + quarantined", of(Measure::Received), sum(&[Measure::Read, Measure::Quarantined]));
-                say("read = removed + held + passed", of(Measure::Read), sum(&[Measure::Removed, Measure::Held, Measure::Rewritten, Measure::Changed, Measure::Passed]));
+                say(
+                    "read = removed + held + passed",
+                    of(Measure::Read),
+                    sum(&[Measure::Removed, Measure::Held, Measure::Rewritten, Measure::Changed, Measure::Passed]),
+                );
                 say("passed = routed + remainder", of(Measure::Passed), sum(&[Measure::Routed, Measure::Remainder]));
             }
             Place::Route => {

@@ -96,7 +96,11 @@ fn insert(nodes: &mut Vec<[Record; 2]>, (address, prefix): (u128, u8), place: us
 
 fn control(kind: u8, size: usize, out: &mut Vec<u8>) {
     let (short, more) = if size < 29 { (size as u8, None) } else { (29, Some((size - 29).min(255) as u8)) };
-    if kind <= 7 { out.push(kind << 5 | short) } else { out.extend_from_slice(&[short, kind - 7]) }
+    if kind <= 7 {
+        out.push(kind << 5 | short)
+    } else {
+        out.extend_from_slice(&[short, kind - 7])
+    }
     out.extend(more);
 }
 
@@ -122,7 +126,14 @@ fn number(kind: u8, value: u64, out: &mut Vec<u8>) {
 
 fn located(place: &Located, out: &mut Vec<u8>) {
     let position = [("latitude", place.latitude), ("longitude", place.longitude)];
-    let known = [place.country.is_some(), place.region.is_some(), place.city.is_some(), position.iter().any(|(_, d)| d.is_some()), place.network.is_some(), place.network_name.is_some()];
+    let known = [
+        place.country.is_some(),
+        place.region.is_some(),
+        place.city.is_some(),
+        position.iter().any(|(_, d)| d.is_some()),
+        place.network.is_some(),
+        place.network_name.is_some(),
+    ];
     map(known.iter().filter(|k| **k).count(), out);
     let named = |name: &str, out: &mut Vec<u8>| {
         map(1, out);
@@ -188,7 +199,10 @@ mod tests {
             network: Some(64_496),
             network_name: Some("Ferries".into()),
         };
-        let made = database(&[(network("192.0.2.128/25"), place("Quay")), (network("192.0.2.0/24"), whole.clone()), (network("2001:db8::/32"), place("Bay"))], 1_795_428_000);
+        let made = database(
+            &[(network("192.0.2.128/25"), place("Quay")), (network("192.0.2.0/24"), whole.clone()), (network("2001:db8::/32"), place("Bay"))],
+            1_795_428_000,
+        );
         let places = Places::read(made).unwrap();
         let city = |ip: &str| places.find(ip.parse().unwrap()).and_then(|l| l.city);
         assert_eq!(places.find("192.0.2.7".parse().unwrap()), Some(whole));

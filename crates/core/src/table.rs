@@ -72,8 +72,14 @@ pub struct Rows {
 
 #[derive(Debug)]
 enum Find {
-    Text { keys: Texts, ignore_case: bool },
-    Prefix { lengths: Vec<usize>, keys: Texts },
+    Text {
+        keys: Texts,
+        ignore_case: bool,
+    },
+    Prefix {
+        lengths: Vec<usize>,
+        keys: Texts,
+    },
     /// By prefix length, longest first: the networks' first bits.
     Network(Vec<(u8, HashMap<u128, u32>)>),
 }
@@ -174,9 +180,11 @@ impl Rows {
 
 /// A value as JSON: numbers and truth values as they are, all else as text.
 fn token(value: &str) -> Vec<u8> {
-    let plain = value.len() <= 15 && !value.is_empty() && (value == "true" || value == "false" || crate::json::value_at(value.as_bytes(), 0).is_ok_and(|s| {
-        s.kind == crate::json::Kind::Number && s.start == 0 && s.end as usize == value.len()
-    }));
+    let plain = value.len() <= 15
+        && !value.is_empty()
+        && (value == "true"
+            || value == "false"
+            || crate::json::value_at(value.as_bytes(), 0).is_ok_and(|s| s.kind == crate::json::Kind::Number && s.start == 0 && s.end as usize == value.len()));
     if plain {
         return value.as_bytes().to_vec();
     }
@@ -323,7 +331,13 @@ mod tests {
         assert_eq!(find(Match::Prefix, file, "TQ-27").unwrap()[0], "\"Lowmere\"");
         assert_eq!(find(Match::Prefix, file, "TQx").unwrap()[0], "\"Tansy Quay\"");
         let networks = "key,who\n192.0.2.0/24,quays\n192.0.2.128/25,kiosks\n2001:db8::/32,six\n198.51.100.7,one\n";
-        for (ip, who) in [("192.0.2.1", "\"quays\""), ("192.0.2.200", "\"kiosks\""), ("2001:db8::9", "\"six\""), ("198.51.100.7", "\"one\""), ("::ffff:192.0.2.1", "\"quays\"")] {
+        for (ip, who) in [
+            ("192.0.2.1", "\"quays\""),
+            ("192.0.2.200", "\"kiosks\""),
+            ("2001:db8::9", "\"six\""),
+            ("198.51.100.7", "\"one\""),
+            ("::ffff:192.0.2.1", "\"quays\""),
+        ] {
             assert_eq!(find(Match::Network, networks, ip).unwrap(), [who], "{ip}");
         }
         assert_eq!(find(Match::Network, networks, "203.0.113.1"), None);

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
+use rockrose_core::engine::{Names, Surroundings};
 use rockrose_core::plan::{CheckedPlan, DestinationKind, Report, SecretName, Source};
 use rockrose_delivery::{Kind, WorkerSettings};
 use rockrose_intake::{BodyBudget, BoundedListener, HttpSource, SourceKey};
@@ -14,7 +15,7 @@ use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
 
 use crate::sink::PlanSink;
-use crate::{App, now_ms};
+use crate::{App, now_ms, tables, windows};
 
 /// How long a changed destination's delivery under way may take to end.
 const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
@@ -28,6 +29,8 @@ pub(crate) enum Refusal {
     Secrets(Vec<String>),
     #[error("the source `{source_name}` cannot listen on {address}: {why}")]
     Listen { source_name: String, address: SocketAddr, why: String },
+    #[error("the table `{table}` cannot be read: {why}")]
+    Table { table: String, why: String },
     #[error(transparent)]
     Records(#[from] RecordsError),
 }
@@ -97,6 +100,7 @@ struct Ready {
     sources: Vec<HttpSource>,
     listeners: Vec<(SocketAddr, BoundedListener)>,
     workers: Vec<WorkerSettings>,
+    tables: Vec<tables::Open>,
 }
 
 async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
@@ -111,8 +115,9 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
             secrets.insert(name.clone(), secret);
         }
     }
+    let tables = tables::open(plan).await.map_err(|(table, why)| Refusal::Table { table, why })?;
     let open = app.sources.open.lock().await;
-    let mut ready = Ready { sources: Vec::new(), listeners: Vec::new(), workers: Vec::new() };
+    let mut ready = Ready { tables, sources: Vec::new(), listeners: Vec::new(), workers: Vec::new() };
     for source in &plan.sources {
         let settings = http_source(source, &secrets);
         if !open.contains_key(&source.listen) {
@@ -165,8 +170,18 @@ fn http_source(source: &Source, secrets: &BTreeMap<String, Secret>) -> HttpSourc
 }
 
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
-    let compiled = app.engine.compile(&checked);
-    app.engine.run(number, checked, compiled);
+    let surroundings = Surroundings { tables: tables::slots(&ready.tables), names: Some(Arc::clone(&app.names) as Arc<dyn Names>) };
+    let compiled = app.engine.compile(&checked, &surroundings);
+    {
+        let _order = app.engine.windows.lock().await;
+        let before = app.engine.running();
+        if let Err(e) = windows::release(app, &before.compiled, true).await {
+            tracing::warn!(error = %e, "what windows held could not be sent on by the plan before");
+        }
+        windows::take_back(app, &compiled).await;
+        app.engine.run(number, checked, compiled);
+    }
+    app.tables.set(ready.tables);
     let mut open = app.sources.open.lock().await;
     let gone: Vec<SocketAddr> = open.keys().filter(|a| ready.sources.iter().all(|s| s.listen != **a)).copied().collect();
     for address in gone {
@@ -224,6 +239,7 @@ pub(crate) fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
     }
     let mut out = Vec::new();
     compare("source", &old.sources, &new.sources, |s| &s.name, &mut out);
+    compare("table", &old.tables, &new.tables, |t| &t.name, &mut out);
     compare("destination", &old.destinations, &new.destinations, |d| &d.name, &mut out);
     // A route's steps are compared as they run, so a changed recipe shows in the routes that use it.
     let expanded =

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use rockrose_core::engine::CompiledPlan;
+use rockrose_core::engine::{CompiledPlan, Surroundings};
 use rockrose_core::plan::CheckedPlan;
 use rockrose_core::redact::HashKey;
 use rockrose_delivery::{Health, Worker, WorkerSettings};
@@ -23,6 +23,8 @@ pub(crate) struct Engine {
     running: ArcSwap<Running>,
     key: HashKey,
     workers: Mutex<BTreeMap<String, Worker>>,
+    /// Held by whoever touches what steps hold back, from the work to the commit.
+    pub(crate) windows: tokio::sync::Mutex<()>,
     /// Held by whoever applies a plan.
     pub(crate) applying: tokio::sync::Mutex<()>,
 }
@@ -39,15 +41,21 @@ impl Engine {
         let key = HashKey::new(key);
         let checked = empty_plan();
         let running = Running { revision: 0, compiled: CompiledPlan::new(&checked, key.clone()), checked };
-        Engine { running: ArcSwap::from_pointee(running), key, workers: Mutex::default(), applying: tokio::sync::Mutex::new(()) }
+        Engine {
+            running: ArcSwap::from_pointee(running),
+            key,
+            workers: Mutex::default(),
+            windows: tokio::sync::Mutex::new(()),
+            applying: tokio::sync::Mutex::new(()),
+        }
     }
 
     pub(crate) fn running(&self) -> Arc<Running> {
         self.running.load_full()
     }
 
-    pub(crate) fn compile(&self, checked: &CheckedPlan) -> CompiledPlan {
-        CompiledPlan::new(checked, self.key.clone())
+    pub(crate) fn compile(&self, checked: &CheckedPlan, surroundings: &Surroundings) -> CompiledPlan {
+        CompiledPlan::within(checked, self.key.clone(), surroundings)
     }
 
     /// From now on events are processed by this plan. Bodies under way end with the one they began with.

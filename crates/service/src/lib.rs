@@ -11,9 +11,13 @@ mod apply;
 mod console;
 mod engine;
 mod meter;
+mod names;
+mod plan_metrics;
 mod sign_in;
 mod sink;
+mod tables;
 mod tail;
+mod windows;
 
 use std::net::SocketAddr;
 use std::os::unix::fs::DirBuilderExt;
@@ -55,6 +59,9 @@ pub(crate) struct App {
     pub(crate) address: SocketAddr,
     pub(crate) stopping: CancellationToken,
     pub(crate) sources: apply::Sources,
+    pub(crate) tables: tables::Tables,
+    pub(crate) names: Arc<names::NameBook>,
+    pub(crate) metrics: plan_metrics::PlanMetrics,
     /// Places for bodies that are worked on.
     pub(crate) working: tokio::sync::Semaphore,
 }
@@ -75,7 +82,8 @@ impl App {
 pub struct Service {
     app: Arc<App>,
     api: tokio::task::JoinHandle<std::io::Result<()>>,
-    meter: tokio::task::JoinHandle<()>,
+    /// What goes on beside the requests; it ends with the service.
+    caretakers: tokio::task::JoinSet<()>,
 }
 
 /// Milliseconds since 1970.
@@ -94,6 +102,8 @@ impl Service {
         let spool = Spool::open(&settings.data.join("spool.db"))?;
         let listener = BoundedListener::bind(settings.listen, API_CONNECTIONS).await.with_context(|| format!("cannot listen on {}", settings.listen))?;
         let address = listener.address()?;
+        let (names, asked) = names::NameBook::new();
+        let metrics = plan_metrics::PlanMetrics::of(spool.metrics().await?);
         let app = Arc::new(App {
             engine: engine::Engine::new(records.hash_key()),
             records,
@@ -105,12 +115,19 @@ impl Service {
             address,
             stopping: CancellationToken::new(),
             sources: apply::Sources::default(),
+            tables: tables::Tables::default(),
+            names,
+            metrics,
             working: tokio::sync::Semaphore::new(2 * std::thread::available_parallelism().map_or(2, usize::from)),
         });
         if let Some(revision) = app.records(|r| r.newest_revision()).await? {
             apply::take_up(&app, revision.number, &revision.text).await.map_err(|e| anyhow::anyhow!("revision {} cannot be taken up: {e}", revision.number))?;
         }
-        let meter = tokio::spawn(meter::run(Arc::clone(&app)));
+        let mut caretakers = tokio::task::JoinSet::new();
+        caretakers.spawn(meter::run(Arc::clone(&app)));
+        caretakers.spawn(tables::run(Arc::clone(&app)));
+        caretakers.spawn(windows::run(Arc::clone(&app)));
+        caretakers.spawn(names::run(Arc::clone(&app.names), asked));
         let router = api::router(Arc::clone(&app));
         let stop = app.stopping.clone().cancelled_owned();
         let api = tokio::spawn(async move {
@@ -118,7 +135,7 @@ impl Service {
             axum::serve(listener, router.into_make_service_with_connect_info::<rockrose_intake::Peer>()).with_graceful_shutdown(stop).await
         });
         tracing::info!(%address, data = %settings.data.display(), "ready");
-        Ok(Service { app, api, meter })
+        Ok(Service { app, api, caretakers })
     }
 
     /// The address of the API and the console.
@@ -164,12 +181,19 @@ impl Service {
     }
 
     /// Stops: takes no more events, lets what is under way end, leaves the rest in the spool.
-    pub async fn stop(self) {
+    pub async fn stop(mut self) {
         tracing::info!("stopping");
         self.app.sources.stop(PATIENCE).await;
+        self.caretakers.shutdown().await;
+        {
+            let _order = self.app.engine.windows.lock().await;
+            let running = self.app.engine.running();
+            if let Err(e) = windows::release(&self.app, &running.compiled, true).await {
+                tracing::warn!(error = %e, "what windows hold could not be sent on; it is kept");
+            }
+        }
         self.app.engine.stop_workers(PATIENCE).await;
         self.app.stopping.cancel();
-        self.meter.abort();
         let abort = self.api.abort_handle();
         if tokio::time::timeout(PATIENCE, self.api).await.is_err() {
             abort.abort();

@@ -7,10 +7,10 @@ use axum::http::StatusCode;
 use rockrose_core::engine::{Outcome, Scratch};
 use rockrose_core::read::{BodyError, Says, split};
 use rockrose_intake::{NAMED_UNREADABLE, Problem, Receipt, Sink, Unreadable};
-use rockrose_spool::{Arrival, Packed, SpoolError, Unread, pack};
+use rockrose_spool::{Packed, SpoolError, Unread, pack};
 
 use crate::engine::Running;
-use crate::{App, now_ms};
+use crate::{App, now_ms, windows};
 
 /// Runs bodies through the plan and makes the outcome durable before it is acknowledged.
 pub(crate) struct PlanSink {
@@ -41,11 +41,11 @@ enum Unworked {
     TooManyCopies,
 }
 
-fn work(running: &Running, source: &str, body: &[u8], says: Says, watch: Option<&rockrose_core::engine::Watch>) -> Result<Worked, Unworked> {
+fn work(running: &Running, source: &str, body: &[u8], says: Says, now: i64, watch: Option<&rockrose_core::engine::Watch>) -> Result<Worked, Unworked> {
     let number = running.compiled.source(source).ok_or(Unworked::Gone)?;
     let max_event = running.checked.sources.iter().find(|s| s.name == source).map_or(usize::MAX, |s| s.max_event as usize);
     let records = split(body, says, max_event).map_err(Unworked::Body)?;
-    let mut outcome = SCRATCH.with_borrow_mut(|scratch| running.compiled.process(number, body, &records, NOW, watch, scratch));
+    let mut outcome = SCRATCH.with_borrow_mut(|scratch| running.compiled.process(number, body, &records, now, watch, scratch));
     if outcome.overflowed {
         return Err(Unworked::TooManyCopies);
     }
@@ -57,16 +57,34 @@ fn work(running: &Running, source: &str, body: &[u8], says: Says, watch: Option<
 
 impl Sink for PlanSink {
     async fn accept(&self, source: &str, body: Vec<u8>, says: Says) -> Result<Receipt, Problem> {
-        let running = self.app.engine.running();
+        // A sender that goes away does not stop what has begun: what steps remember must become durable, or be undone.
+        let (sink, source) = (PlanSink { app: Arc::clone(&self.app) }, source.to_owned());
+        let taking = tokio::spawn(async move { sink.take(&source, body, says).await });
+        taking.await.unwrap_or_else(|_| Err(Problem::internal("the body could not be worked on")))
+    }
+}
+
+impl PlanSink {
+    async fn take(&self, source: &str, body: Vec<u8>, says: Says) -> Result<Receipt, Problem> {
+        let mut running = self.app.engine.running();
+        // What steps hold back is only touched in order, from the work to the commit.
+        let mut order = None;
+        if running.compiled.holds_back() {
+            order = Some(self.app.engine.windows.lock().await);
+            running = self.app.engine.running();
+        }
         if let Some(number) = running.compiled.source(source) {
             self.room(&running, number)?;
         }
         let watch = self.app.tail.watch(&running.compiled);
         // Only so many bodies are worked on at once, so that their copies do not fill the memory together.
         let place = self.app.working.acquire().await;
-        let (asked, name) = (Arc::clone(&running), source.to_owned());
-        let worked = tokio::task::spawn_blocking(move || work(&asked, &name, &body, says, watch.as_ref())).await;
+        let (asked, name, now) = (Arc::clone(&running), source.to_owned(), now_ms());
+        let worked = tokio::task::spawn_blocking(move || work(&asked, &name, &body, says, now, watch.as_ref())).await;
         drop(place);
+        if order.is_some() && !matches!(worked, Ok(Ok(_))) {
+            windows::take_back(&self.app, &running.compiled).await;
+        }
         let worked = worked.map_err(|_| Problem::internal("the body could not be worked on"))?.map_err(|e| match e {
             Unworked::TooManyCopies => {
                 let detail = "the plan's routes make more than 1 GB of copies of it; send smaller bodies";
@@ -84,10 +102,13 @@ impl Sink for PlanSink {
             quarantined: outcome.quarantined.len() as u64,
             unreadable: outcome.quarantined.drain(..).take(NAMED_UNREADABLE).map(|q| Unreadable { record: q.number, reason: q.reason }).collect(),
         };
-        let now = now_ms();
         let captures = std::mem::take(&mut outcome.captures);
-        let arrival = Arrival { source: source.to_owned(), arrived_ms: now, data, entries: outcome.entries, postings: outcome.postings, unread };
-        self.app.spool.store(arrival).await.map_err(|e| match e {
+        let kept = windows::store(&self.app, source, now, outcome, data, unread).await;
+        if kept.is_err() && order.is_some() {
+            windows::take_back(&self.app, &running.compiled).await;
+        }
+        drop(order);
+        kept.map_err(|e| match e {
             SpoolError::Storage(_) => Problem::unavailable("not-durable", "the events could not be made durable, so they were not taken"),
             SpoolError::Closed => Problem::unavailable("stopping", "the service is stopping"),
         })?;

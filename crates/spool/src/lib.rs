@@ -7,6 +7,7 @@
 //! All methods that touch the disk are async and run off the runtime's threads.
 
 mod connect;
+mod metrics;
 mod parcel;
 mod reader;
 mod schema;
@@ -17,6 +18,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use diesel::sqlite::SqliteConnection;
+use rockrose_core::engine::{Added, Held, Series};
 use rockrose_core::ledger::{Account, Amount, Equation, Place};
 use tokio::sync::{mpsc, oneshot, watch};
 
@@ -166,6 +168,22 @@ impl Spool {
     /// The newest quarantined records, at most `most`, newest first.
     pub async fn quarantined(&self, most: i64) -> Result<Vec<Quarantined>, SpoolError> {
         self.read(move |c| reader::quarantined(c, most)).await
+    }
+
+    /// What the windows of steps hold, the one due first first.
+    pub async fn held(&self) -> Result<Vec<(u128, Held)>, SpoolError> {
+        self.read(metrics::held).await
+    }
+
+    /// All metrics since the beginning.
+    pub async fn metrics(&self) -> Result<BTreeMap<Series, Added>, SpoolError> {
+        self.read(metrics::totals).await
+    }
+
+    /// One metric by minute, from minute `since` (since 1970) on.
+    pub async fn metric_minutes(&self, metric: &str, since: i64) -> Result<Vec<(i64, Series, Added)>, SpoolError> {
+        let metric = metric.to_owned();
+        self.read(move |c| metrics::minutes(c, &metric, since)).await
     }
 
     /// Whether the file can be read and the writer is alive.

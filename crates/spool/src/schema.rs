@@ -76,3 +76,29 @@ diesel::table! {
 
 diesel::joinable!(entry -> batch (batch));
 diesel::allow_tables_to_appear_in_same_query!(entry, batch);
+
+diesel::table! {
+    held (id) {
+        id -> Binary,
+        content -> Text,
+    }
+}
+
+diesel::table! {
+    metric_minute (minute, metric, labels) {
+        minute -> BigInt,
+        metric -> Text,
+        labels -> Text,
+        count -> Double,
+        content -> Text,
+    }
+}
+
+diesel::table! {
+    metric_total (metric, labels) {
+        metric -> Text,
+        labels -> Text,
+        count -> Double,
+        content -> Text,
+    }
+}

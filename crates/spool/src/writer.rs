@@ -9,13 +9,13 @@ use diesel::connection::SimpleConnection;
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use diesel::upsert::excluded;
-use rockrose_core::engine::Entry;
+use rockrose_core::engine::{Added, Entry, HeldChange, Series};
 use rockrose_core::ledger::{Account, Amount, Measure, Place, Posting};
 use tokio::sync::{mpsc, oneshot, watch};
 
 use crate::parcel::{Progress, Settlement};
 use crate::schema::{batch, entry, ledger_minute, ledger_total, quarantine, reached};
-use crate::{SpoolError, Waiting, lock};
+use crate::{SpoolError, Waiting, lock, metrics};
 
 /// Most writes that share a commit.
 const GROUP: usize = 256;
@@ -45,6 +45,10 @@ pub struct Arrival {
     pub postings: Vec<Posting>,
     /// Records that could not be read.
     pub unread: Vec<Unread>,
+    /// How windows stand now.
+    pub held: Vec<HeldChange>,
+    /// What is added to metrics.
+    pub metrics: Vec<(Series, Added)>,
 }
 
 /// A record that could not be read, with the reason.
@@ -167,12 +171,20 @@ fn settle_waiting(shared: &Shared, moved: BTreeMap<String, Moved>) -> bool {
 
 fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String, Moved>) -> QueryResult<()> {
     let mut postings: BTreeMap<(i64, Account), Amount> = BTreeMap::new();
+    let mut added: BTreeMap<(i64, Series), Added> = BTreeMap::new();
     for write in group {
         match write {
-            Write::Store(arrival, _) => store(c, arrival, moved, &mut postings)?,
+            Write::Store(arrival, _) => {
+                store(c, arrival, moved, &mut postings)?;
+                metrics::keep_held(c, &arrival.held)?;
+                for (series, more) in &arrival.metrics {
+                    added.entry((arrival.arrived_ms.div_euclid(60_000), series.clone())).or_default().add(more);
+                }
+            }
             Write::Settle(settlement, _) => settle(c, settlement, moved, &mut postings)?,
         }
     }
+    metrics::add(c, &added)?;
     post(c, &postings)
 }
 
@@ -307,6 +319,7 @@ fn tidy(c: &mut SqliteConnection) -> QueryResult<()> {
     let newest: Option<i64> = ledger_minute::table.select(diesel::dsl::max(ledger_minute::minute)).first(c)?;
     if let Some(newest) = newest {
         diesel::delete(ledger_minute::table.filter(ledger_minute::minute.lt(newest - KEEP_MINUTES))).execute(c)?;
+        metrics::forget(c, newest - KEEP_MINUTES)?;
     }
     let last: Option<i64> = quarantine::table.select(diesel::dsl::max(quarantine::id)).first(c)?;
     if let Some(last) = last {

@@ -11,7 +11,7 @@ use crate::client::Client;
 use crate::format::{self, BAD, FAINT, GOOD, HEAD, paint};
 use crate::{Common, Exit, Failure, Outcome};
 
-fn read(path: &Path) -> Result<(String, String), Failure> {
+pub(super) fn read(path: &Path) -> Result<(String, String), Failure> {
     let fail = |e: std::io::Error| Failure::new(Exit::Failed, format!("cannot read {}: {e}", path.display()));
     if path == Path::new("-") {
         let mut text = String::new();
@@ -26,7 +26,7 @@ fn summary(plan: &CheckedPlan) -> String {
     format!("{}, {}, {}", several(plan.sources.len(), "source"), several(plan.routes.len(), "route"), several(plan.destinations.len(), "destination"))
 }
 
-fn mistakes(reports: &[Report], name: &str) -> String {
+pub(super) fn mistakes(reports: &[Report], name: &str) -> String {
     let all: Vec<String> = reports.iter().map(|r| r.render(name)).collect();
     let many = if reports.len() == 1 { "1 mistake".to_owned() } else { format!("{} mistakes", reports.len()) };
     format!("{}\n{}", all.join("\n"), paint(&format!("{name}: {many}"), BAD))

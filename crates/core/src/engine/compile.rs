@@ -157,7 +157,18 @@ impl CompiledPlan {
             });
         }
         let destinations = plan.destinations.iter().map(|d| Destination { name: d.name.clone(), steps: c.steps(&d.always, Stand::Always) }).collect();
-        CompiledPlan { fields: c.fields, tests: c.tests, index, sources, routes, destinations, key, names: surroundings.names.clone(), windows: (0..c.windows).map(|_| Windows::default()).collect(), branches }
+        CompiledPlan {
+            fields: c.fields,
+            tests: c.tests,
+            index,
+            sources,
+            routes,
+            destinations,
+            key,
+            names: surroundings.names.clone(),
+            windows: (0..c.windows).map(|_| Windows::default()).collect(),
+            branches,
+        }
     }
 
     /// The number of the source called `name`.
@@ -326,7 +337,12 @@ impl Compiler<'_> {
                     let names = self.wanted(extractor.names());
                     (extractor, names)
                 });
-                Operation::Parse { extractors: extractors.collect(), field: self.fields.want(field), name: token(&Literal::Text(field.flat())), mark: self.fields.want(&Path::name(PARSE_FAILED)) }
+                Operation::Parse {
+                    extractors: extractors.collect(),
+                    field: self.fields.want(field),
+                    name: token(&Literal::Text(field.flat())),
+                    mark: self.fields.want(&Path::name(PARSE_FAILED)),
+                }
             }
             lang::Operation::LookUp { field, table, outputs } => Operation::LookUp {
                 field: self.fields.want(field),
@@ -338,7 +354,9 @@ impl Compiler<'_> {
                 Operation::Locate { field: self.fields.want(field), table: self.table(table), into: names.map(|name| self.below(into, name)) }
             }
             lang::Operation::Resolve { field, into } => Operation::Resolve { field: self.fields.want(field), into: self.fields.want(into) },
-            lang::Operation::Merge { within, by } => Operation::Merge { window: self.window(), within_ms: within.ms(), by: self.wanted(by), time: self.fields.want(&Path::name("time")) },
+            lang::Operation::Merge { within, by } => {
+                Operation::Merge { window: self.window(), within_ms: within.ms(), by: self.wanted(by), time: self.fields.want(&Path::name("time")) }
+            }
             lang::Operation::Join { how, by, within } => {
                 let compiled = |p: &lang::Pattern| p.compile().unwrap_or_else(|e| unreachable!("the parser compiled it: {e}"));
                 let how = match how {
@@ -351,9 +369,13 @@ impl Compiler<'_> {
             lang::Operation::Trim { field, size } => {
                 Operation::Trim { field: self.fields.want(field), bytes: usize::try_from(size.bytes()).unwrap_or(usize::MAX) }
             }
-            lang::Operation::Count { name, by } => {
-                Operation::Count { name: name.clone(), field: None, sets: self.sets(name), labels: self.labels(by), mark: self.fields.want(&Path::name(WEIGHT)) }
-            }
+            lang::Operation::Count { name, by } => Operation::Count {
+                name: name.clone(),
+                field: None,
+                sets: self.sets(name),
+                labels: self.labels(by),
+                mark: self.fields.want(&Path::name(WEIGHT)),
+            },
             lang::Operation::Measure { field, name, by } => Operation::Count {
                 name: name.clone(),
                 field: Some(self.fields.want(field)),

@@ -430,7 +430,8 @@ impl Index {
         // What leaves least comes first; an automaton costs more than a look-up.
         parts.sort_by(|(a, _), (b, _)| a.total_cmp(b));
         self.groups.push(Group { first, words, parts: parts.into_iter().map(|(_, part)| part).collect() });
-        let rule = |made: Made| Rule { route: made.route, decided: made.decided, whole: Expression::All(made.tests.into_iter().map(|(_, test)| test).collect()) };
+        let rule =
+            |made: Made| Rule { route: made.route, decided: made.decided, whole: Expression::All(made.tests.into_iter().map(|(_, test)| test).collect()) };
         self.rules.extend(rules.into_iter().map(|made| Some(rule(made))));
         self.rules.resize_with((first + words) * 64, || None);
     }

@@ -2,11 +2,11 @@
 
 use super::compile::{CompiledPlan, Source};
 use super::index::Candidates;
-use super::selection::Selection;
 use super::metric::{Added, Series};
+use super::selection::Selection;
 use super::steps::{At, Buffers, Do, Operation, Passage, Passed, StepTally};
-use super::window::{Held, HeldChange};
 use super::test::{Memo, View};
+use super::window::{Held, HeldChange};
 use super::work::Work;
 use crate::json::{self, Span};
 use crate::ledger::{Account, Amount, Measure, Place, Posting};
@@ -304,7 +304,14 @@ impl CompiledPlan {
     }
 
     /// One batch: what `work` does with a run, accounted for.
-    fn batch<'a>(&'a self, source: usize, now_ms: i64, watch: Option<&'a Watch>, scratch: &mut Scratch, work: impl FnOnce(&mut Run<'_>, &mut Scratch)) -> Outcome {
+    fn batch<'a>(
+        &'a self,
+        source: usize,
+        now_ms: i64,
+        watch: Option<&'a Watch>,
+        scratch: &mut Scratch,
+        work: impl FnOnce(&mut Run<'_>, &mut Scratch),
+    ) -> Outcome {
         let from = &self.sources[source];
         let mut tallies = std::mem::take(&mut scratch.tallies);
         tallies.begin(self);

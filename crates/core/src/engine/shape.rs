@@ -181,6 +181,8 @@ mod tests {
         ] {
             assert_eq!(is_like(pattern, name, &mut parts).then(|| parts.clone()), expected, "{pattern} {name}");
         }
-        assert!(reaches_below("a.b*", "a") && reaches_below("*.x", "a") && reaches_below("a*", "ab") && !reaches_below("b*", "a") && !reaches_below("a.b", "ab"));
+        assert!(
+            reaches_below("a.b*", "a") && reaches_below("*.x", "a") && reaches_below("a*", "ab") && !reaches_below("b*", "a") && !reaches_below("a.b", "ab")
+        );
     }
 }

@@ -213,7 +213,9 @@ impl<'a> Passage<'a> {
             Operation::LookUp { field, table, outputs } => self.look_up(plan, *field, table, outputs, buffers),
             Operation::Locate { field, table, into } => self.locate(plan, *field, table, into, buffers),
             Operation::Resolve { field, into } => self.resolve(plan, *field, *into, buffers),
-            Operation::Merge { window, within_ms, by, time } => self.merge(plan, *window, *within_ms, by, *time, &at.stand(position, &step.sentence), tally, buffers),
+            Operation::Merge { window, within_ms, by, time } => {
+                self.merge(plan, *window, *within_ms, by, *time, &at.stand(position, &step.sentence), tally, buffers)
+            }
             Operation::Join { window, how, within_ms, by, message } => {
                 self.join(plan, *window, how, *within_ms, by, *message, &at.stand(position, &step.sentence), tally, buffers)
             }
@@ -253,7 +255,16 @@ impl<'a> Passage<'a> {
     }
 
     #[expect(clippy::too_many_arguments, reason = "a step's parts, borrowed apart from it")]
-    fn sample(&mut self, plan: &CompiledPlan, sampler: &Sampler, weight: f64, targets: Option<&Targets>, by: &[FieldId], mark: FieldId, buffers: &mut Buffers) -> Effect {
+    fn sample(
+        &mut self,
+        plan: &CompiledPlan,
+        sampler: &Sampler,
+        weight: f64,
+        targets: Option<&Targets>,
+        by: &[FieldId],
+        mark: FieldId,
+        buffers: &mut Buffers,
+    ) -> Effect {
         let any = self.key(plan, by, buffers);
         let (kept, weight) = match targets {
             // What share of a key is kept depends on how fast it comes; which events, on what they hold.
@@ -325,7 +336,15 @@ impl<'a> Passage<'a> {
         sum.effect()
     }
 
-    fn parse(&mut self, plan: &CompiledPlan, extractors: &[(Extractor, Vec<FieldId>)], field: FieldId, name: &[u8], mark: FieldId, buffers: &mut Buffers) -> Effect {
+    fn parse(
+        &mut self,
+        plan: &CompiledPlan,
+        extractors: &[(Extractor, Vec<FieldId>)],
+        field: FieldId,
+        name: &[u8],
+        mark: FieldId,
+        buffers: &mut Buffers,
+    ) -> Effect {
         let Buffers { text, found, room, now_ms, .. } = buffers;
         let read = self.view().text(&plan.fields, field, text).and_then(|text| extractors.iter().find(|(e, _)| e.read(text, *now_ms, found, room)));
         let Some((_, names)) = read else {
@@ -423,7 +442,17 @@ impl<'a> Passage<'a> {
     }
 
     #[expect(clippy::too_many_arguments, reason = "a step's parts, borrowed apart from it")]
-    fn merge(&mut self, plan: &CompiledPlan, window: usize, within_ms: i64, by: &[FieldId], time: FieldId, stand: &Stand, tally: &mut StepTally, buffers: &mut Buffers) -> Effect {
+    fn merge(
+        &mut self,
+        plan: &CompiledPlan,
+        window: usize,
+        within_ms: i64,
+        by: &[FieldId],
+        time: FieldId,
+        stand: &Stand,
+        tally: &mut StepTally,
+        buffers: &mut Buffers,
+    ) -> Effect {
         self.key(plan, by, buffers);
         let id = window::id(stand, &buffers.other);
         let view = self.view();
@@ -465,7 +494,18 @@ impl<'a> Passage<'a> {
     }
 
     #[expect(clippy::too_many_arguments, reason = "a step's parts, borrowed apart from it")]
-    fn join(&mut self, plan: &CompiledPlan, window: usize, how: &Joined, within_ms: i64, by: &[FieldId], message: FieldId, stand: &Stand, tally: &mut StepTally, buffers: &mut Buffers) -> Effect {
+    fn join(
+        &mut self,
+        plan: &CompiledPlan,
+        window: usize,
+        how: &Joined,
+        within_ms: i64,
+        by: &[FieldId],
+        message: FieldId,
+        stand: &Stand,
+        tally: &mut StepTally,
+        buffers: &mut Buffers,
+    ) -> Effect {
         self.key(plan, by, buffers);
         let id = window::id(stand, &buffers.other);
         let view = self.view();
@@ -532,7 +572,16 @@ impl<'a> Passage<'a> {
     }
 
     #[expect(clippy::too_many_arguments, reason = "a step's parts, borrowed apart from it")]
-    fn count(&self, plan: &CompiledPlan, name: &str, field: Option<FieldId>, sets: &Sets, labels: &[(String, FieldId)], mark: FieldId, buffers: &mut Buffers) -> Effect {
+    fn count(
+        &self,
+        plan: &CompiledPlan,
+        name: &str,
+        field: Option<FieldId>,
+        sets: &Sets,
+        labels: &[(String, FieldId)],
+        mark: FieldId,
+        buffers: &mut Buffers,
+    ) -> Effect {
         let view = self.view();
         let weight = self.weight(plan, mark, buffers);
         let value = match field {

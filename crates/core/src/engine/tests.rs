@@ -173,7 +173,11 @@ fn steps_change_only_what_they_say() {
             r#"{"message":"192.0.2.1 took 52 ms!"}"#,
             r#"{"message":"192.0.2.1 took 52 ms!","ip":"192.0.2.1","ms":52,"rest":"!"}"#,
         ),
-        ("parse message as \"{ip:ip} took {ms:integer} ms\"", r#"{"message":"kiosk took 52 ms"}"#, r#"{"message":"kiosk took 52 ms","parse.failed":"message"}"#),
+        (
+            "parse message as \"{ip:ip} took {ms:integer} ms\"",
+            r#"{"message":"kiosk took 52 ms"}"#,
+            r#"{"message":"kiosk took 52 ms","parse.failed":"message"}"#,
+        ),
         (r"parse message as /code=(?<code>\d+)/", r#"{"message":"x code=77"}"#, r#"{"message":"x code=77","code":"77"}"#),
         ("trim message to 8 B", r#"{"message":"abcdéfgh"}"#, r#"{"message":"abcd…"}"#),
         ("trim message to 10 B", r#"{"message":"abcdéfgh"}"#, r#"{"message":"abcdéfgh"}"#),

@@ -7,8 +7,8 @@ use crate::time;
 pub(super) const NAMES: &[&str] = &["facility", "severity", "time", "host", "app", "process", "message_id", "message"];
 
 const FACILITIES: [&str; 24] = [
-    "kernel", "user", "mail", "daemon", "auth", "syslog", "printer", "news", "uucp", "clock", "authpriv", "ftp", "ntp", "audit", "alert", "cron", "local0", "local1",
-    "local2", "local3", "local4", "local5", "local6", "local7",
+    "kernel", "user", "mail", "daemon", "auth", "syslog", "printer", "news", "uucp", "clock", "authpriv", "ftp", "ntp", "audit", "alert", "cron", "local0",
+    "local1", "local2", "local3", "local4", "local5", "local6", "local7",
 ];
 const SEVERITIES: [&str; 8] = ["emergency", "alert", "critical", "error", "warning", "notice", "info", "debug"];
 

@@ -114,7 +114,16 @@ fn access_logs_common_and_combined() {
     assert_eq!(read("access log", &combined).unwrap(), format!(r#"{fields} referrer="https://ferries.example/" user_agent="kiosk \"4\" é""#));
     let broken = r#"2001:db8::1 - - [23/Nov/2026:10:00:00 +0000] "\x16\x03" 400 - "-" "-" 0.003"#;
     assert_eq!(read("access log", broken).unwrap(), r#"client="2001:db8::1" time="2026-11-23T10:00:00Z" path="\\x16\\x03" status=400"#);
-    for none in ["", "192.0.2.7", &common[..40], &common.replace("Nov", "Nox"), &common.replace("200", "20x"), &common.replace("5120", "5k"), &common.replace("\"GET", "GET"), &format!("{common} \"open")] {
+    for none in [
+        "",
+        "192.0.2.7",
+        &common[..40],
+        &common.replace("Nov", "Nox"),
+        &common.replace("200", "20x"),
+        &common.replace("5120", "5k"),
+        &common.replace("\"GET", "GET"),
+        &format!("{common} \"open"),
+    ] {
         assert_eq!(read("access log", none), None, "{none}");
     }
 }
@@ -132,8 +141,13 @@ fn syslog_of_both_ages() {
         r#"facility="auth" severity="critical" time="2026-11-23T09:14:15Z" host="kiosk-7" app="sshd" process="411" message="refused ann""#
     );
     assert_eq!(read("syslog", "Dec  3 09:14:15 kiosk-7 plain words").unwrap(), r#"time="2025-12-03T09:14:15Z" host="kiosk-7" message="plain words""#);
-    assert_eq!(read("syslog", "<13>2026-11-23T10:00:00+01:00 k app: x").unwrap(), r#"facility="user" severity="notice" time="2026-11-23T09:00:00Z" host="k" app="app" message="x""#);
-    for none in ["", "<34>", "<999>Nov 23 09:14:15 k x", "<34>1 soon k a p m - x", "<34>1 - k a p m [x y=1] m", "<34>1 - k a p m [x", "hello there", "{\"a\":1}"] {
+    assert_eq!(
+        read("syslog", "<13>2026-11-23T10:00:00+01:00 k app: x").unwrap(),
+        r#"facility="user" severity="notice" time="2026-11-23T09:00:00Z" host="k" app="app" message="x""#
+    );
+    for none in
+        ["", "<34>", "<999>Nov 23 09:14:15 k x", "<34>1 soon k a p m - x", "<34>1 - k a p m [x y=1] m", "<34>1 - k a p m [x", "hello there", "{\"a\":1}"]
+    {
         assert_eq!(read("syslog", none), None, "{none}");
     }
 }
@@ -163,12 +177,23 @@ fn lines_of_container_runtimes() {
         read("container log", "2026-11-23T10:00:00.123456789Z stderr F gate jammed").unwrap(),
         r#"time="2026-11-23T10:00:00.123456789Z" stream="stderr" message="gate jammed""#
     );
-    assert_eq!(read("container log", "2026-11-23T10:00:00.1+01:00 stdout P:x half").unwrap(), r#"time="2026-11-23T10:00:00.1+01:00" stream="stdout" partial=true message="half""#);
+    assert_eq!(
+        read("container log", "2026-11-23T10:00:00.1+01:00 stdout P:x half").unwrap(),
+        r#"time="2026-11-23T10:00:00.1+01:00" stream="stdout" partial=true message="half""#
+    );
     assert_eq!(
         read("container log", r#"{"log":"gate \u0041 jammed\n","stream":"stdout","time":"2026-11-23T10:00:00Z"}"#).unwrap(),
         r#"message="gate A jammed" stream="stdout" time="2026-11-23T10:00:00Z""#
     );
-    for none in ["", "2026-11-23T10:00:00Z stdin F x", "2026-11-23T10:00:00Z stdout X x", "soon stdout F x", "{\"stream\":\"stdout\"}", "{\"log\":\"x\"} y", "{\"log\":"] {
+    for none in [
+        "",
+        "2026-11-23T10:00:00Z stdin F x",
+        "2026-11-23T10:00:00Z stdout X x",
+        "soon stdout F x",
+        "{\"stream\":\"stdout\"}",
+        "{\"log\":\"x\"} y",
+        "{\"log\":",
+    ] {
         assert_eq!(read("container log", none), None, "{none}");
     }
 }
@@ -178,7 +203,9 @@ fn xml_one_level_deep() {
     let text = r#"<?xml version="1.0"?> <!-- x --> <entry gate='G4' n="12"> <port>Tansy &amp; &#x51;uay</port><note><![CDATA[a < b]]></note><deep><x>1</x></deep><none/><ok>true</ok></entry>"#;
     assert_eq!(read("xml", text).unwrap(), r#"gate="G4" n=12 port="Tansy & Quay" note="a < b" none="" ok=true"#);
     assert_eq!(read("xml", "<e a=\"1\"/>").unwrap(), "a=1");
-    for none in ["", "plain", "<e/>", "<e a=1/>", "<e a=\"1\">", "<e><a>1</b></e>", "<e a=\"&what;\"/>", "<e a=\"1\"/> more", "<1 a=\"1\"/>", &"<a>".repeat(9_000)] {
+    for none in
+        ["", "plain", "<e/>", "<e a=1/>", "<e a=\"1\">", "<e><a>1</b></e>", "<e a=\"&what;\"/>", "<e a=\"1\"/> more", "<1 a=\"1\"/>", &"<a>".repeat(9_000)]
+    {
         assert_eq!(read("xml", none), None, "{none}");
     }
 }
@@ -186,7 +213,11 @@ fn xml_one_level_deep() {
 #[test]
 fn template_types() {
     for (template, text, found) in [
-        (r#""[{at:time \"%d/%b/%Y:%H:%M:%S %z\"}] {level:word}: {rest}""#, "[23/Nov/2026:11:00:00 +0100] warn: ", Some(r#"at="2026-11-23T10:00:00Z" level="warn" rest="""#)),
+        (
+            r#""[{at:time \"%d/%b/%Y:%H:%M:%S %z\"}] {level:word}: {rest}""#,
+            "[23/Nov/2026:11:00:00 +0100] warn: ",
+            Some(r#"at="2026-11-23T10:00:00Z" level="warn" rest="""#),
+        ),
         (r#""{_:word} {n:number}s {what:rest}""#, "took 1.5s for {all}", Some(r#"n=1.5 what="for {all}""#)),
         (r#""{at:time in \"Europe/Lisbon\"};{ip:ip}""#, "2026-07-01 10:00:00;2001:db8::1", Some(r#"at="2026-07-01T09:00:00Z" ip="2001:db8::1""#)),
         (r#""{n:integer}%""#, "08%", None),
@@ -201,7 +232,16 @@ fn template_types() {
 #[test]
 fn no_bytes_break_a_format() {
     const FORMATS: &[&str] = &[
-        "json", "key=value", "csv(a, b, c)", "access log", "syslog", "w3c log(a, b, c)", "container log", "xml", "\"{a:ip} {b:time} {c:number}: {rest}\"", "/(?<a>.)(?<b>\\d+)?/",
+        "json",
+        "key=value",
+        "csv(a, b, c)",
+        "access log",
+        "syslog",
+        "w3c log(a, b, c)",
+        "container log",
+        "xml",
+        "\"{a:ip} {b:time} {c:number}: {rest}\"",
+        "/(?<a>.)(?<b>\\d+)?/",
     ];
     const SIGNS: &[u8] = b"\"'\\<>[]{}=,: \n\0\xff";
     let seeds = include_str!("seeds.txt");

@@ -230,7 +230,10 @@ impl<'a> Cursor<'a> {
     pub(super) fn column(&mut self, what: &str) -> Outcome<Path> {
         let rest = self.rest();
         let len = Self::name_len(rest);
-        if len > 0 && rest[len..].starts_with('(') && let Some(close) = rest[len..].find(')') {
+        if len > 0
+            && rest[len..].starts_with('(')
+            && let Some(close) = rest[len..].find(')')
+        {
             let inner = &rest[len + 1..len + close];
             if !inner.is_empty() && inner.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_')) {
                 self.at += len + close + 1;
@@ -269,7 +272,9 @@ impl<'a> Cursor<'a> {
                 ')' | ',' if !quoted && !slashed && depth == 0 => {
                     let written = rest[..i].trim_end();
                     if written.is_empty() {
-                        return Err(Mistake::new(start..start + i, "nothing is given here").expected("a field, a text in quotes, a number or a regular expression"));
+                        return Err(
+                            Mistake::new(start..start + i, "nothing is given here").expected("a field, a text in quotes, a number or a regular expression")
+                        );
                     }
                     self.at += i;
                     return Ok(written.to_owned());

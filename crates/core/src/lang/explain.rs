@@ -12,7 +12,9 @@ pub fn explain(text: &str) -> Result<String, Mistake> {
     match (parse_step(text), parse_condition(text)) {
         (Ok(step), _) => Ok(of_step(&step)),
         (Err(_), Ok(condition)) => Ok(of_condition(&condition)),
-        (Err(step), Err(condition)) => Err(if super::STEP_VERBS.contains(&verb) || super::nearest(verb, super::STEP_VERBS.iter().copied()).is_some() { step } else { condition }),
+        (Err(step), Err(condition)) => {
+            Err(if super::STEP_VERBS.contains(&verb) || super::nearest(verb, super::STEP_VERBS.iter().copied()).is_some() { step } else { condition })
+        }
     }
 }
 
@@ -67,7 +69,13 @@ fn operation(operation: &Operation) -> String {
             format!("{share}{key}. What is kept says in sampled.weight how many events it stands for.{}", unless(always, "An event is always kept, unmarked,"))
         }
         Operation::Limit { pace, by: key, unless: always } => {
-            format!("Lets {} events pass per {}{}, and removes what comes faster.{}", pace.count, pace.per.word(), by(key, ", all together", ", for each value of"), unless(always, "An event always passes, uncounted,"))
+            format!(
+                "Lets {} events pass per {}{}, and removes what comes faster.{}",
+                pace.count,
+                pace.per.word(),
+                by(key, ", all together", ", for each value of"),
+                unless(always, "An event always passes, uncounted,")
+            )
         }
         Operation::Redact { what, fields } => {
             let parts = what.iter().map(|r| {
@@ -118,17 +126,25 @@ fn operation(operation: &Operation) -> String {
             let what = if outputs.is_empty() {
                 "every other column, by its name".to_owned()
             } else {
-                let one = |(path, column): &(Path, Option<String>)| column.as_ref().map_or_else(|| path.to_string(), |c| format!("{path} (from the column {c})"));
+                let one =
+                    |(path, column): &(Path, Option<String>)| column.as_ref().map_or_else(|| path.to_string(), |c| format!("{path} (from the column {c})"));
                 outputs.iter().map(one).collect::<Vec<_>>().join(", ")
             };
             format!("Looks the value of {field} up in the table {table} and adds {what}. A value that the table does not have changes nothing.")
         }
         Operation::Locate { field, table, into } => {
-            format!("Looks the address in {field} up in the places of {table} and adds, as far as they are known, {into}.country, .region, .city, .latitude, .longitude, .network and .network_name.")
+            format!(
+                "Looks the address in {field} up in the places of {table} and adds, as far as they are known, {into}.country, .region, .city, .latitude, .longitude, .network and .network_name."
+            )
         }
-        Operation::Resolve { field, into } => format!("Writes the name of the address in {field} to {into}, if it is known by then; the batch does not wait for it."),
+        Operation::Resolve { field, into } => {
+            format!("Writes the name of the address in {field} to {into}, if it is known by then; the batch does not wait for it.")
+        }
         Operation::Merge { within, by: key } => {
-            format!("Holds an event back for {within} and lets those that agree with it in {} go into it; then it goes on, with merged.count, merged.first and merged.last.", list(key))
+            format!(
+                "Holds an event back for {within} and lets those that agree with it in {} go into it; then it goes on, with merged.count, merged.first and merged.last.",
+                list(key)
+            )
         }
         Operation::Join { how, by: key, within } => {
             let lines = match how {
@@ -139,9 +155,15 @@ fn operation(operation: &Operation) -> String {
             format!("Makes one event of several lines of message: {lines}{}. It waits {within} for the next line.", by(key, "", "; a stream for each value of"))
         }
         Operation::Trim { field, size } => format!("Cuts {field} to {size}, between characters; what was cut ends in `…`."),
-        Operation::Count { name, by: labels } => format!("Counts events in the metric {name}{}, weights of samples included. The event goes on unchanged.", by(labels, "", ", apart for each value of")),
+        Operation::Count { name, by: labels } => format!(
+            "Counts events in the metric {name}{}, weights of samples included. The event goes on unchanged.",
+            by(labels, "", ", apart for each value of")
+        ),
         Operation::Measure { field, name, by: labels } => {
-            format!("Adds the number in {field} to the histogram {name}{}, weights of samples included. The event goes on unchanged.", by(labels, "", ", apart for each value of"))
+            format!(
+                "Adds the number in {field} to the histogram {name}{}, weights of samples included. The event goes on unchanged.",
+                by(labels, "", ", apart for each value of")
+            )
         }
         Operation::Use { recipe, arguments } => {
             let given: Vec<_> = arguments.iter().map(|(name, given)| format!("{name} as {given}")).collect();
@@ -285,7 +307,11 @@ fn reads(operation: &Operation, out: &mut Vec<String>) {
         }
         Operation::Tag(pairs) | Operation::Set(pairs) => pairs.iter().for_each(|(_, v)| value_fields(v, out)),
         Operation::Convert(pairs) => out.extend(pairs.iter().map(|(p, _)| p.to_string())),
-        Operation::Parse { field, .. } | Operation::LookUp { field, .. } | Operation::Locate { field, .. } | Operation::Resolve { field, .. } | Operation::Trim { field, .. } => {
+        Operation::Parse { field, .. }
+        | Operation::LookUp { field, .. }
+        | Operation::Locate { field, .. }
+        | Operation::Resolve { field, .. }
+        | Operation::Trim { field, .. } => {
             paths(std::slice::from_ref(field));
         }
         Operation::Merge { by, .. } | Operation::Count { by, .. } => paths(by),

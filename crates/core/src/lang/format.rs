@@ -6,7 +6,8 @@ use super::mistake::Mistake;
 use super::step::time_form;
 use crate::field::Path;
 
-const EXPECTED: &str = "`json`, `key=value`, `csv(…)`, `access log`, `syslog`, `w3c log(…)`, `container log`, `xml`, a template in quotes or a regular expression between slashes";
+const EXPECTED: &str =
+    "`json`, `key=value`, `csv(…)`, `access log`, `syslog`, `w3c log(…)`, `container log`, `xml`, a template in quotes or a regular expression between slashes";
 const WORDS: &[&str] = &["json", "logfmt", "key=value", "csv", "access", "syslog", "w3c", "container", "xml"];
 
 /// One format, or several with `else` between.

@@ -14,8 +14,8 @@ mod step;
 mod value;
 
 pub use ast::{
-    Arithmetic, Condition, Conversion, Detector, Format, Function, Joining, Level, Literal, Mask, Network, Operation, Ordering, Pace, Part, Pattern, Place, Rate,
-    Redaction, Renaming, Selector, Size, Step, Template, Test, Time, TimeForm, TimeUnit, Unit, Value, What,
+    Arithmetic, Condition, Conversion, Detector, Format, Function, Joining, Level, Literal, Mask, Network, Operation, Ordering, Pace, Part, Pattern, Place,
+    Rate, Redaction, Renaming, Selector, Size, Step, Template, Test, Time, TimeForm, TimeUnit, Unit, Value, What,
 };
 pub use condition::parse_condition;
 pub use explain::explain;

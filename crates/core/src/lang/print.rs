@@ -3,8 +3,8 @@
 use std::fmt::{self, Display, Formatter};
 
 use super::ast::{
-    Arithmetic, Condition, Conversion, Format, Joining, Literal, Mask, Network, Operation, Ordering, Pace, Part, Pattern, Place, Rate, Redaction, Renaming, Selector,
-    Size, Step, Template, Test, Time, TimeForm, Value, What,
+    Arithmetic, Condition, Conversion, Format, Joining, Literal, Mask, Network, Operation, Ordering, Pace, Part, Pattern, Place, Rate, Redaction, Renaming,
+    Selector, Size, Step, Template, Test, Time, TimeForm, Value, What,
 };
 use super::{JOIN_WITHIN, write_quoted};
 use crate::field::Path;

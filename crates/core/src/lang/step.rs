@@ -1,8 +1,6 @@
 //! Parses steps.
 
-use super::ast::{
-    Conversion, Detector, Joining, Mask, Operation, Pace, Rate, Redaction, Renaming, Selector, Size, Step, Time, TimeForm, TimeUnit, Unit, What,
-};
+use super::ast::{Conversion, Detector, Joining, Mask, Operation, Pace, Rate, Redaction, Renaming, Selector, Size, Step, Time, TimeForm, TimeUnit, Unit, What};
 use super::condition::condition;
 use super::cursor::{Cursor, Outcome};
 use super::format::formats;
@@ -220,7 +218,9 @@ pub(super) fn time_form(c: &mut Cursor<'_>) -> Outcome<TimeForm> {
         let start = c.at();
         let format = c.quoted("a time's format")?;
         if let Err(why) = crate::time::check_format(&format) {
-            return Err(Mistake::new(c.since(start), format!("not a time's format: {why}")).expected("`%Y`, `%m`, `%d`, `%H`, `%M`, `%S`, `%b`, `%z` and the like"));
+            return Err(
+                Mistake::new(c.since(start), format!("not a time's format: {why}")).expected("`%Y`, `%m`, `%d`, `%H`, `%M`, `%S`, `%b`, `%z` and the like")
+            );
         }
         form.format = Some(format);
     }
@@ -239,7 +239,9 @@ fn selector(c: &mut Cursor<'_>) -> Outcome<Selector> {
     match c.wildcard() {
         Some((at, like)) => {
             if like.bytes().all(|b| b == b'*') {
-                return Err(Mistake::new(at.start..at.start + 1, "`*` alone would be every field").expected("a beginning or an end, as in `debug.*` or `*_tmp`"));
+                return Err(
+                    Mistake::new(at.start..at.start + 1, "`*` alone would be every field").expected("a beginning or an end, as in `debug.*` or `*_tmp`")
+                );
             }
             Ok(Selector::Like(like))
         }
@@ -270,11 +272,8 @@ fn look_up(c: &mut Cursor<'_>) -> Outcome<Operation> {
     let table = c.name("the name of a table")?;
     let output = |c: &mut Cursor<'_>| {
         let path = c.path("a field to write")?;
-        let column = if c.sign("=") {
-            Some(if c.rest().starts_with('"') { c.quoted("a column")? } else { c.path("a column of the table")?.flat() })
-        } else {
-            None
-        };
+        let column =
+            if c.sign("=") { Some(if c.rest().starts_with('"') { c.quoted("a column")? } else { c.path("a column of the table")?.flat() }) } else { None };
         Ok((path, column))
     };
     let outputs = if c.words("as") { c.list(output)? } else { Vec::new() };

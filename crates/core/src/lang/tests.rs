@@ -178,7 +178,13 @@ fn any_condition() -> impl Strategy<Value = Condition> {
 }
 
 fn any_step() -> impl Strategy<Value = Step> {
-    let mask = prop_oneof![Just(Mask::Stars), (1..20usize).prop_map(Mask::KeepLast), (1..20usize).prop_map(Mask::KeepFirst), any::<String>().prop_map(Mask::With), Just(Mask::Hash)];
+    let mask = prop_oneof![
+        Just(Mask::Stars),
+        (1..20usize).prop_map(Mask::KeepLast),
+        (1..20usize).prop_map(Mask::KeepFirst),
+        any::<String>().prop_map(Mask::With),
+        Just(Mask::Hash)
+    ];
     let detector = proptest::sample::select(Detector::ALL.to_vec()).prop_map(What::Detector);
     let redaction = (detector, mask.clone()).prop_map(|(what, mask)| Redaction { what, mask });
     let name = prop_oneof![4 => path(), 1 => proptest::sample::select(vec!["mail", "email", "cart", "card"]).prop_map(Path::name)];
@@ -195,13 +201,27 @@ fn any_step() -> impl Strategy<Value = Step> {
     let pace = (1..1000u64, proptest::sample::select(TimeUnit::ALL.to_vec())).prop_map(|(count, per)| Pace { count, per });
     let time = (1..20u64, proptest::sample::select(TimeUnit::ALL.to_vec())).prop_map(|(count, unit)| Time { count, unit });
     let paths = || proptest::collection::vec(path(), 0..3);
-    let form = (proptest::option::of(Just("%d/%b/%Y %H:%M:%S".to_owned())), proptest::option::of(Just("Europe/Lisbon".to_owned()))).prop_map(|(format, zone)| TimeForm { format, zone });
-    let conversion = prop_oneof![Just(Conversion::Integer), Just(Conversion::Number), Just(Conversion::Boolean), Just(Conversion::Text), form.clone().prop_map(Conversion::Time)];
+    let form = (proptest::option::of(Just("%d/%b/%Y %H:%M:%S".to_owned())), proptest::option::of(Just("Europe/Lisbon".to_owned())))
+        .prop_map(|(format, zone)| TimeForm { format, zone });
+    let conversion = prop_oneof![
+        Just(Conversion::Integer),
+        Just(Conversion::Number),
+        Just(Conversion::Boolean),
+        Just(Conversion::Text),
+        form.clone().prop_map(Conversion::Time)
+    ];
     let pattern = || Just(Pattern { source: "^\\d+ (?<a>x)".into(), ignore_case: true });
     let joining = prop_oneof![pattern().prop_map(Joining::Starting), pattern().prop_map(Joining::Continued), Just(Joining::Indented)];
     let renaming = prop_oneof![(path(), path()).prop_map(|(a, b)| Renaming::Field(a, b)), Just(Renaming::Like("old_*.x*".into(), "*_new_*".into()))];
     let template = (path(), form).prop_map(|(path, form)| Template {
-        parts: vec![Part::Text("at {".into()), Part::Field(Some(path.clone()), Place::Time(form)), Part::Text(" \"".into()), Part::Field(None, Place::Word), Part::Text(": ".into()), Part::Field(Some(path), Place::Rest)],
+        parts: vec![
+            Part::Text("at {".into()),
+            Part::Field(Some(path.clone()), Place::Time(form)),
+            Part::Text(" \"".into()),
+            Part::Field(None, Place::Word),
+            Part::Text(": ".into()),
+            Part::Field(Some(path), Place::Rest),
+        ],
     });
     let columns = || proptest::collection::vec(prop_oneof![path(), Just(Path::name("-"))], 1..4);
     let format = prop_oneof![
@@ -216,14 +236,18 @@ fn any_step() -> impl Strategy<Value = Step> {
         (pace, paths(), proptest::option::of(any_condition())).prop_map(|(pace, by, unless)| Operation::Limit { pace, by, unless }),
         proptest::collection::vec((path(), conversion), 1..3).prop_map(Operation::Convert),
         (path(), proptest::collection::vec(format, 1..3)).prop_map(|(field, formats)| Operation::Parse { field, formats }),
-        (path(), "[a-z]{1,5}", proptest::collection::vec((path(), proptest::option::of("[a-z ]{1,5}")), 0..3)).prop_map(|(field, table, outputs)| Operation::LookUp { field, table, outputs }),
+        (path(), "[a-z]{1,5}", proptest::collection::vec((path(), proptest::option::of("[a-z ]{1,5}")), 0..3))
+            .prop_map(|(field, table, outputs)| Operation::LookUp { field, table, outputs }),
         (path(), "[a-z]{1,5}", path()).prop_map(|(field, table, into)| Operation::Locate { field, table, into }),
         (path(), path()).prop_map(|(field, into)| Operation::Resolve { field, into }),
         (time.clone(), proptest::collection::vec(path(), 1..3)).prop_map(|(within, by)| Operation::Merge { within, by }),
         (joining, paths(), time).prop_map(|(how, by, within)| Operation::Join { how, by, within }),
         ("[a-z_]{1,9}", paths()).prop_map(|(name, by)| Operation::Count { name, by }),
         (path(), "[a-z_]{1,9}", paths()).prop_map(|(field, name, by)| Operation::Measure { field, name, by }),
-        ("[a-z]{1,5}", Just(vec![("field".to_owned(), "a.b".to_owned()), ("with".to_owned(), "\"x, )\"".to_owned()), ("how".to_owned(), "/a,(b)/".to_owned())]))
+        (
+            "[a-z]{1,5}",
+            Just(vec![("field".to_owned(), "a.b".to_owned()), ("with".to_owned(), "\"x, )\"".to_owned()), ("how".to_owned(), "/a,(b)/".to_owned())])
+        )
             .prop_map(|(recipe, arguments)| Operation::Use { recipe, arguments }),
     ];
     let operation = prop_oneof![

@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TABLE};
 use super::parse::{At, ParsedPlan, Raw, Section, inside, reports};
-use super::report::Report;
 use super::recipe::{Recipe, Recipes, expand, expanded_len};
+use super::report::Report;
 use crate::lang::{Condition, Mistake, Operation, Size, Step, nearest, parse_condition, parse_step};
 use crate::table::Match;
 
@@ -379,7 +379,9 @@ impl Checker<'_> {
                         mistake.nearest = near;
                         Some(mistake)
                     }
-                    Some(other) if other != kind => Some(Mistake::new(at(table), format!("the table `{table}` is of kind `{other}`")).expected(format!("a table of kind `{kind}`"))),
+                    Some(other) if other != kind => {
+                        Some(Mistake::new(at(table), format!("the table `{table}` is of kind `{other}`")).expected(format!("a table of kind `{kind}`")))
+                    }
                     Some(_) => None,
                 }
             }
@@ -392,10 +394,17 @@ impl Checker<'_> {
                 if let Some(odd) = given.iter().find(|name| !known.parameters.iter().any(|p| p == *name)) {
                     let all: Vec<_> = known.parameters.iter().map(|p| format!("`{p}`")).collect();
                     let expected = if all.is_empty() { "none".to_owned() } else { all.join(", ") };
-                    return Some(Mistake::new(at(odd), format!("the recipe `{recipe}` has no parameter `{odd}`")).expected(expected).near(odd, known.parameters.iter().map(String::as_str)));
+                    return Some(
+                        Mistake::new(at(odd), format!("the recipe `{recipe}` has no parameter `{odd}`"))
+                            .expected(expected)
+                            .near(odd, known.parameters.iter().map(String::as_str)),
+                    );
                 }
                 if let Some(missing) = known.parameters.iter().find(|p| !given.contains(&p.as_str())) {
-                    return Some(Mistake::new(at(recipe), format!("the recipe `{recipe}` is not given its `{missing}`")).expected(format!("`use {recipe}({missing} = …)`")));
+                    return Some(
+                        Mistake::new(at(recipe), format!("the recipe `{recipe}` is not given its `{missing}`"))
+                            .expected(format!("`use {recipe}({missing} = …)`")),
+                    );
                 }
                 known.wrong_with(arguments).map(|why| Mistake::new(0..text.len(), why))
             }
@@ -683,7 +692,10 @@ impl Checker<'_> {
                 match metrics.get(&name) {
                     Some(known) if *known != made => {
                         if let Some(at) = section.get(key) {
-                            self.mistakes.push(Mistake::new(at.at.clone(), format!("the metric `{name}` is made in two ways: {known}, and {made}")).expected("the same labels everywhere, or another name"));
+                            self.mistakes.push(
+                                Mistake::new(at.at.clone(), format!("the metric `{name}` is made in two ways: {known}, and {made}"))
+                                    .expected("the same labels everywhere, or another name"),
+                            );
                         }
                     }
                     Some(_) => {}

@@ -4,6 +4,7 @@
 //! sentences, addresses, sizes); [`crate::engine::CompiledPlan::new`] makes it run. Each stage is a type of its own, so that an unchecked plan cannot be run.
 //! Every mistake points at its place in the document, and all mistakes are reported, not only the first.
 
+mod canonical;
 mod check;
 mod keys;
 mod parse;
@@ -11,6 +12,7 @@ mod recipe;
 mod report;
 mod schema;
 
+pub use canonical::canonical;
 pub use check::{CheckedPlan, Destination, DestinationKind, Gate, HttpDestination, Price, Route, SecretName, Source, TableFile, TableKind, is_name};
 pub use parse::ParsedPlan;
 pub use report::Report;

@@ -64,7 +64,8 @@ impl ParsedPlan {
                 errors.iter().map(|e| Mistake::new(e.span().unwrap_or(0..0), format!("this is not TOML: {}", e.message().replace('\n', "; ")))).collect();
             return Err(reports(text, mistakes));
         }
-        let mut plan = ParsedPlan { text: text.to_owned(), sources: Vec::new(), destinations: Vec::new(), routes: Vec::new(), recipes: Vec::new(), tables: Vec::new() };
+        let mut plan =
+            ParsedPlan { text: text.to_owned(), sources: Vec::new(), destinations: Vec::new(), routes: Vec::new(), recipes: Vec::new(), tables: Vec::new() };
         let mut mistakes = Vec::new();
         for (key, value) in in_order(document.get_ref()) {
             let name: &str = key.get_ref();

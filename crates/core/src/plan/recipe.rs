@@ -39,7 +39,9 @@ impl Recipe {
 
     /// What is wrong with its sentences once its parameters are given.
     pub(super) fn wrong_with(&self, arguments: &[(String, String)]) -> Option<String> {
-        self.filled(arguments).find_map(|text| parse_step(&text).err().filter(|_| !arguments.is_empty()).map(|m| format!("with this, a step of the recipe is `{text}`: {}", m.message)))
+        self.filled(arguments).find_map(|text| {
+            parse_step(&text).err().filter(|_| !arguments.is_empty()).map(|m| format!("with this, a step of the recipe is `{text}`: {}", m.message))
+        })
     }
 }
 

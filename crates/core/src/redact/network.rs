@@ -36,7 +36,9 @@ pub(super) fn ipv4(text: &[u8], from: usize) -> Option<Range<usize>> {
         while start > from && dot - start < 3 && text[start - 1].is_ascii_digit() {
             start -= 1;
         }
-        if start == dot || before(text, start, from).is_some_and(|b| joins_word(b) || b == b'.' || (b == b'-' && start >= 2 && text[start - 2].is_ascii_alphanumeric())) {
+        if start == dot
+            || before(text, start, from).is_some_and(|b| joins_word(b) || b == b'.' || (b == b'-' && start >= 2 && text[start - 2].is_ascii_alphanumeric()))
+        {
             continue;
         }
         let Some(end) = octets(text, start) else { continue };

@@ -158,7 +158,8 @@ pub(super) fn find(text: &[u8], from: usize) -> Option<Range<usize>> {
         };
         if begins && let Some(end) = number(text, at) {
             let next = text.get(end).copied().unwrap_or(b' ');
-            let goes_on = joins_word(next) || (matches!(next, b'-' | b'.' | b':' | b'/' | b',') && text.get(end + 1).is_some_and(u8::is_ascii_digit)) || next == b'%';
+            let goes_on =
+                joins_word(next) || (matches!(next, b'-' | b'.' | b':' | b'/' | b',') && text.get(end + 1).is_some_and(u8::is_ascii_digit)) || next == b'%';
             if !goes_on {
                 return Some(at..end);
             }

@@ -42,14 +42,58 @@ const FORMS: &[(&str, usize, bool)] = &[
 
 /// Words whose value is a secret, behind `=` or `:`.
 const WORDS: &[&str] = &[
-    "password", "passwd", "passphrase", "passcode", "pwd", "secret", "api_key", "api-key", "apikey", "access_key", "access-key", "accesskey", "access_token",
-    "access-token", "accesstoken", "auth_token", "auth-token", "authtoken", "refresh_token", "refresh-token", "id_token", "session_token", "client_secret", "client-secret",
-    "clientsecret", "private_key", "secret_key", "secret-key", "secretkey", "signing_key", "encryption_key", "token",
+    "password",
+    "passwd",
+    "passphrase",
+    "passcode",
+    "pwd",
+    "secret",
+    "api_key",
+    "api-key",
+    "apikey",
+    "access_key",
+    "access-key",
+    "accesskey",
+    "access_token",
+    "access-token",
+    "accesstoken",
+    "auth_token",
+    "auth-token",
+    "authtoken",
+    "refresh_token",
+    "refresh-token",
+    "id_token",
+    "session_token",
+    "client_secret",
+    "client-secret",
+    "clientsecret",
+    "private_key",
+    "secret_key",
+    "secret-key",
+    "secretkey",
+    "signing_key",
+    "encryption_key",
+    "token",
 ];
 
 /// Values that say that there is none.
-const NO_SECRETS: &[&[u8]] =
-    &[b"true", b"false", b"null", b"none", b"nil", b"undefined", b"empty", b"missing", b"invalid", b"expired", b"required", b"redacted", b"changed", b"unset", b"valid"];
+const NO_SECRETS: &[&[u8]] = &[
+    b"true",
+    b"false",
+    b"null",
+    b"none",
+    b"nil",
+    b"undefined",
+    b"empty",
+    b"missing",
+    b"invalid",
+    b"expired",
+    b"required",
+    b"redacted",
+    b"changed",
+    b"unset",
+    b"valid",
+];
 
 #[derive(Clone, Copy)]
 enum Lead {
@@ -115,7 +159,13 @@ pub(super) fn secret(text: &[u8], from: usize) -> Option<Range<usize>> {
                 let (form, fewest, capitals) = FORMS[i];
                 // These are exact; the automaton is not.
                 let exact = !joined && before(text, hit.start(), from) != Some(b'_') && &text[hit.range()] == form.as_bytes();
-                let end = run(text, hit.end(), |b| if capitals { b.is_ascii_uppercase() || b.is_ascii_digit() } else { b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-') || (b == b'.' && matches!(form, "SG." | "ya29.")) });
+                let end = run(text, hit.end(), |b| {
+                    if capitals {
+                        b.is_ascii_uppercase() || b.is_ascii_digit()
+                    } else {
+                        b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-') || (b == b'.' && matches!(form, "SG." | "ya29."))
+                    }
+                });
                 let end = end - text[hit.end()..end].iter().rev().take_while(|b| matches!(b, b'.' | b'-')).count();
                 (exact && end - hit.end() >= fewest && text[hit.end()..end].iter().any(u8::is_ascii_alphanumeric)).then_some(hit.start()..end)
             }

@@ -83,5 +83,6 @@ fn text(app: &App) -> prometheus::Result<Vec<u8>> {
     }
     let mut out = Vec::new();
     TextEncoder::new().encode(&registry.gather(), &mut out)?;
+    app.metrics.write(&mut out);
     Ok(out)
 }

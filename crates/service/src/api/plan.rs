@@ -36,6 +36,7 @@ fn problem(refusal: Refusal) -> Problem {
             Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "missing-secrets", "The plan cannot be applied", detail).with("missing_secrets", names)
         }
         Refusal::Listen { .. } => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "cannot-listen", "The plan cannot be applied", refusal.to_string()),
+        Refusal::Table { .. } => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "table-unreadable", "The plan cannot be applied", refusal.to_string()),
         Refusal::Records(e) => records_problem(&e),
     }
 }

@@ -37,6 +37,8 @@ fn arrival(n: u32) -> Arrival {
         entries: vec![entry("d", &[0, 1, 2]), entry("e", &[1, 2])],
         postings: postings.collect(),
         unread: Vec::new(),
+        held: Vec::new(),
+        metrics: Vec::new(),
     }
 }
 

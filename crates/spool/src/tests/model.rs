@@ -67,7 +67,16 @@ impl Model {
             postings.push(Posting { account: account(Place::Route, "r", "s", Measure::Copies), amount });
             entries.push(Entry { destination: (*name).to_owned(), route: "r".into(), selection, amount });
         }
-        Arrival { source: "s".into(), arrived_ms: 1_000 * self.stored as i64, data: pack(lines.into_bytes()), entries, postings, unread: Vec::new() }
+        Arrival {
+            source: "s".into(),
+            arrived_ms: 1_000 * self.stored as i64,
+            data: pack(lines.into_bytes()),
+            entries,
+            postings,
+            unread: Vec::new(),
+            held: Vec::new(),
+            metrics: Vec::new(),
+        }
     }
 }
 

@@ -1,0 +1,106 @@
+//! The tables of the running plan: read before it is applied, and again whenever their files change.
+
+use std::collections::HashMap;
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, SystemTime};
+
+use rockrose_core::plan::{CheckedPlan, TableFile, TableKind};
+use rockrose_core::table::{Places, Rows, Table, TableSlot};
+
+use crate::App;
+
+/// Largest table file, in bytes.
+const MAX_FILE: u64 = 512 << 20;
+/// How often files are looked at.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
+
+/// What a file looked like when it was read.
+type Seen = (Option<SystemTime>, u64);
+
+pub(crate) struct Open {
+    file: TableFile,
+    slot: Arc<TableSlot>,
+    seen: Seen,
+}
+
+/// The tables of the plan that runs.
+#[derive(Default)]
+pub(crate) struct Tables {
+    open: Mutex<Vec<Open>>,
+}
+
+fn seen(path: &str) -> std::io::Result<Seen> {
+    let about = std::fs::metadata(path)?;
+    Ok((about.modified().ok(), about.len()))
+}
+
+fn read(file: &TableFile) -> Result<(Table, Seen), String> {
+    let seen = seen(&file.path).map_err(|e| format!("{}: {e}", file.path))?;
+    if seen.1 > MAX_FILE {
+        return Err(format!("{}: larger than 512 MiB", file.path));
+    }
+    let bytes = std::fs::read(Path::new(&file.path)).map_err(|e| format!("{}: {e}", file.path))?;
+    let table = match &file.kind {
+        TableKind::Csv { key, how } => Rows::read(&bytes, key, *how).map(Table::Rows),
+        TableKind::Places => Places::read(bytes).map(|places| Table::Places(Box::new(places))),
+    };
+    table.map(|table| (table, seen)).map_err(|e| format!("{}: {e}", file.path))
+}
+
+/// Reads all tables of a plan. Fails with the table's name and what is wrong with its file.
+pub(crate) async fn open(plan: &CheckedPlan) -> Result<Vec<Open>, (String, String)> {
+    let files = plan.tables.clone();
+    let opened = tokio::task::spawn_blocking(move || {
+        files
+            .into_iter()
+            .map(|file| match read(&file) {
+                Ok((table, seen)) => Ok(Open { slot: Arc::new(TableSlot::of(table)), seen, file }),
+                Err(why) => Err((file.name, why)),
+            })
+            .collect()
+    });
+    opened.await.unwrap_or_else(|e| Err((String::new(), e.to_string())))
+}
+
+/// The slots by name, for the plan that is to be compiled.
+pub(crate) fn slots(open: &[Open]) -> HashMap<String, Arc<TableSlot>> {
+    open.iter().map(|o| (o.file.name.clone(), Arc::clone(&o.slot))).collect()
+}
+
+impl Tables {
+    pub(crate) fn set(&self, open: Vec<Open>) {
+        *self.open.lock().unwrap_or_else(PoisonError::into_inner) = open;
+    }
+
+    /// Reads again what has changed. A file that is wrong or gone leaves the table as it was.
+    fn refresh(&self) {
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        for table in open.iter_mut() {
+            let Ok(now) = seen(&table.file.path) else { continue };
+            if now == table.seen {
+                continue;
+            }
+            // Once for each state of the file, whatever comes of it.
+            table.seen = now;
+            match read(&table.file) {
+                Ok((fresh, _)) => {
+                    table.slot.set(fresh);
+                    tracing::info!(table = table.file.name, "the table's file has changed and was read again");
+                }
+                Err(why) => tracing::warn!(table = table.file.name, why, "the table's file has changed and cannot be read; the table stays as it was"),
+            }
+        }
+    }
+}
+
+/// Looks after the tables for as long as the service runs.
+pub(crate) async fn run(app: Arc<App>) {
+    let mut tick = tokio::time::interval(LOOK_EVERY);
+    loop {
+        tick.tick().await;
+        let app = Arc::clone(&app);
+        // A panic there would have been told already.
+        let _ = tokio::task::spawn_blocking(move || app.tables.refresh()).await;
+    }
+}

@@ -1,0 +1,109 @@
+//! What steps hold back, over the life of the service: let go when it is due, kept in the spool, taken up again after a crash.
+//!
+//! Whatever touches windows does so under one lock, from the work to the commit. So the spool holds what the memory does, and where a commit fails, the memory goes back to what the spool holds.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use rockrose_core::engine::{CompiledPlan, Held, HeldChange, Outcome, Scratch};
+use rockrose_core::ledger::{Account, Amount, Measure, Posting};
+use rockrose_spool::{Arrival, SpoolError, Unread, pack};
+
+use crate::{App, now_ms};
+
+/// How often windows are looked at.
+const LOOK_EVERY: Duration = Duration::from_millis(250);
+
+/// Makes an outcome durable; what it added to metrics shows from then on.
+pub(crate) async fn store(
+    app: &App,
+    source: &str,
+    now: i64,
+    mut outcome: Outcome,
+    data: rockrose_spool::Packed,
+    unread: Vec<Unread>,
+) -> Result<(), SpoolError> {
+    let metrics = std::mem::take(&mut outcome.metrics);
+    let arrival = Arrival {
+        source: source.to_owned(),
+        arrived_ms: now,
+        data,
+        entries: outcome.entries,
+        postings: outcome.postings,
+        unread,
+        held: outcome.held,
+        metrics: metrics.clone(),
+    };
+    app.spool.store(arrival).await?;
+    app.metrics.add(metrics);
+    Ok(())
+}
+
+/// Lets go what is due (with `all`, everything). The caller holds the windows' lock.
+pub(crate) async fn release(app: &App, compiled: &CompiledPlan, all: bool) -> Result<(), SpoolError> {
+    let now = now_ms();
+    for (source, mut outcome) in compiled.release(now, all, &mut Scratch::default()) {
+        let data = pack(std::mem::take(&mut outcome.lines));
+        if let Err(e) = store(app, &source, now, outcome, data, Vec::new()).await {
+            take_back(app, compiled).await;
+            return Err(e);
+        }
+    }
+    Ok(())
+}
+
+/// Makes the windows of a plan hold what the spool holds. What has no step any more goes to quarantine. The caller holds the windows' lock.
+pub(crate) async fn take_back(app: &App, compiled: &CompiledPlan) {
+    let kept = match app.spool.held().await {
+        Ok(kept) => kept,
+        Err(e) => {
+            tracing::error!(error = %e, "what windows held cannot be read");
+            return;
+        }
+    };
+    for (id, held) in compiled.restore(kept) {
+        if let Err(e) = set_aside(app, id, held).await {
+            tracing::error!(error = %e, "what a window held cannot be put to quarantine");
+        }
+    }
+}
+
+async fn set_aside(app: &App, id: u128, held: Held) -> Result<(), SpoolError> {
+    let stand = held.stand;
+    let post = |measure: Measure, amount: Amount| Posting {
+        account: Account {
+            place: stand.place,
+            name: stand.name.clone(),
+            via: stand.via.clone(),
+            position: stand.position,
+            sentence: stand.sentence.clone(),
+            measure,
+        },
+        amount,
+    };
+    let gone = Amount { events: held.events, bytes: held.bytes };
+    let outcome = Outcome {
+        postings: vec![post(Measure::Held, Amount { events: -gone.events, bytes: -gone.bytes }), post(Measure::Removed, gone)],
+        held: vec![HeldChange { id, held: None }],
+        ..Outcome::default()
+    };
+    let reason = format!("held back by a step that is no longer part of the plan: {}", stand.sentence);
+    let data = held.text.unwrap_or(held.json).into_bytes();
+    store(app, &stand.source, now_ms(), outcome, pack(Vec::new()), vec![Unread { reason, data }]).await
+}
+
+/// Looks after the windows for as long as the service runs.
+pub(crate) async fn run(app: Arc<App>) {
+    let mut tick = tokio::time::interval(LOOK_EVERY);
+    loop {
+        tick.tick().await;
+        if !app.engine.running().compiled.holds_back() {
+            continue;
+        }
+        let _order = app.engine.windows.lock().await;
+        let running = app.engine.running();
+        if let Err(e) = release(&app, &running.compiled, false).await {
+            tracing::warn!(error = %e, "what windows held could not be sent on; it is tried again");
+        }
+    }
+}

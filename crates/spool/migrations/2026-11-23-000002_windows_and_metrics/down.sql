@@ -1,0 +1,3 @@
+DROP TABLE metric_total;
+DROP TABLE metric_minute;
+DROP TABLE held;
