@@ -26,6 +26,8 @@ pub(crate) use test::ip as address;
 pub use window::{Held, HeldChange, Stand};
 
 #[cfg(test)]
+mod index_tests;
+#[cfg(test)]
 mod language_tests;
 #[cfg(test)]
 mod tests;

@@ -1,6 +1,6 @@
 //! Documents that must be read and documents that must not (RFC 8259), each held against a well-kept reader as well.
 
-use crate::field::FieldTable;
+use crate::field::{FieldTable, Path};
 use crate::json;
 
 /// Whether `bytes`, as the value of the one member of an object, are read.
@@ -243,4 +243,68 @@ fn a_wrong_byte_anywhere_is_refused_as_the_peer_refuses_it() {
             assert_eq!(mine, theirs, "{:?}", String::from_utf8_lossy(&line));
         }
     }
+}
+
+/// Lines of several senders through one guide, cut, changed and mixed: the answers are those of a scan without one, and of a peer.
+#[test]
+fn a_guide_changes_nothing_but_the_time() {
+    let seeds = include_str!("seeds.txt");
+    let lines: Vec<&str> = seeds.lines().collect();
+    let mut table = FieldTable::default();
+    for path in [&["a"][..], &["b", "c"], &["b.c"], &["message"], &["long_name_of_more_than_thirty_bytes_in_all"], &["time"]] {
+        table.want(&Path::of(path.iter().map(|s| (*s).to_owned()).collect()));
+    }
+    let mut state = 0x1234_5678_9abc_def1u64;
+    let mut below = move |n: usize| {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        (state % n.max(1) as u64) as usize
+    };
+    let rounds: usize = std::env::var("FUZZ_ROUNDS").ok().and_then(|n| n.parse().ok()).unwrap_or(20_000);
+    let (mut guide, mut guided, mut plain) = (json::Guide::default(), Vec::new(), Vec::new());
+    let (mut good, mut bad) = (0, 0);
+    for _ in 0..rounds {
+        // Three lines to a body, so that what stands behind a record is another.
+        let mut body = Vec::new();
+        let mut records = Vec::new();
+        for _ in 0..3 {
+            let mut line = lines[below(lines.len())].as_bytes().to_vec();
+            for _ in 0..below(3) {
+                match below(4) {
+                    0 => line.truncate(below(line.len() + 1)),
+                    1 if !line.is_empty() => {
+                        let at = below(line.len());
+                        line[at] = b"\"\\{}[]:,0e.-t x"[below(15)];
+                    }
+                    2 => {
+                        let at = below(line.len() + 1);
+                        let piece = line[at..(at + below(30)).min(line.len())].to_vec();
+                        line.splice(at..at, piece);
+                    }
+                    _ => line.insert(below(line.len() + 1), b"\"\\,:} "[below(6)]),
+                }
+            }
+            if std::str::from_utf8(&line).is_err() {
+                continue;
+            }
+            records.push(body.len()..body.len() + line.len());
+            body.extend_from_slice(&line);
+            body.push(b'\n');
+        }
+        for record in records {
+            let line = &body[record.clone()];
+            let with = json::scan_record(&body, record.clone(), &table, &mut guide, &mut guided);
+            let without = json::scan(line, &table, &mut plain);
+            assert_eq!(with, without, "{}", String::from_utf8_lossy(line));
+            let whole = with.as_ref().is_ok_and(|s| line[s.end..].iter().all(u8::is_ascii_whitespace));
+            if with.is_ok() {
+                assert_eq!(guided, plain, "{}", String::from_utf8_lossy(line));
+            }
+            let theirs = line.trim_ascii_start().first() == Some(&b'{') && serde_json::from_slice::<&serde_json::value::RawValue>(line).is_ok();
+            assert_eq!(whole, theirs, "{}", String::from_utf8_lossy(line));
+            if whole { good += 1 } else { bad += 1 }
+        }
+    }
+    assert!(good > rounds / 2 && bad > rounds / 2, "{good} good, {bad} bad");
 }

@@ -14,6 +14,8 @@ struct Groups {
     sizes: [usize; 10],
     /// The sign before each group but the first.
     gaps: [u8; 10],
+    /// Where each group ends.
+    ends: [usize; 10],
     count: usize,
     digits: usize,
     end: usize,
@@ -23,7 +25,7 @@ struct Groups {
 
 /// Reads digits with single signs between (a parenthesis may have a blank beside it).
 fn groups(text: &[u8], start: usize) -> Groups {
-    let mut g = Groups { sizes: [0; 10], gaps: [0; 10], count: 0, digits: 0, end: start, first: 0, second: 0 };
+    let mut g = Groups { sizes: [0; 10], gaps: [0; 10], ends: [0; 10], count: 0, digits: 0, end: start, first: 0, second: 0 };
     let mut at = start;
     loop {
         let from = at;
@@ -40,6 +42,7 @@ fn groups(text: &[u8], start: usize) -> Groups {
             break;
         }
         g.sizes[g.count] = at - from;
+        g.ends[g.count] = at;
         g.count += 1;
         g.end = at;
         if g.count == 10 {
@@ -53,6 +56,7 @@ fn groups(text: &[u8], start: usize) -> Groups {
         g.gaps[g.count] = text[at];
         at += gap;
     }
+    g.without_what_follows();
     g
 }
 
@@ -77,6 +81,21 @@ fn called(text: &[u8], start: usize) -> bool {
 }
 
 impl Groups {
+    /// A short number behind a blank, once there are digits enough, is another one: `… 0958 14 times`.
+    fn without_what_follows(&mut self) {
+        while self.count > 1 {
+            let last = self.count - 1;
+            let pairs = self.first == b'0' && self.count > 5 && self.sizes[..5] == [2; 5];
+            let another = self.gaps[last] == b' ' && self.sizes[last] <= 2 && self.sizes[last - 1] >= 3 && self.digits - self.sizes[last] >= 9;
+            if !pairs && !another {
+                return;
+            }
+            self.digits -= self.sizes[last];
+            self.count = last;
+            self.end = self.ends[last - 1];
+        }
+    }
+
     fn is(&self, sizes: &[usize]) -> bool {
         self.sizes[..self.count] == *sizes
     }

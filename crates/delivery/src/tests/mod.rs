@@ -21,7 +21,19 @@ async fn queue(spool: &Spool, destination: &str, lines: &[String]) {
     }
     let data = lines.iter().map(|l| format!("{l}\n")).collect::<String>().into_bytes();
     let entries = vec![Entry { destination: destination.into(), route: "r".into(), selection, amount }];
-    spool.store(Arrival { source: "s".into(), arrived_ms: 1, data: pack(data), entries, postings: Vec::new(), unread: Vec::new(), held: Vec::new(), metrics: Vec::new() }).await.unwrap();
+    spool
+        .store(Arrival {
+            source: "s".into(),
+            arrived_ms: 1,
+            data: pack(data),
+            entries,
+            postings: Vec::new(),
+            unread: Vec::new(),
+            held: Vec::new(),
+            metrics: Vec::new(),
+        })
+        .await
+        .unwrap();
 }
 
 use rockrose_spool::Spool;
