@@ -58,6 +58,15 @@ mod tests {
     }
 
     #[test]
+    fn weighted_counts_of_a_million_are_within_one_percent() {
+        for weight in [2.0, 10.0, 20.0] {
+            let sampler = Sampler::new(weight, 0);
+            let counted = (0..1_000_000u64).filter(|n| sampler.keeps(format!("trace-{n:x}").as_bytes())).count() as f64 * weight;
+            assert!((counted / 1e6 - 1.0).abs() < 0.01, "{counted} at a weight of {weight}");
+        }
+    }
+
+    #[test]
     fn the_choice_never_changes() {
         let s = Sampler::new(4.0, 0);
         let kept: Vec<_> = ["a", "b", "c", "d", "e", "f", "g", "h"].into_iter().filter(|k| s.keeps(k.as_bytes())).collect();

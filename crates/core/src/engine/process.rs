@@ -445,6 +445,10 @@ impl Run<'_> {
 
     /// An event through its source's steps from place `from` on, and through its routes.
     fn arrive(&mut self, view: View<'_>, duplicates: bool, from: usize, scratch: &mut Scratch) {
+        if self.from.steps.is_empty() && self.watch.is_none() {
+            self.route(view, duplicates, scratch);
+            return;
+        }
         let mut arrival = std::mem::take(&mut scratch.arrival);
         let mut passage = Passage { base: view, duplicates, work: &mut arrival, changed: false };
         let at = At { source: &self.from.name, place: Place::Source, name: &self.from.name, via: "" };
@@ -490,6 +494,10 @@ impl Run<'_> {
         if from == 0 {
             self.tallies.routes[number].taken.count(arrived.json.len());
         }
+        if through.steps.is_empty() && self.watch.is_none() {
+            self.send(number, arrived, duplicates, shared, scratch);
+            return;
+        }
         let mut work = std::mem::take(&mut scratch.route);
         let mut passage = Passage { base: arrived, duplicates, work: &mut work, changed: false };
         let at = At { source: &self.from.name, place: Place::Route, name: &through.name, via: &self.from.name };
@@ -498,17 +506,35 @@ impl Run<'_> {
         if passed == Passed::Through {
             let shaped = passage.view();
             let duplicates = duplicates && !passage.changed;
-            self.tallies.routes[number].out.count(shaped.json.len());
             let mut own_line = None;
             // What no step changed is one line for all routes; what this route changed, one for all its destinations.
             let line = if passage.changed { &mut own_line } else { shared };
-            for place in 0..through.to.len() {
-                self.tallies.routes[number].copies.count(shaped.json.len());
-                self.tallies.branches[through.branch + place].offered.count(shaped.json.len());
+            self.send(number, shaped, duplicates, line, scratch);
+        }
+        scratch.route = work;
+    }
+
+    /// An event that a route has done with, to each of its destinations.
+    fn send(&mut self, number: usize, shaped: View<'_>, duplicates: bool, line: &mut Option<u32>, scratch: &mut Scratch) {
+        let plan = self.plan;
+        let through = &plan.routes[number];
+        let tally = &mut self.tallies.routes[number];
+        tally.out.count(shaped.json.len());
+        for (place, to) in through.to.iter().enumerate() {
+            tally.copies.count(shaped.json.len());
+            let branch = &mut self.tallies.branches[through.branch + place];
+            branch.offered.count(shaped.json.len());
+            if plan.destinations[*to].steps.is_empty() && self.watch.is_none() {
+                let at = *line.get_or_insert_with(|| self.out.line(shaped.json));
+                branch.enqueued.count(shaped.json.len());
+                branch.selection.push(at);
+            }
+        }
+        for (place, to) in through.to.iter().enumerate() {
+            if !plan.destinations[*to].steps.is_empty() || self.watch.is_some() {
                 self.leave(number, place, shaped, duplicates, 0, line, scratch);
             }
         }
-        scratch.route = work;
     }
 
     /// An event through the steps of a route's destination from place `from` on, and into its queue.

@@ -56,9 +56,10 @@ impl Found {
         Name::Free(from..self.bytes.len() as u32)
     }
 
-    /// A text under a known name.
+    /// A text under a known name. It must be UTF-8, as every piece is that was cut from an event's text at ASCII signs.
     fn text(&mut self, name: usize, text: &[u8]) {
-        self.put(Name::Known(name as u16), |out| quote(text, out));
+        debug_assert!(std::str::from_utf8(text).is_ok(), "pieces are cut between characters");
+        self.put(Name::Known(name as u16), |out| json::quote(text, out));
     }
 
     /// A JSON token under a known name.
@@ -199,7 +200,7 @@ fn pattern(regex: &regex::bytes::Regex, groups: &[usize], text: &[u8], found: &m
     regex.captures_read(places, text)?;
     for (number, group) in groups.iter().enumerate() {
         if let Some((from, to)) = places.get(*group) {
-            found.text(number, &text[from..to]);
+            found.put(Name::Known(number as u16), |out| quote(&text[from..to], out));
         }
     }
     Some(())

@@ -144,6 +144,7 @@ pub fn escape(text: &[u8], out: &mut Vec<u8>) {
 
 /// Appends `text` to `out` as a whole JSON string, quotes included.
 pub fn quote(text: &[u8], out: &mut Vec<u8>) {
+    out.reserve(text.len() + 2);
     out.push(b'"');
     escape(text, out);
     out.push(b'"');

@@ -56,9 +56,10 @@ pub(crate) fn scan_edited(json: &[u8], fields: &FieldTable, slots: &mut Vec<Span
     Scanner::relaxed(json, 0, fields, &mut Guide::default()).event(slots)
 }
 
+/// One slot more than wanted: the spans of all other members go there, so that no branch need tell them apart.
 fn fresh(slots: &mut Vec<Span>, fields: &FieldTable) {
     slots.clear();
-    slots.resize(fields.slots(), Span::MISSING);
+    slots.resize(fields.slots() + 1, Span::MISSING);
 }
 
 /// Checks one JSON value of any kind at the start of `json` and returns its span; leading white space is skipped.
@@ -67,7 +68,7 @@ pub fn value_at(json: &[u8], at: usize) -> Result<Span, Unreadable> {
     let mut s = Scanner::strict(json, at, FieldTable::none(), &mut guide);
     s.space();
     let start = s.at as u32;
-    match s.value(NONE, &mut [], 0) {
+    match s.value(NONE, &mut [Span::MISSING], 0) {
         Ok(kind) => Ok(Span { start, end: s.at as u32, kind }),
         Err(failed) => Err(s.unreadable(failed)),
     }
@@ -124,7 +125,7 @@ impl Guide {
     /// The member expected after `last`, if it is what stands at `at`; `last` becomes it then.
     #[inline(always)]
     fn expected(&self, last: &mut usize, json: &[u8], at: usize, node: u16) -> Option<&Step> {
-        let chunk = json.get(at..at + GUIDED_NAME).and_then(|c| <&[u8; GUIDED_NAME]>::try_from(c).ok())?;
+        let chunk = wide::chunk::<GUIDED_NAME>(json, at)?;
         let before = self.steps.get(*last)?;
         for place in [before.next as usize, before.other as usize] {
             let step = self.steps.get(place)?;
@@ -219,8 +220,10 @@ impl<'a> Scanner<'a> {
         Scanner { max_depth: EDITED_DEPTH, max_members: usize::MAX, ..Scanner::strict(json, at, fields, guide) }
     }
 
-    fn event(mut self, slots: &mut [Span]) -> Result<Scanned, Unreadable> {
-        match self.top(slots) {
+    fn event(mut self, slots: &mut Vec<Span>) -> Result<Scanned, Unreadable> {
+        let done = self.top(slots);
+        slots.pop();
+        match done {
             Ok(_) => Ok(Scanned { end: self.at, duplicates: self.duplicates, breaks: self.breaks }),
             Err(failed) => Err(self.unreadable(failed)),
         }
@@ -399,6 +402,9 @@ impl<'a> Scanner<'a> {
         let json = self.json;
         let mut at = self.at + 1;
         let mut last = self.guide.last;
+        // Where the spans go that nobody wants, and which slots this object has filled (those whose number is alike in its last six bits stand for one another).
+        let aside = (slots.len() - 1) as u16;
+        let mut seen = 0u64;
         macro_rules! by_self {
             ($work:expr) => {{
                 (self.at, self.guide.last) = (at, last);
@@ -430,13 +436,19 @@ impl<'a> Scanner<'a> {
                     at += step.len as usize;
                     (step.slot, step.below)
                 }
-                None => by_self!(self.unexpected_name(node))?,
+                None => {
+                    space!();
+                    by_self!(self.unexpected_name(node))?
+                }
             };
-            space!();
-            if slot != NONE && slots[slot as usize].present() {
+            let wanted = u64::from(slot < aside);
+            if seen >> (slot & 63) & wanted != 0 && slots[slot as usize].present() {
                 self.again(below, slots);
             }
-            let start = at;
+            seen |= wanted << (slot & 63);
+            // Many senders put one blank there; whatever else there may be is met further down.
+            at += usize::from(json.get(at) == Some(&b' '));
+            let mut start = at;
             let kind = match json.get(at) {
                 Some(b'"') => {
                     at = wide::string_stop(json, at + 1);
@@ -457,10 +469,17 @@ impl<'a> Scanner<'a> {
                         return self.fail(reason);
                     }
                 },
-                _ => by_self!(self.other_value(below, slots, depth))?,
+                _ => {
+                    space!();
+                    start = at;
+                    by_self!(self.value(below, slots, depth))?
+                }
             };
-            if slot != NONE {
-                slots[slot as usize] = Span { start: start as u32, end: at as u32, kind };
+            slots[slot.min(aside) as usize] = Span { start: start as u32, end: at as u32, kind };
+            if json.get(at) == Some(&b',') {
+                at += 1;
+                at += usize::from(json.get(at) == Some(&b' '));
+                continue;
             }
             space!();
             match json.get(at) {
