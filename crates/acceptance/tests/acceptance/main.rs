@@ -11,3 +11,4 @@ mod harness;
 mod hostile;
 mod plan;
 mod secrecy;
+mod windows;

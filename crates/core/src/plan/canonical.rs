@@ -7,6 +7,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::parse::ParsedPlan;
 use super::report::Report;
+use crate::json;
 use crate::lang::{parse_condition, parse_step};
 
 /// Keys whose texts are steps, and the one whose text is a condition.
@@ -79,7 +80,14 @@ fn sentence(text: &str, value: &Spanned<DeValue<'_>>, edits: &mut Vec<Edit>, pri
     if Some(printed.as_str()) == value.get_ref().as_str() {
         return;
     }
-    let written = if printed.contains(['\'', '\n', '\r']) { toml::Value::String(printed).to_string() } else { format!("'{printed}'") };
+    let written = if printed.contains('\'') || printed.contains(char::is_control) {
+        // What JSON escapes in a text, TOML does in the same way.
+        let mut quoted = Vec::new();
+        json::quote(printed.as_bytes(), &mut quoted);
+        String::from_utf8_lossy(&quoted).into_owned()
+    } else {
+        format!("'{printed}'")
+    };
     if text[value.span()] != written {
         edits.push((value.span(), written));
     }

@@ -38,7 +38,16 @@ const LANES: [u64; 256] = {
 
 impl Features {
     /// Those of a text that nobody has counted: every detector may find something.
-    pub const ANY: Features = Features { digits: u32::MAX / 2, dots: u32::MAX, colons: u32::MAX, dashes: u32::MAX, ats: u32::MAX, gaps: u32::MAX, letters: u32::MAX / 2, len: usize::MAX };
+    pub const ANY: Features = Features {
+        digits: u32::MAX / 2,
+        dots: u32::MAX,
+        colons: u32::MAX,
+        dashes: u32::MAX,
+        ats: u32::MAX,
+        gaps: u32::MAX,
+        letters: u32::MAX / 2,
+        len: usize::MAX,
+    };
 
     /// Counts.
     #[must_use]
