@@ -5,6 +5,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use anyhow::Context;
+use rockrose_core::lang::Network;
+use rockrose_core::places::database;
+use rockrose_core::table::Located;
 use rockrose_delivery::standin::{self, StandIn};
 use rockrose_service::{Service, Settings};
 use tokio_util::sync::CancellationToken;
@@ -14,6 +17,7 @@ use crate::generator::Generator;
 use crate::{Exit, Outcome, format};
 
 const PLAN: &str = include_str!("../../../demo/plan.toml");
+const TABLE: &str = include_str!("../../../demo/ports.csv");
 /// The ports that the plan is written with.
 const PORTS: [u16; 5] = [8610, 8611, 8612, 9410, 9411];
 /// How often made-up events are posted.
@@ -28,7 +32,7 @@ pub(crate) struct DemoSettings {
     pub(crate) json: bool,
 }
 
-/// The plan, with its ports and with its file in the data folder.
+/// The plan, with its ports and with its files in the data folder.
 fn plan(settings: &DemoSettings) -> anyhow::Result<(String, [u16; 5])> {
     let mut ports = PORTS;
     if settings.free_ports {
@@ -38,11 +42,29 @@ fn plan(settings: &DemoSettings) -> anyhow::Result<(String, [u16; 5])> {
             *port = listener.local_addr()?.port();
         }
     }
-    let mut text = PLAN.replace("path = \"vault.jsonl\"", &format!("path = {:?}", settings.data.join("vault.jsonl").display().to_string()));
+    let mut text = PLAN.to_owned();
+    for file in ["vault.jsonl", "ports.csv", "places.mmdb"] {
+        text = text.replace(&format!("path = \"{file}\""), &format!("path = {:?}", settings.data.join(file).display().to_string()));
+    }
     for (from, to) in PORTS.iter().zip(ports) {
         text = text.replace(&format!("127.0.0.1:{from}"), &format!("127.0.0.1:{to}"));
     }
     Ok((text, ports))
+}
+
+/// Puts the tables' files where the plan has them. The database of places is made up, for the addresses that documentation uses.
+fn tables(settings: &DemoSettings) -> anyhow::Result<()> {
+    const TOWNS: [(&str, f64, f64); 4] =
+        [("Tansy Quay", 50.31, -4.02), ("Marrow Bay", 50.22, -4.18), ("Lowmere", 50.27, -4.31), ("Skerry Point", 50.19, -4.44)];
+    let quarter = |n: usize, (town, latitude, longitude): (&str, f64, f64)| {
+        let network = Network { base: std::net::Ipv4Addr::new(192, 0, 2, 64 * n as u8).into(), prefix: 26 };
+        let place = Located { country: Some("ZZ".into()), city: Some(town.into()), latitude: Some(latitude), longitude: Some(longitude), ..Located::default() };
+        (network, place)
+    };
+    let places: Vec<_> = TOWNS.into_iter().enumerate().map(|(n, town)| quarter(n, town)).collect();
+    std::fs::write(settings.data.join("ports.csv"), TABLE)?;
+    std::fs::write(settings.data.join("places.mmdb"), database(&places, 1_795_428_000))?;
+    Ok(())
 }
 
 async fn kept_secret(service: &Service, name: &str) -> anyhow::Result<String> {
@@ -91,6 +113,7 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
             }
         });
     }
+    tables(settings).context("the demo's tables cannot be written")?;
     service.apply(text, "demo", "the demo's plan", "demo/plan.toml").await?;
     let client = client_settings(service, &settings.data).await?;
     let me = std::env::current_exe().map_or_else(|_| "rockrose".into(), |p| p.display().to_string());

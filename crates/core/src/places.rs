@@ -97,9 +97,9 @@ fn insert(nodes: &mut Vec<[Record; 2]>, (address, prefix): (u128, u8), place: us
 fn control(kind: u8, size: usize, out: &mut Vec<u8>) {
     let (short, more) = if size < 29 { (size as u8, None) } else { (29, Some((size - 29).min(255) as u8)) };
     if kind <= 7 {
-        out.push(kind << 5 | short)
+        out.push(kind << 5 | short);
     } else {
-        out.extend_from_slice(&[short, kind - 7])
+        out.extend_from_slice(&[short, kind - 7]);
     }
     out.extend(more);
 }

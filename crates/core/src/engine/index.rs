@@ -448,6 +448,7 @@ impl Index {
     }
 
     /// Puts into `candidates.routes` the routes among `of` (see [`Index::mask`]) whose condition the event meets.
+    #[expect(clippy::too_many_arguments, reason = "the event's parts and buffers, borrowed apart")]
     pub(super) fn find(
         &self,
         of: &[u64],

@@ -131,6 +131,7 @@ impl At<'_> {
     }
 }
 
+#[derive(Clone, Copy)]
 pub(super) enum Effect {
     None,
     Changed,

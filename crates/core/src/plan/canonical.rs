@@ -58,10 +58,20 @@ fn table(text: &str, entries: &DeTable<'_>, edits: &mut Vec<Edit>) {
             edits.push((behind..before, " = ".to_owned()));
         }
         let name: &str = key.get_ref();
+        if let DeValue::Array(items) = value.get_ref() {
+            let spans: Vec<_> = items.iter().map(Spanned::span).collect();
+            for pair in spans.windows(2) {
+                // On one line, a comma and a blank; a list over several lines keeps them.
+                let between = pair[0].end..pair[1].start;
+                if between.start < between.end && text[between.clone()].trim_matches(' ') == "," && text[between.clone()] != *", " {
+                    edits.push((between, ", ".to_owned()));
+                }
+            }
+        }
         match value.get_ref() {
             DeValue::Table(inner) => table(text, inner, edits),
             DeValue::Array(items) if STEPS.contains(&name) => {
-                items.iter().for_each(|item| sentence(text, item, edits, |t| parse_step(t).ok().map(|s| s.to_string())))
+                items.iter().for_each(|item| sentence(text, item, edits, |t| parse_step(t).ok().map(|s| s.to_string())));
             }
             DeValue::Array(items) => items.iter().for_each(|item| {
                 if let DeValue::Table(inner) = item.get_ref() {

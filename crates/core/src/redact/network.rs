@@ -93,7 +93,7 @@ pub(super) fn ipv6(text: &[u8], from: usize) -> Option<Range<usize>> {
         }
         let candidate = &text[start..end];
         let colons = candidate.iter().filter(|b| **b == b':').count();
-        let free = !before(text, start, from).is_some_and(|b| joins_word(b)) && !text.get(end).is_some_and(|b| joins_word(*b));
+        let free = !before(text, start, from).is_some_and(joins_word) && !text.get(end).is_some_and(|b| joins_word(*b));
         // Names joined by two colons can look like one.
         let numeric = colons > 2 || candidate.iter().any(u8::is_ascii_digit);
         if colons >= 2

@@ -124,7 +124,7 @@ fn number(text: &[u8], start: usize) -> Option<usize> {
         return None;
     }
     let g = groups(text, from);
-    if opened && !text.get(from + g.sizes[0]).is_some_and(|b| *b == b')') {
+    if opened && text.get(from + g.sizes[0]).is_none_or(|b| *b != b')') {
         return None;
     }
     // A date, or the parts of an address.
@@ -147,7 +147,7 @@ fn number(text: &[u8], start: usize) -> Option<usize> {
     let trunk = g.first == b'0' && g.second != b'0';
     if trunk && (9..=12).contains(&g.digits) && g.count > 1 && (2..=6).contains(&g.sizes[0]) && g.sizes[1..g.count].iter().all(|s| (2..=8).contains(s)) {
         let pairs = g.count == 5 && g.sizes[..5] == [2; 5];
-        if pairs || (g.count <= 4 && !(g.dotted() && !said)) {
+        if pairs || (g.count <= 4 && (said || !g.dotted())) {
             return Some(g.end);
         }
     }
