@@ -8,6 +8,7 @@ export function Step({ step, taken }: { step: FlowStep; taken: number }) {
   const says = [
     removed > 0 ? `removed ${count(removed)}` : "",
     step.changed.events > 0 ? `changed ${count(step.changed.events)}, ${step.changed.bytes >= 0 ? "saved" : "added"} ${bytes(Math.abs(step.changed.bytes))}` : "",
+    step.held.events > 0 ? `holds back ${count(step.held.events)} now` : "",
     step.failed.events > 0 ? `could not read ${count(step.failed.events)}` : "",
   ];
   const words = says.filter((s) => s !== "").join("; ");
@@ -25,6 +26,7 @@ export function Step({ step, taken }: { step: FlowStep; taken: number }) {
         ) : (
           <span className="text-soft">–</span>
         )}
+        {step.held.events > 0 && <span className="ml-2 text-soft">holds {count(step.held.events)}</span>}
         {step.failed.events > 0 && <span className="ml-2 text-waits">fails on {share(step.failed.events, taken)}</span>}
       </span>
     </li>

@@ -30,10 +30,11 @@ export function Account({ place, name, ledger, whole }: { place: Place; name: st
   const plain = (label: string, s: Sum, tone: "plain" | "sum" | "part" = "plain") => <Line key={label} label={label} events={s.events} bytes={s.bytes} tone={tone} />;
   const stepLines = steps.flatMap((step) => {
     const of = (measure: string) => sum(measure, (r) => r.position === step.position && r.sentence === step.sentence);
-    const [removed, changed] = [of("removed"), of("changed")];
+    const [removed, changed, held] = [of("removed"), of("changed"), of("held")];
     const key = `${step.position} ${step.sentence}`;
     const lines = [];
     if (removed.events > 0) lines.push(<Line key={`${key} removed`} label={<>− <Sentence text={step.sentence} /></>} events={-removed.events} bytes={-removed.bytes} tone="less" />);
+    if (held.events !== 0) lines.push(<Line key={`${key} held`} label={<>‖ <Sentence text={step.sentence} /> <span className="text-soft">holds back</span></>} events={-held.events} bytes={-held.bytes} />);
     if (changed.events > 0) lines.push(<Line key={`${key} changed`} label={<>± <Sentence text={step.sentence} /></>} events={null} bytes={-changed.bytes} />);
     return lines;
   });

@@ -24,6 +24,8 @@ function Figure({ label, children, note }: { label: string; children: ReactNode;
 
 function Figures({ route }: { route: FlowRoute }) {
   const saved = route.taken.bytes - route.out.bytes;
+  // What steps hold back is neither out nor gone.
+  const gone = route.taken.events - route.out.events - route.steps.reduce((sum, step) => sum + step.held.events, 0);
   return (
     <dl className="grid grid-cols-4 gap-6 max-md:grid-cols-2">
       <Figure label="takes" note={`${count(route.taken.events)} in all`}>
@@ -32,8 +34,8 @@ function Figures({ route }: { route: FlowRoute }) {
       <Figure label="lets out" note={`${count(route.out.events)} in all`}>
         <Rate gauge={route.out} className="text-goes-on" /> <ByteRate gauge={route.out} className="text-sm font-normal text-soft" />
       </Figure>
-      <Figure label="events removed" note={`${count(route.taken.events - route.out.events)} in all`}>
-        <span className="text-removed">{share(route.taken.events - route.out.events, route.taken.events) || "–"}</span>
+      <Figure label="events removed" note={`${count(gone)} in all`}>
+        <span className="text-removed">{share(gone, route.taken.events) || "–"}</span>
       </Figure>
       <Figure label={saved >= 0 ? "bytes saved" : "bytes added"} note={`${bytes(Math.abs(saved))} in all`}>
         <span className={saved >= 0 ? "text-removed" : ""}>{share(Math.abs(saved), route.taken.bytes) || "–"}</span>

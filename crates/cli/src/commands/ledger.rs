@@ -93,9 +93,12 @@ impl Page {
     fn steps(&mut self, account: &Account<'_>) {
         for (position, sentence) in account.steps() {
             let of = |measure: &str| account.sum_at(measure, Some((position, &sentence)));
-            let (removed, changed, failed) = (of("removed"), of("changed"), of("failed"));
+            let (removed, changed, failed, held) = (of("removed"), of("changed"), of("failed"), of("held"));
             if removed.events > 0 {
                 self.wrapped(&format!("  − {position}. {sentence}"), format::count(-removed.events), format::count(-removed.bytes));
+            }
+            if held.events != 0 {
+                self.wrapped(&format!("  ‖ {position}. {sentence} (holds back)"), format::count(-held.events), format::count(-held.bytes));
             }
             if changed.events > 0 {
                 self.wrapped(&format!("  ± {position}. {sentence} (changed {})", format::count(changed.events)), String::new(), format::count(-changed.bytes));

@@ -79,11 +79,12 @@ pub(crate) async fn status(common: &Common) -> Outcome {
         let to: Vec<&str> = list(&r["to"]).iter().filter_map(Value::as_str).collect();
         rows.push(vec![text(r, "name").to_owned(), per_second(&r["taken"]), per_second(&r["out"]), total(&r["taken"]), total(&r["out"]), to.join(", ")]);
         for step in list(&r["steps"]) {
-            let failed = match step["failed"]["events"].as_i64() {
+            let note = |key: &str, says: &str| match step[key]["events"].as_i64() {
                 Some(0) | None => String::new(),
-                Some(n) => paint(&format!("  (could not on {})", format::count(n)), FAINT),
+                Some(n) => paint(&format!("  ({says} {})", format::count(n)), FAINT),
             };
-            steps.push(vec![text(r, "name").to_owned(), total(&step["removed"]), total(&step["changed"]), format!("{}{failed}", text(step, "sentence"))]);
+            let notes = note("held", "holds back") + &note("failed", "could not on");
+            steps.push(vec![text(r, "name").to_owned(), total(&step["removed"]), total(&step["changed"]), format!("{}{notes}", text(step, "sentence"))]);
         }
     }
     let routes = format::table(&["route", "takes", "lets out", "taken", "out", "to"], &[1, 2, 3, 4], rows);

@@ -406,7 +406,8 @@ impl Run<'_> {
             if let Some(tally) = self.steps_of(&held).and_then(|steps| steps.get_mut(position - 1)) {
                 // The others of it are gone into this one.
                 tally.removed += Amount { events: amount.events - 1, bytes: 0 };
-                tally.changed.bytes += amount.bytes - json.len() as i64;
+                let saved = amount.bytes - json.len() as i64;
+                tally.changed += Amount { events: i64::from(saved != 0), bytes: saved };
             }
             let view = View { json: &json, slots: &slots };
             let (route, destination) = (self.plan.route(&held.stand.name), self.plan.destination(&held.stand.name));

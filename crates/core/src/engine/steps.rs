@@ -171,7 +171,9 @@ impl<'a> Passage<'a> {
                 Effect::Held => return Passed::Held(i),
                 Effect::Failed => {
                     tally.failed.count(before);
-                    tally.changed.bytes += before as i64 - self.view().json.len() as i64;
+                    // It may have been marked, or done in part.
+                    let saved = before as i64 - self.view().json.len() as i64;
+                    tally.changed += Amount { events: i64::from(saved != 0), bytes: saved };
                 }
                 Effect::Changed => {
                     tally.changed.events += 1;

@@ -130,10 +130,11 @@ fn pace(c: &mut Cursor<'_>) -> Outcome<Pace> {
 }
 
 fn unit(c: &mut Cursor<'_>, expected: &str) -> Outcome<TimeUnit> {
-    let words = TimeUnit::ALL.map(TimeUnit::word);
+    // Of the two forms the one that is expected here comes first, so that it is what is suggested.
+    let words: &[&str] = if expected.contains("seconds") { &["seconds", "minutes", "hours"] } else { &["second", "minute", "hour"] };
     match TimeUnit::ALL.into_iter().find(|u| c.words(u.word()) || c.words(&format!("{}s", u.word()))) {
         Some(unit) => Ok(unit),
-        None => c.unexpected(expected, &words),
+        None => c.unexpected(expected, words),
     }
 }
 

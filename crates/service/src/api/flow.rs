@@ -63,8 +63,7 @@ impl<'a> Book<'a> {
         let line = |(i, step): (usize, &Step)| {
             let (position, sentence) = (i as i32 + 1, step.to_string());
             let of = |measure: Measure| self.sum(place, name, |a| a.measure == measure && a.position == position && a.sentence == sentence);
-            let (removed, changed, failed) = (of(Measure::Removed), of(Measure::Changed), of(Measure::Failed));
-            FlowStep { position, sentence, removed, changed, failed }
+            FlowStep { removed: of(Measure::Removed), changed: of(Measure::Changed), failed: of(Measure::Failed), held: of(Measure::Held), position, sentence }
         };
         steps.iter().enumerate().map(line).collect()
     }

@@ -84,6 +84,8 @@ pub(crate) struct FlowStep {
     pub(crate) changed: Gauge,
     /// Events it could not do its work on.
     pub(crate) failed: Gauge,
+    /// Events it holds back now.
+    pub(crate) held: Gauge,
 }
 
 /// A source and what arrives there.
