@@ -32,12 +32,19 @@ pub(crate) fn chunk<const N: usize>(text: &[u8], at: usize) -> Option<&[u8; N]> 
 pub(crate) fn eight(text: &[u8], at: usize) -> u64 {
     match chunk::<8>(text, at) {
         Some(bytes) => u64::from_le_bytes(*bytes),
-        None => {
-            let rest = text.get(at..).unwrap_or_default();
-            let mut bytes = [0; 8];
-            bytes[..rest.len()].copy_from_slice(rest);
-            u64::from_le_bytes(bytes)
-        }
+        None => last_few(text, at),
+    }
+}
+
+/// The fewer than eight bytes from `at` to the end, zeros behind.
+#[inline]
+fn last_few(text: &[u8], at: usize) -> u64 {
+    let rest = text.len().saturating_sub(at);
+    match text.last_chunk::<8>() {
+        _ if rest == 0 => 0,
+        // The last eight bytes, without those before.
+        Some(bytes) => u64::from_le_bytes(*bytes) >> (8 * (8 - rest)),
+        None => text[at..].iter().rev().fold(0, |word, b| word << 8 | u64::from(*b)),
     }
 }
 
@@ -66,17 +73,16 @@ pub(crate) fn string_stop(text: &[u8], mut at: usize) -> usize {
 /// The same without any special instruction.
 #[inline(never)]
 fn plain_stop(text: &[u8], mut at: usize) -> usize {
-    while let Some(bytes) = text.get(at..at + 8).and_then(|b| <[u8; 8]>::try_from(b).ok()) {
-        let hits = stops(u64::from_le_bytes(bytes));
+    while let Some(bytes) = chunk::<8>(text, at) {
+        let hits = stops(u64::from_le_bytes(*bytes));
         if hits != 0 {
             return at + (hits.trailing_zeros() / 8) as usize;
         }
         at += 8;
     }
-    while text.get(at).is_some_and(|b| *b >= 0x20 && !matches!(b, b'"' | b'\\')) {
-        at += 1;
-    }
-    at
+    // The zeros behind the last bytes stop it as well, at the end.
+    let hits = stops(last_few(text, at));
+    (at + (hits.trailing_zeros() / 8) as usize).min(text.len())
 }
 
 /// Whether the first `len` bytes of `text` are those of `name`.
