@@ -60,12 +60,12 @@ pub(crate) fn digits(word: u64) -> usize {
 #[inline(always)]
 pub(crate) fn string_stop(text: &[u8], mut at: usize) -> usize {
     #[cfg(target_arch = "x86_64")]
-    while let Some(chunk) = chunk::<32>(text, at) {
+    while let Some(chunk) = chunk::<16>(text, at) {
         let hits = sse2::string_stops(chunk);
         if hits != 0 {
             return at + hits.trailing_zeros() as usize;
         }
-        at += 32;
+        at += 16;
     }
     plain_stop(text, at)
 }
@@ -102,7 +102,7 @@ fn plain_begins_with(text: &[u8; 32], name: &[u8; 32], len: u8) -> bool {
 
 #[cfg(target_arch = "x86_64")]
 mod sse2 {
-    use std::arch::x86_64::{__m128i, _mm_cmpeq_epi8, _mm_loadu_si128, _mm_min_epu8, _mm_movemask_epi8, _mm_or_si128, _mm_set1_epi8};
+    use std::arch::x86_64::{_mm_cmpeq_epi8, _mm_loadu_si128, _mm_min_epu8, _mm_movemask_epi8, _mm_or_si128, _mm_set1_epi8};
 
     /// Whether the first `len` bytes are the same. Most names are done with the first sixteen.
     #[inline(always)]
@@ -119,18 +119,11 @@ mod sse2 {
 
     /// A bit for each byte of `chunk` that ends a plain run, the first byte lowest.
     #[inline(always)]
-    pub(super) fn string_stops(chunk: &[u8; 32]) -> u32 {
-        // SAFETY: the reference covers the twice sixteen bytes that are loaded, and an unaligned load may start anywhere. SSE2 is part of x86-64.
-        #[allow(unsafe_code)]
-        let (low, high) = unsafe { (_mm_loadu_si128(chunk.as_ptr().cast()), _mm_loadu_si128(chunk.as_ptr().add(16).cast())) };
-        stops(low) | stops(high) << 16
-    }
-
-    #[inline(always)]
-    fn stops(bytes: __m128i) -> u32 {
-        // SAFETY: SSE2 is part of x86-64.
+    pub(super) fn string_stops(chunk: &[u8; 16]) -> u32 {
+        // SAFETY: the reference covers the sixteen bytes that are loaded, and an unaligned load may start anywhere. SSE2 is part of x86-64.
         #[allow(unsafe_code)]
         unsafe {
+            let bytes = _mm_loadu_si128(chunk.as_ptr().cast());
             let quote = _mm_cmpeq_epi8(bytes, _mm_set1_epi8(b'"' as i8));
             let slash = _mm_cmpeq_epi8(bytes, _mm_set1_epi8(b'\\' as i8));
             let control = _mm_cmpeq_epi8(_mm_min_epu8(bytes, _mm_set1_epi8(0x1f)), bytes);

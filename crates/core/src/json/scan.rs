@@ -56,10 +56,9 @@ pub(crate) fn scan_edited(json: &[u8], fields: &FieldTable, slots: &mut Vec<Span
     Scanner::relaxed(json, 0, fields, &mut Guide::default()).event(slots)
 }
 
-/// One slot more than wanted: the spans of all other members go there, so that no branch need tell them apart.
 fn fresh(slots: &mut Vec<Span>, fields: &FieldTable) {
     slots.clear();
-    slots.resize(fields.slots() + 1, Span::MISSING);
+    slots.resize(fields.slots(), Span::MISSING);
 }
 
 /// Checks one JSON value of any kind at the start of `json` and returns its span; leading white space is skipped.
@@ -68,7 +67,7 @@ pub fn value_at(json: &[u8], at: usize) -> Result<Span, Unreadable> {
     let mut s = Scanner::strict(json, at, FieldTable::none(), &mut guide);
     s.space();
     let start = s.at as u32;
-    match s.value(NONE, &mut [Span::MISSING], 0) {
+    match s.value(NONE, &mut [], 0) {
         Ok(kind) => Ok(Span { start, end: s.at as u32, kind }),
         Err(failed) => Err(s.unreadable(failed)),
     }
@@ -220,10 +219,8 @@ impl<'a> Scanner<'a> {
         Scanner { max_depth: EDITED_DEPTH, max_members: usize::MAX, ..Scanner::strict(json, at, fields, guide) }
     }
 
-    fn event(mut self, slots: &mut Vec<Span>) -> Result<Scanned, Unreadable> {
-        let done = self.top(slots);
-        slots.pop();
-        match done {
+    fn event(mut self, slots: &mut [Span]) -> Result<Scanned, Unreadable> {
+        match self.top(slots) {
             Ok(_) => Ok(Scanned { end: self.at, duplicates: self.duplicates, breaks: self.breaks }),
             Err(failed) => Err(self.unreadable(failed)),
         }
@@ -402,9 +399,6 @@ impl<'a> Scanner<'a> {
         let json = self.json;
         let mut at = self.at + 1;
         let mut last = self.guide.last;
-        // Where the spans go that nobody wants, and which slots this object has filled (those whose number is alike in its last six bits stand for one another).
-        let aside = (slots.len() - 1) as u16;
-        let mut seen = 0u64;
         macro_rules! by_self {
             ($work:expr) => {{
                 (self.at, self.guide.last) = (at, last);
@@ -441,11 +435,9 @@ impl<'a> Scanner<'a> {
                     by_self!(self.unexpected_name(node))?
                 }
             };
-            let wanted = u64::from(slot < aside);
-            if seen >> (slot & 63) & wanted != 0 && slots[slot as usize].present() {
+            if slot != NONE && slots[slot as usize].present() {
                 self.again(below, slots);
             }
-            seen |= wanted << (slot & 63);
             // Many senders put one blank there; whatever else there may be is met further down.
             at += usize::from(json.get(at) == Some(&b' '));
             let mut start = at;
@@ -475,7 +467,9 @@ impl<'a> Scanner<'a> {
                     by_self!(self.value(below, slots, depth))?
                 }
             };
-            slots[slot.min(aside) as usize] = Span { start: start as u32, end: at as u32, kind };
+            if slot != NONE {
+                slots[slot as usize] = Span { start: start as u32, end: at as u32, kind };
+            }
             if json.get(at) == Some(&b',') {
                 at += 1;
                 at += usize::from(json.get(at) == Some(&b' '));

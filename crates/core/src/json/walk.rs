@@ -50,7 +50,7 @@ pub fn members(json: &[u8], object: Span) -> Vec<(Span, Span)> {
         s.at += 1;
         s.space();
         let start = s.at as u32;
-        let Ok(kind) = s.value(NONE, &mut [Span::MISSING], 0) else { return found };
+        let Ok(kind) = s.value(NONE, &mut [], 0) else { return found };
         found.push((key, Span { start, end: s.at as u32, kind }));
     }
 }
