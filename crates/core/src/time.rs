@@ -129,8 +129,47 @@ fn two(text: &[u8], at: usize) -> Option<i64> {
     }
 }
 
-/// `23/Nov/2026:10:00:00 +0100`, as seconds since 1970.
+/// `23/Nov/2026:10:00:00 +0100`, appended as RFC 3339 in UTC.
+pub(crate) fn write_access(text: &[u8], out: &mut Vec<u8>) -> Option<()> {
+    let parts = access(text)?;
+    if parts.offset != 0 || parts.second == 60 {
+        write_seconds(parts.seconds(), out);
+        return Some(());
+    }
+    // In UTC already: its digits only change places.
+    let mut written = *b"0000-00-00T00:00:00Z";
+    for (to, from) in [(0, 7), (2, 9), (8, 0), (11, 12), (14, 15), (17, 18)] {
+        written[to..to + 2].copy_from_slice(&text[from..from + 2]);
+    }
+    written[5] = b'0' + (parts.month / 10) as u8;
+    written[6] = b'0' + (parts.month % 10) as u8;
+    out.extend_from_slice(&written);
+    Some(())
+}
+
+/// A time as access logs write it, in its parts; the offset in seconds.
+struct Access {
+    year: i64,
+    month: i64,
+    day: i64,
+    hour: i64,
+    minute: i64,
+    second: i64,
+    offset: i64,
+}
+
+impl Access {
+    fn seconds(&self) -> i64 {
+        days(self.year, self.month, self.day) * 86_400 + self.hour * 3_600 + self.minute * 60 + self.second.min(59) - self.offset
+    }
+}
+
+/// The same, as seconds since 1970.
 pub(crate) fn access_seconds(text: &[u8]) -> Option<i64> {
+    access(text).map(|parts| parts.seconds())
+}
+
+fn access(text: &[u8]) -> Option<Access> {
     if text.len() != 26 || text[2] != b'/' || text[6] != b'/' || text[11] != b':' || text[14] != b':' || text[17] != b':' || text[20] != b' ' {
         return None;
     }
@@ -142,7 +181,7 @@ pub(crate) fn access_seconds(text: &[u8]) -> Option<i64> {
     if !matches!(text[21], b'+' | b'-') || day < 1 || day > month_length || hour > 23 || minute > 59 || second > 60 {
         return None;
     }
-    Some(days(year, month, day) * 86_400 + hour * 3_600 + minute * 60 + second.min(59) - offset)
+    Some(Access { year, month, day, hour, minute, second, offset })
 }
 
 fn leap(year: i64) -> bool {
@@ -233,6 +272,9 @@ mod tests {
             assert_eq!(String::from_utf8(mine).unwrap(), theirs.to_string());
             let text = theirs.strftime("%d/%b/%Y:%H:%M:%S +0000").to_string();
             assert_eq!(access_seconds(text.as_bytes()), Some(seconds), "{text}");
+            let mut mine = Vec::new();
+            write_access(text.as_bytes(), &mut mine).unwrap();
+            assert_eq!(String::from_utf8(mine).unwrap(), theirs.to_string());
         }
     }
 }

@@ -70,6 +70,20 @@ pub(crate) fn string_stop(text: &[u8], mut at: usize) -> usize {
     plain_stop(text, at)
 }
 
+/// The first place at or behind `at` that holds `byte`. For what is expected near: it is looked for without a call.
+#[inline(always)]
+pub(crate) fn find(text: &[u8], mut at: usize, byte: u8) -> Option<usize> {
+    #[cfg(target_arch = "x86_64")]
+    while let Some(chunk) = chunk::<16>(text, at) {
+        let hits = sse2::equal_to(chunk, byte);
+        if hits != 0 {
+            return Some(at + hits.trailing_zeros() as usize);
+        }
+        at += 16;
+    }
+    memchr::memchr(byte, text.get(at..)?).map(|n| at + n)
+}
+
 /// The same without any special instruction.
 #[inline(never)]
 fn plain_stop(text: &[u8], mut at: usize) -> usize {
@@ -117,6 +131,16 @@ mod sse2 {
         first >= u32::from(len) || (first == 16 && 16 + equal(16).trailing_ones() >= u32::from(len))
     }
 
+    /// A bit for each byte of `chunk` that is `byte`, the first lowest.
+    #[inline(always)]
+    pub(super) fn equal_to(chunk: &[u8; 16], byte: u8) -> u32 {
+        // SAFETY: the reference covers the sixteen bytes that are loaded, and an unaligned load may start anywhere. SSE2 is part of x86-64.
+        #[allow(unsafe_code)]
+        unsafe {
+            _mm_movemask_epi8(_mm_cmpeq_epi8(_mm_loadu_si128(chunk.as_ptr().cast()), _mm_set1_epi8(byte as i8))) as u32
+        }
+    }
+
     /// A bit for each byte of `chunk` that ends a plain run, the first byte lowest.
     #[inline(always)]
     pub(super) fn string_stops(chunk: &[u8; 16]) -> u32 {
@@ -150,6 +174,20 @@ mod tests {
             }
         }
         assert_eq!(string_stop(b"", 0), 0);
+    }
+
+    #[test]
+    fn a_byte_is_found_where_it_first_stands() {
+        for len in 0..70 {
+            for at in 0..len {
+                let mut text = vec![b'x'; len];
+                text[at] = b' ';
+                for from in [0, 1, 17] {
+                    assert_eq!(find(&text, from, b' '), text.iter().enumerate().position(|(i, b)| i >= from && *b == b' '), "{len} {at} {from}");
+                }
+            }
+            assert_eq!(find(&vec![b'x'; len], 0, b' '), None);
+        }
     }
 
     #[test]

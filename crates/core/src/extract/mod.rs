@@ -62,6 +62,17 @@ impl Found {
         self.put(Name::Known(name as u16), |out| json::quote(text, out));
     }
 
+    /// A text under a known name in which nothing needs an escape.
+    fn plain(&mut self, name: usize, text: &[u8]) {
+        debug_assert_eq!(crate::wide::string_stop(text, 0), text.len(), "nothing to escape");
+        self.put(Name::Known(name as u16), |out| {
+            out.reserve(text.len() + 2);
+            out.push(b'"');
+            out.extend_from_slice(text);
+            out.push(b'"');
+        });
+    }
+
     /// A JSON token under a known name.
     fn token(&mut self, name: usize, token: &[u8]) {
         self.put(Name::Known(name as u16), |out| out.extend_from_slice(token));
