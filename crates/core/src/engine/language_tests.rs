@@ -132,3 +132,16 @@ fn every_sentence_of_the_page_can_be_explained() {
     }
     assert!(crate::lang::explain("drop a =").is_err() && crate::lang::explain("a =").is_err());
 }
+
+/// A name that stands twice must not carry a value past a redaction behind a step that holds events back.
+#[test]
+fn what_was_held_back_hides_nothing_from_the_steps_behind() {
+    let event = r#"{"gate":4,"message":"paid with 4111111111111111","message":"ok"}"#;
+    for merge in ["merge repeats within 1 hour by gate", "join lines indented by gate"] {
+        for events in [vec![event], vec![event, event]] {
+            for line in out(&format!("{merge}''', '''redact card in message"), &events) {
+                assert!(!line.contains("4111") && line.matches("message").count() == 1, "{merge}: {line}");
+            }
+        }
+    }
+}

@@ -397,11 +397,13 @@ impl Run<'_> {
         while let Some(held) = scratch.buffers.released.pop() {
             let json = held.as_event();
             let mut slots = Vec::new();
-            if json::scan_edited(&json, &self.plan.fields, &mut slots).is_err() {
+            let Ok(scanned) = json::scan_edited(&json, &self.plan.fields, &mut slots) else {
                 // What was held is an event, and so is what became of it.
                 debug_assert!(false, "held events are JSON");
                 continue;
-            }
+            };
+            // A name that stood twice still does: steps behind must reduce it as any other.
+            let duplicates = scanned.duplicates;
             let (position, amount) = (held.stand.position as usize, held.amount());
             if let Some(tally) = self.steps_of(&held).and_then(|steps| steps.get_mut(position - 1)) {
                 // The others of it are gone into this one.
@@ -412,12 +414,12 @@ impl Run<'_> {
             let view = View { json: &json, slots: &slots };
             let (route, destination) = (self.plan.route(&held.stand.name), self.plan.destination(&held.stand.name));
             match (held.stand.place, route, destination) {
-                (Place::Source, ..) => self.arrive(view, false, position, scratch),
-                (Place::Route, Some(number), _) => self.take(number, view, false, position, &mut None, scratch),
+                (Place::Source, ..) => self.arrive(view, duplicates, position, scratch),
+                (Place::Route, Some(number), _) => self.take(number, view, duplicates, position, &mut None, scratch),
                 (Place::Destination, _, Some(to)) => {
                     let place = self.plan.route(&held.stand.via).and_then(|r| Some((r, self.plan.routes[r].to.iter().position(|t| *t == to)?)));
                     if let Some((number, place)) = place {
-                        self.leave(number, place, view, false, position, &mut None, scratch);
+                        self.leave(number, place, view, duplicates, position, &mut None, scratch);
                     }
                 }
                 // A window is only opened and restored where its step stands.

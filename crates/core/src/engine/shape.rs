@@ -15,6 +15,21 @@ pub(super) enum Chosen {
     Like(String),
 }
 
+/// Names that are meant in one event, each with whether it has stars.
+struct Meant(Vec<(String, bool)>);
+
+impl Meant {
+    /// Whether `name` is one of them.
+    fn is(&self, name: &str) -> bool {
+        self.0.iter().any(|(meant, stars)| if *stars { is_like(meant, name, &mut Vec::new()) } else { meant == name })
+    }
+
+    /// Whether a name below `outer` could be one of them.
+    fn is_below(&self, outer: &str) -> bool {
+        self.0.iter().any(|(meant, stars)| if *stars { reaches_below(meant, outer) } else { below(outer, meant) })
+    }
+}
+
 /// One renaming.
 #[derive(Debug)]
 pub(super) enum Renamed {
@@ -46,26 +61,23 @@ fn reaches_below(pattern: &str, outer: &str) -> bool {
 }
 
 impl Passage<'_> {
-    /// The names that are meant in this event: of a view, the usual name that is there.
-    fn named(&self, plan: &CompiledPlan, chosen: &[Chosen]) -> Vec<String> {
+    /// The names that are meant in this event, and whether each has stars: of a view, the usual name that is there.
+    fn named(&self, plan: &CompiledPlan, chosen: &[Chosen]) -> Meant {
         let slots = self.view().slots;
         let one = |chosen: &Chosen| match chosen {
-            Chosen::Like(like) => like.clone(),
-            Chosen::Field(field, flat) => plan.fields.usual_name(*field, slots).unwrap_or(flat).to_owned(),
+            Chosen::Like(like) => (like.clone(), true),
+            Chosen::Field(field, flat) => (plan.fields.usual_name(*field, slots).unwrap_or(flat).to_owned(), false),
         };
-        chosen.iter().map(one).collect()
+        Meant(chosen.iter().map(one).collect())
     }
 
     pub(super) fn remove(&mut self, plan: &CompiledPlan, chosen: &[Chosen]) -> Effect {
-        let names = self.named(plan, chosen);
-        let stars: Vec<bool> = chosen.iter().map(|c| matches!(c, Chosen::Like(_))).collect();
+        let meant = self.named(plan, chosen);
         let gone = self.own_if(plan, |work| {
             work.filter(&plan.fields, &|n| {
-                let mut parts = Vec::new();
-                let is = |(name, star): (&String, &bool)| if *star { is_like(name, n, &mut parts) } else { name == n };
-                if names.iter().zip(&stars).any(is) {
+                if meant.is(n) {
                     Fate::Drop
-                } else if names.iter().zip(&stars).any(|(name, star)| if *star { reaches_below(name, n) } else { below(n, name) }) {
+                } else if meant.is_below(n) {
                     Fate::Descend
                 } else {
                     Fate::Keep
@@ -76,15 +88,12 @@ impl Passage<'_> {
     }
 
     pub(super) fn retain(&mut self, plan: &CompiledPlan, chosen: &[Chosen]) -> Effect {
-        let names = self.named(plan, chosen);
-        let stars: Vec<bool> = chosen.iter().map(|c| matches!(c, Chosen::Like(_))).collect();
+        let meant = self.named(plan, chosen);
         let gone = self.own_if(plan, |work| {
             work.filter(&plan.fields, &|n| {
-                let mut parts = Vec::new();
-                let is = |(name, star): (&String, &bool)| if *star { is_like(name, n, &mut parts) } else { name == n };
-                if n == WEIGHT || names.iter().zip(&stars).any(is) {
+                if n == WEIGHT || meant.is(n) {
                     Fate::Keep
-                } else if n == "sampled" || names.iter().zip(&stars).any(|(name, star)| if *star { reaches_below(name, n) } else { below(n, name) }) {
+                } else if n == "sampled" || meant.is_below(n) {
                     Fate::DescendOrDrop
                 } else {
                     Fate::Drop

@@ -10,7 +10,7 @@ use super::redaction::Target;
 use super::shape::{Chosen, Renamed};
 use super::test::{Expression, View, number};
 use super::value::{Written, has_text};
-use super::window::{self, Held, MAX_JOINED, Stand};
+use super::window::{self, Held, MAX_JOINED, Open, Stand};
 use super::work::Work;
 use crate::extract::{Extractor, Found, Name, Room};
 use crate::field::FieldId;
@@ -470,12 +470,7 @@ impl<'a> Passage<'a> {
             buffers.windows.insert(id, Some(held.clone()));
             return Effect::Removed;
         }
-        if let Some(held) = open.close(id) {
-            let gone = held.amount();
-            tally.held += Amount { events: -gone.events, bytes: -gone.bytes };
-            buffers.released.push(held);
-            buffers.windows.insert(id, None);
-        }
+        let_go(&mut open, id, tally, buffers);
         let held = Held {
             stand: stand.clone(),
             json: String::from_utf8_lossy(view.json).into_owned(),
@@ -487,13 +482,7 @@ impl<'a> Passage<'a> {
             last: at,
             due_ms: buffers.now_ms + within_ms,
         };
-        if !open.open(id, held.clone()) {
-            // No room for another window: it goes on by itself.
-            return Effect::Failed;
-        }
-        tally.held += held.amount();
-        buffers.windows.insert(id, Some(held));
-        Effect::Held
+        hold(&mut open, id, held, tally, buffers)
     }
 
     #[expect(clippy::too_many_arguments, reason = "a step's parts, borrowed apart from it")]
@@ -536,22 +525,14 @@ impl<'a> Passage<'a> {
             held.count += 1;
             held.due_ms = due_ms;
             tally.held += Amount { events: 1, bytes };
-            let held = held.clone();
             if more {
-                buffers.windows.insert(id, Some(held));
+                buffers.windows.insert(id, Some(held.clone()));
             } else {
-                open.close(id);
-                tally.held += Amount { events: -held.events, bytes: -held.bytes };
-                buffers.released.push(held);
-                buffers.windows.insert(id, None);
+                let_go(&mut open, id, tally, buffers);
             }
             return Effect::Held;
         }
-        if let Some(held) = open.close(id) {
-            tally.held += Amount { events: -held.events, bytes: -held.bytes };
-            buffers.released.push(held);
-            buffers.windows.insert(id, None);
-        }
+        let_go(&mut open, id, tally, buffers);
         if !more {
             return Effect::None;
         }
@@ -566,12 +547,7 @@ impl<'a> Passage<'a> {
             last: String::new(),
             due_ms,
         };
-        if !open.open(id, held.clone()) {
-            return Effect::Failed;
-        }
-        tally.held += held.amount();
-        buffers.windows.insert(id, Some(held));
-        Effect::Held
+        hold(&mut open, id, held, tally, buffers)
     }
 
     #[expect(clippy::too_many_arguments, reason = "a step's parts, borrowed apart from it")]
@@ -602,6 +578,25 @@ impl<'a> Passage<'a> {
         added.add(&Added { count: weight, values: value.map(|v| (v * weight, BTreeMap::from([(bucket(v), weight)]))) });
         Effect::None
     }
+}
+
+/// Closes a window, if it is open: what it held goes on once the present event is done.
+fn let_go(open: &mut Open, id: u128, tally: &mut StepTally, buffers: &mut Buffers) {
+    if let Some(held) = open.close(id) {
+        tally.held += Amount { events: -held.events, bytes: -held.bytes };
+        buffers.released.push(held);
+        buffers.windows.insert(id, None);
+    }
+}
+
+/// Opens a window; where there is no room for another, the event goes on by itself.
+fn hold(open: &mut Open, id: u128, held: Held, tally: &mut StepTally, buffers: &mut Buffers) -> Effect {
+    if !open.open(id, held.clone()) {
+        return Effect::Failed;
+    }
+    tally.held += held.amount();
+    buffers.windows.insert(id, Some(held));
+    Effect::Held
 }
 
 /// What several writings of one step came to.
