@@ -4,7 +4,7 @@
 //! machine does meets all of them; each figure is the median over the rounds of processor time on this thread, and each ratio the median of the rounds' ratios. The same
 //! table is written to `target/bench.json`. Goals are ratios to floors, never absolute speeds.
 //!
-//! `full` and `quick` measure; `only NAME ROUNDS` runs one work for a profiler to look at.
+//! `full` and `quick` measure; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took.
 #![allow(clippy::print_stdout, reason = "a table is what it is for")]
 
 mod allocations;
@@ -71,7 +71,9 @@ fn main() {
     if mode == "only" {
         let (name, rounds) = (arguments.next().unwrap_or_default(), arguments.next().and_then(|n| n.parse().ok()).unwrap_or(10));
         for work in works.iter_mut().filter(|w| w.name.starts_with(&name)) {
-            (0..rounds).for_each(|_| (work.run)());
+            let times: Vec<f64> = (0..rounds).map(|_| seconds(&mut work.run) / events as f64 * 1e9).collect();
+            let quickest = times.iter().copied().fold(f64::INFINITY, f64::min);
+            println!("{}: {:.0} ns an event, {quickest:.0} in the quickest round", work.name, median(times));
         }
         return;
     }

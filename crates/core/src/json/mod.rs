@@ -5,13 +5,15 @@
 //! as [`Span`]s into the same bytes. Nothing is copied and no tree is built. The caller owns the bytes
 //! and the slots; the slots are reused from event to event. `scan` reads, `walk` goes through what was read.
 
+mod guide;
 mod scan;
 mod walk;
 
 use crate::wide;
 
 pub(crate) use scan::scan_edited;
-pub use scan::{Guide, Scanned, Unreadable, scan, scan_record, value_at};
+pub use guide::Guide;
+pub use scan::{Scanned, Unreadable, scan, scan_record, value_at};
 pub(crate) use walk::depth;
 pub use walk::{members, minify, tokens};
 

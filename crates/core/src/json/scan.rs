@@ -4,6 +4,7 @@
 //! a [`Guide`] remembers which member followed which, so that a member's name is one comparison with what is expected there, and neither its end nor what it
 //! means has to be found again. A name that is not as expected is read and looked up the long way; the result is the same.
 
+use super::guide::Guide;
 use super::{EDITED_DEPTH, Kind, MAX_DEPTH, MAX_MEMBERS, Span, unescape};
 use crate::field::{FieldTable, NONE};
 use crate::wide;
@@ -70,110 +71,6 @@ pub fn value_at(json: &[u8], at: usize) -> Result<Span, Unreadable> {
     match s.value(NONE, &mut [], 0) {
         Ok(kind) => Ok(Span { start, end: s.at as u32, kind }),
         Err(failed) => Err(s.unreadable(failed)),
-    }
-}
-
-/// Most bytes of a member's name, its quotes and colon included, that a guide remembers.
-const GUIDED_NAME: usize = 32;
-/// Most names a guide remembers; past that it begins anew.
-const GUIDED_NAMES: usize = 512;
-
-/// Which member followed which in the records before: a memory that one thread keeps from record to record.
-#[derive(Debug, Default)]
-pub struct Guide {
-    /// The table whose slots it remembers.
-    table: u64,
-    steps: Vec<Step>,
-    /// Open-addressed, by name and node: place in `steps` plus one; 0 is free.
-    index: Vec<u16>,
-    /// The member that was read last; its `next` is what is expected now.
-    last: usize,
-}
-
-/// A member's name where it stood, with what it means and what came after it.
-#[derive(Clone, Copy, Debug)]
-#[repr(align(64))]
-struct Step {
-    /// `"name":`, zeros behind.
-    bytes: [u8; GUIDED_NAME],
-    len: u8,
-    /// The node it was read below; [`NONE`] in an object of which nothing is wanted.
-    node: u16,
-    /// What it fills, and the node below it; [`NONE`] for neither.
-    slot: u16,
-    below: u16,
-    /// What came after it the last time, and before that.
-    next: u16,
-    other: u16,
-}
-
-impl Guide {
-    /// Makes ready for a record that is read by `fields`.
-    fn begin(&mut self, fields: &FieldTable) {
-        if self.steps.is_empty() || self.table != fields.stamp() {
-            self.table = fields.stamp();
-            // The first entry stands before the first member.
-            self.steps.clear();
-            self.steps.push(Step { bytes: [0; GUIDED_NAME], len: 0, node: NONE - 1, slot: NONE, below: NONE, next: 0, other: 0 });
-            self.index.clear();
-            self.index.resize(2 * GUIDED_NAMES, 0);
-        }
-        self.last = 0;
-    }
-
-    /// The member expected after `last`, if it is what stands at `at`; `last` becomes it then.
-    #[inline(always)]
-    fn expected(&self, last: &mut usize, json: &[u8], at: usize, node: u16) -> Option<&Step> {
-        let chunk = wide::chunk::<GUIDED_NAME>(json, at)?;
-        let before = self.steps.get(*last)?;
-        for place in [before.next as usize, before.other as usize] {
-            let step = self.steps.get(place)?;
-            if step.node == node && wide::begins_with(chunk, &step.bytes, step.len) {
-                *last = place;
-                return Some(step);
-            }
-        }
-        None
-    }
-
-    /// Remembers that the member `json[key]` (a colon right behind it) was read below `node`.
-    #[inline(never)]
-    fn learn(&mut self, json: &[u8], key: Span, node: u16, slot: u16, below: u16) {
-        let len = (key.end - key.start) as usize + 1;
-        if self.steps.is_empty() || len > GUIDED_NAME || json.get(key.end as usize) != Some(&b':') {
-            return;
-        }
-        let mut bytes = [0; GUIDED_NAME];
-        bytes[..len].copy_from_slice(&json[key.start as usize..key.start as usize + len]);
-        let mut at = (wide::eight(&bytes, 1) ^ wide::eight(&bytes, 8).rotate_left(29) ^ (len as u64) << 32 ^ u64::from(node))
-            .wrapping_mul(0x9e37_79b9_7f4a_7c15) as usize
-            >> 40;
-        let mask = self.index.len() - 1;
-        let place = loop {
-            at &= mask;
-            match self.index[at] {
-                0 => {
-                    if self.steps.len() == GUIDED_NAMES {
-                        self.steps.clear();
-                        return;
-                    }
-                    self.steps.push(Step { bytes, len: len as u8, node, slot, below, next: 0, other: 0 });
-                    self.index[at] = self.steps.len() as u16;
-                    break self.steps.len() - 1;
-                }
-                known => {
-                    let step = &self.steps[known as usize - 1];
-                    if step.node == node && step.bytes == bytes {
-                        break known as usize - 1;
-                    }
-                }
-            }
-            at += 1;
-        };
-        let last = &mut self.steps[self.last];
-        last.other = last.next;
-        last.next = place as u16;
-        self.last = place;
     }
 }
 
@@ -362,43 +259,65 @@ impl<'a> Scanner<'a> {
         }
     }
 
-    /// Reads a member's name and its colon the long way; returns what it fills and the node below it.
+    /// Reads what stands between two values the long way: all up to the next member's value, of which it returns what it fills and the node below it; or, with no
+    /// member, the object's end.
     #[inline(never)]
-    fn unexpected_name(&mut self, node: u16) -> Result<(u16, u16), Failed> {
+    fn unexpected(&mut self, node: u16, first: bool) -> Result<Option<(u16, u16)>, Failed> {
+        let from = self.at as u32;
+        if first {
+            self.at += 1;
+        }
+        self.space();
+        match self.peek() {
+            Some(b'}') => {
+                self.at += 1;
+                self.guide.learn(self.json, Span { start: from, end: self.at as u32, kind: Kind::Missing }, node, None);
+                return Ok(None);
+            }
+            _ if first => {}
+            Some(b',') => {
+                self.at += 1;
+                self.space();
+            }
+            _ => return self.fail("expected `,` or `}`"),
+        }
         if self.peek() != Some(b'"') {
             return self.fail("expected a member name in quotes");
         }
-        let start = self.at as u32;
-        let kind = self.string()?;
-        let key = Span { start, end: self.at as u32, kind };
-        let (slot, below) = if node == NONE {
+        let start = self.at + 1;
+        let plain = self.string()? == Kind::Text;
+        let end = self.at - 1;
+        let member = if node == NONE {
             (NONE, NONE)
-        } else if key.kind == Kind::Text {
-            self.fields.edge(node, self.json, key.start as usize + 1, key.end as usize - 1)
+        } else if plain {
+            self.fields.edge(node, self.json, start, end)
         } else {
             let mut name = Vec::new();
-            unescape(&self.json[key.start as usize + 1..key.end as usize - 1], &mut name);
+            unescape(&self.json[start..end], &mut name);
             self.fields.edge(node, &name, 0, name.len())
         };
-        if key.kind == Kind::Text {
-            self.guide.learn(self.json, key, node, slot, below);
-        }
         self.space();
         if self.peek() != Some(b':') {
             return self.fail("expected `:` after a member name");
         }
         self.at += 1;
-        Ok((slot, below))
+        self.space();
+        if self.at <= self.limit {
+            self.guide.learn(self.json, Span { start: from, end: self.at as u32, kind: Kind::Missing }, node, Some(member));
+        }
+        Ok(Some(member))
     }
 
+    /// Reads an object whose brace stands at `self.at`.
     fn object(&mut self, node: u16, slots: &mut [Span], depth: usize) -> Result<Kind, Failed> {
         if depth > self.max_depth {
             return self.fail("nested more than 64 levels deep");
         }
         // The place is kept in a variable of its own: through `self` every step would wait for the one before.
         let json = self.json;
-        let mut at = self.at + 1;
+        let mut at = self.at;
         let mut last = self.guide.last;
+        let mut first = true;
         macro_rules! by_self {
             ($work:expr) => {{
                 (self.at, self.guide.last) = (at, last);
@@ -407,39 +326,30 @@ impl<'a> Scanner<'a> {
                 done
             }};
         }
-        macro_rules! space {
-            () => {
-                if json.get(at).is_some_and(|b| *b <= b' ') {
-                    by_self!(self.spaces());
-                }
-            };
-        }
-        space!();
-        if json.get(at) == Some(&b'}') {
-            self.at = at + 1;
-            return Ok(Kind::Object);
-        }
         loop {
+            let (slot, below) = match self.guide.expected(&mut last, json, at, node) {
+                Some(step) => {
+                    at += step.len as usize;
+                    if step.closes {
+                        (self.at, self.guide.last) = (at, last);
+                        return Ok(Kind::Object);
+                    }
+                    (step.slot, step.below)
+                }
+                None => match by_self!(self.unexpected(node, first))? {
+                    Some(member) => member,
+                    None => return Ok(Kind::Object),
+                },
+            };
+            first = false;
             self.members += 1;
             if self.members > self.max_members {
                 self.at = at;
                 return self.fail("more than 4096 members");
             }
-            let (slot, below) = match self.guide.expected(&mut last, json, at, node) {
-                Some(step) => {
-                    at += step.len as usize;
-                    (step.slot, step.below)
-                }
-                None => {
-                    space!();
-                    by_self!(self.unexpected_name(node))?
-                }
-            };
             if slot != NONE && slots[slot as usize].present() {
                 self.again(below, slots);
             }
-            // Many senders put one blank there; whatever else there may be is met further down.
-            at += usize::from(json.get(at) == Some(&b' '));
             let mut start = at;
             let kind = match json.get(at) {
                 Some(b'"') => {
@@ -462,33 +372,14 @@ impl<'a> Scanner<'a> {
                     }
                 },
                 _ => {
-                    space!();
+                    // Another sender's writer may have no blank there.
+                    by_self!(self.space());
                     start = at;
                     by_self!(self.value(below, slots, depth))?
                 }
             };
             if slot != NONE {
                 slots[slot as usize] = Span { start: start as u32, end: at as u32, kind };
-            }
-            if json.get(at) == Some(&b',') {
-                at += 1;
-                at += usize::from(json.get(at) == Some(&b' '));
-                continue;
-            }
-            space!();
-            match json.get(at) {
-                Some(b',') => {
-                    at += 1;
-                    space!();
-                }
-                Some(b'}') => {
-                    (self.at, self.guide.last) = (at + 1, last);
-                    return Ok(Kind::Object);
-                }
-                _ => {
-                    self.at = at;
-                    return self.fail("expected `,` or `}`");
-                }
             }
         }
     }

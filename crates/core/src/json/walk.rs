@@ -1,7 +1,8 @@
 //! Goes through JSON that is known to be valid: its members, its tokens, its depth.
 
 use super::Span;
-use super::scan::{Guide, Scanner};
+use super::guide::Guide;
+use super::scan::Scanner;
 use crate::field::{FieldTable, NONE};
 
 /// How many levels of objects and arrays the valid value `token` has.
