@@ -20,7 +20,7 @@ pub struct Guide {
     /// The table whose slots it remembers.
     table: u64,
     steps: Vec<Step>,
-    /// Open-addressed, by bytes and node: place in `steps` plus one; 0 is free.
+    /// Open-addressed, by bytes and place: number in `steps` plus one; 0 is free.
     index: Vec<u16>,
     /// What was read last; its `next` is what is expected now.
     pub(super) last: usize,
@@ -35,8 +35,8 @@ pub(super) struct Step {
     pub(super) len: u8,
     /// It closes the object.
     pub(super) closes: bool,
-    /// The node it was read below; [`NONE`] in an object of which nothing is wanted.
-    node: u16,
+    /// Where it was read, as [`place`] has it.
+    place: u32,
     /// What the member fills, and the node below it; [`NONE`] for neither.
     pub(super) slot: u16,
     pub(super) below: u16,
@@ -46,6 +46,15 @@ pub(super) struct Step {
     next: [u16; WAYS],
 }
 
+/// Where something between two values may stand: below which node ([`NONE`] in an object of which nothing is wanted), and whether it opens the object.
+#[inline(always)]
+pub(super) fn place(node: u16, first: bool) -> u32 {
+    u32::from(node) | u32::from(first) << 16
+}
+
+/// Before the first member of all; nothing is read there.
+const BEFORE: u32 = u32::MAX;
+
 impl Guide {
     /// Makes ready for a record that is read by `fields`.
     pub(super) fn begin(&mut self, fields: &FieldTable) {
@@ -53,7 +62,7 @@ impl Guide {
             self.table = fields.stamp();
             // The first entry stands before the first member.
             self.steps.clear();
-            self.steps.push(Step { bytes: [0; GUIDED], len: 0, closes: false, node: NONE - 1, slot: NONE, below: NONE, after: 0, next: [0; WAYS] });
+            self.steps.push(Step { bytes: [0; GUIDED], len: 0, closes: false, place: BEFORE, slot: NONE, below: NONE, after: 0, next: [0; WAYS] });
             self.index.clear();
             self.index.resize(2 * GUIDED_STEPS, 0);
         }
@@ -62,25 +71,25 @@ impl Guide {
 
     /// The step expected after `last`, if it is what stands at `at`; `last` becomes it then.
     #[inline(always)]
-    pub(super) fn expected(&self, last: &mut usize, json: &[u8], at: usize, node: u16) -> Option<&Step> {
+    pub(super) fn expected(&self, last: &mut usize, json: &[u8], at: usize, place: u32) -> Option<&Step> {
         let chunk = wide::chunk::<GUIDED>(json, at)?;
         let before = self.steps.get(*last)?;
-        for place in before.next {
-            let step = self.steps.get(place as usize)?;
-            if step.node == node && wide::begins_with(chunk, &step.bytes, step.len) {
-                *last = place as usize;
+        for next in before.next {
+            let step = self.steps.get(next as usize)?;
+            if step.place == place && wide::begins_with(chunk, &step.bytes, step.len) {
+                *last = next as usize;
                 return Some(step);
             }
-            if place == 0 {
+            if next == 0 {
                 return None;
             }
         }
         None
     }
 
-    /// Remembers that `json[between]` was read below `node` and leads to the member that fills `slot`, or closes the object.
+    /// Remembers that `json[between]` was read at `place` and leads to the member that fills `slot`, or closes the object.
     #[inline(never)]
-    pub(super) fn learn(&mut self, json: &[u8], between: Span, node: u16, member: Option<(u16, u16)>) {
+    pub(super) fn learn(&mut self, json: &[u8], between: Span, place: u32, member: Option<(u16, u16)>) {
         let text = between.of(json);
         // A line break there is something that the scan reports, each time anew.
         if self.steps.is_empty() || text.len() > GUIDED || text.iter().any(|b| *b < b' ') {
@@ -90,10 +99,10 @@ impl Guide {
         bytes[..text.len()].copy_from_slice(text);
         let after = if member.is_none() { self.last as u16 } else { 0 };
         let words = [0, 8, 16, 24].map(|at| wide::eight(&bytes, at));
-        let mixed = words.iter().fold(u64::from(node) << 16 | u64::from(after), |mixed, word| (mixed.rotate_left(23) ^ word).wrapping_mul(0x9e37_79b9_7f4a_7c15));
+        let mixed = words.iter().fold(u64::from(place) << 16 | u64::from(after), |mixed, word| (mixed.rotate_left(23) ^ word).wrapping_mul(0x9e37_79b9_7f4a_7c15));
         let mut at = (mixed >> 40) as usize;
         let mask = self.index.len() - 1;
-        let place = loop {
+        let step = loop {
             at &= mask;
             match self.index[at] {
                 0 => {
@@ -102,13 +111,13 @@ impl Guide {
                         return;
                     }
                     let (slot, below) = member.unwrap_or((NONE, NONE));
-                    self.steps.push(Step { bytes, len: text.len() as u8, closes: member.is_none(), node, slot, below, after, next: [0; WAYS] });
+                    self.steps.push(Step { bytes, len: text.len() as u8, closes: member.is_none(), place, slot, below, after, next: [0; WAYS] });
                     self.index[at] = self.steps.len() as u16;
                     break self.steps.len() - 1;
                 }
                 known => {
                     let step = &self.steps[known as usize - 1];
-                    if step.node == node && step.after == after && step.bytes == bytes {
+                    if step.place == place && step.after == after && step.bytes == bytes {
                         break known as usize - 1;
                     }
                 }
@@ -117,7 +126,7 @@ impl Guide {
         };
         let next = &mut self.steps[self.last].next;
         next.copy_within(..WAYS - 1, 1);
-        next[0] = place as u16;
-        self.last = place;
+        next[0] = step as u16;
+        self.last = step;
     }
 }

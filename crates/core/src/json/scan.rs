@@ -4,7 +4,7 @@
 //! a [`Guide`] remembers which member followed which, so that a member's name is one comparison with what is expected there, and neither its end nor what it
 //! means has to be found again. A name that is not as expected is read and looked up the long way; the result is the same.
 
-use super::guide::Guide;
+use super::guide::{Guide, place};
 use super::{EDITED_DEPTH, Kind, MAX_DEPTH, MAX_MEMBERS, Span, unescape};
 use crate::field::{FieldTable, NONE};
 use crate::wide;
@@ -271,7 +271,7 @@ impl<'a> Scanner<'a> {
         match self.peek() {
             Some(b'}') => {
                 self.at += 1;
-                self.guide.learn(self.json, Span { start: from, end: self.at as u32, kind: Kind::Missing }, node, None);
+                self.guide.learn(self.json, Span { start: from, end: self.at as u32, kind: Kind::Missing }, place(node, first), None);
                 return Ok(None);
             }
             _ if first => {}
@@ -303,7 +303,7 @@ impl<'a> Scanner<'a> {
         self.at += 1;
         self.space();
         if self.at <= self.limit {
-            self.guide.learn(self.json, Span { start: from, end: self.at as u32, kind: Kind::Missing }, node, Some(member));
+            self.guide.learn(self.json, Span { start: from, end: self.at as u32, kind: Kind::Missing }, place(node, first), Some(member));
         }
         Ok(Some(member))
     }
@@ -327,7 +327,7 @@ impl<'a> Scanner<'a> {
             }};
         }
         loop {
-            let (slot, below) = match self.guide.expected(&mut last, json, at, node) {
+            let (slot, below) = match self.guide.expected(&mut last, json, at, place(node, first)) {
                 Some(step) => {
                     at += step.len as usize;
                     if step.closes {
@@ -366,8 +366,8 @@ impl<'a> Scanner<'a> {
                         at = end;
                         Kind::Number
                     }
-                    Err((place, reason)) => {
-                        self.at = place;
+                    Err((wrong, reason)) => {
+                        self.at = wrong;
                         return self.fail(reason);
                     }
                 },
