@@ -6,6 +6,7 @@
 
 use crate::field::FieldTable;
 use crate::json::{self, Kind, Unreadable};
+use crate::wide;
 
 /// What the sender says of the body.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -103,8 +104,7 @@ fn lines(body: &[u8], max_record: usize) -> Vec<Record> {
     let mut records = Vec::with_capacity(body.len() / 256);
     let mut start = 0;
     let mut number = 0;
-    while start < body.len() {
-        let end = memchr::memchr(b'\n', &body[start..]).map_or(body.len(), |n| start + n);
+    let mut line = |end: usize| {
         number += 1;
         let (mut from, mut to) = (start, end);
         while from < to && matches!(body[from], b' ' | b'\t' | b'\r') {
@@ -126,7 +126,10 @@ fn lines(body: &[u8], max_record: usize) -> Vec<Record> {
             records.push(Record { start: from as u32, end: to as u32, form, number });
         }
         start = end + 1;
-    }
+    };
+    wide::each(body, b'\n', &mut line);
+    // Behind the last line end.
+    line(body.len());
     records
 }
 

@@ -84,6 +84,22 @@ pub(crate) fn find(text: &[u8], mut at: usize, byte: u8) -> Option<usize> {
     memchr::memchr(byte, text.get(at..)?).map(|n| at + n)
 }
 
+/// Every place that holds `byte`, in order: for what is met every few hundred bytes.
+#[inline(always)]
+pub(crate) fn each(text: &[u8], byte: u8, mut found: impl FnMut(usize)) {
+    let mut at = 0;
+    #[cfg(target_arch = "x86_64")]
+    while let Some(chunk) = chunk::<64>(text, at) {
+        let mut hits = sse2::all_equal_to(chunk, byte);
+        while hits != 0 {
+            found(at + hits.trailing_zeros() as usize);
+            hits &= hits - 1;
+        }
+        at += 64;
+    }
+    memchr::memchr_iter(byte, &text[at..]).for_each(|n| found(at + n));
+}
+
 /// The same without any special instruction.
 #[inline(never)]
 fn plain_stop(text: &[u8], mut at: usize) -> usize {
@@ -141,6 +157,13 @@ mod sse2 {
         }
     }
 
+    /// The same for more bytes.
+    #[inline(always)]
+    pub(super) fn all_equal_to(chunk: &[u8; 64], byte: u8) -> u64 {
+        let (parts, _) = chunk.as_chunks::<16>();
+        parts.iter().rev().fold(0, |hits, part| hits << 16 | u64::from(equal_to(part, byte)))
+    }
+
     /// A bit for each byte of `chunk` that ends a plain run, the first byte lowest.
     #[inline(always)]
     pub(super) fn string_stops(chunk: &[u8; 16]) -> u32 {
@@ -187,6 +210,18 @@ mod tests {
                 }
             }
             assert_eq!(find(&vec![b'x'; len], 0, b' '), None);
+        }
+    }
+
+    #[test]
+    fn every_place_is_found_once() {
+        for step in [1, 3, 63, 64, 65, 200] {
+            for len in [0, 1, 63, 64, 65, 500] {
+                let text: Vec<u8> = (0..len).map(|i| if i % step == 0 { b'\n' } else { b'x' }).collect();
+                let mut places = Vec::new();
+                each(&text, b'\n', |at| places.push(at));
+                assert_eq!(places, (0..len).step_by(step).collect::<Vec<_>>());
+            }
         }
     }
 

@@ -99,7 +99,8 @@ impl Guide {
         bytes[..text.len()].copy_from_slice(text);
         let after = if member.is_none() { self.last as u16 } else { 0 };
         let words = [0, 8, 16, 24].map(|at| wide::eight(&bytes, at));
-        let mixed = words.iter().fold(u64::from(place) << 16 | u64::from(after), |mixed, word| (mixed.rotate_left(23) ^ word).wrapping_mul(0x9e37_79b9_7f4a_7c15));
+        let mixed =
+            words.iter().fold(u64::from(place) << 16 | u64::from(after), |mixed, word| (mixed.rotate_left(23) ^ word).wrapping_mul(0x9e37_79b9_7f4a_7c15));
         let mut at = (mixed >> 40) as usize;
         let mask = self.index.len() - 1;
         let step = loop {

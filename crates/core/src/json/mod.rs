@@ -11,8 +11,8 @@ mod walk;
 
 use crate::wide;
 
-pub(crate) use scan::scan_edited;
 pub use guide::Guide;
+pub(crate) use scan::scan_edited;
 pub use scan::{Scanned, Unreadable, scan, scan_record, value_at};
 pub(crate) use walk::depth;
 pub use walk::{members, minify, tokens};
