@@ -4,10 +4,9 @@
 //! machine does meets all of them; each figure is the median over the rounds of processor time on this thread, and each ratio the median of the rounds' ratios. The same
 //! table is written to `target/bench.json`. Goals are ratios to floors, never absolute speeds.
 //!
-//! `full` and `quick` measure; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took.
+//! `full` and `quick` measure; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
+//! runs it without a look at the clock, for one that counts instructions.
 #![allow(clippy::print_stdout, reason = "a table is what it is for")]
-
-use std::hint::black_box;
 
 mod allocations;
 mod corpus;
@@ -68,16 +67,18 @@ fn main() {
     let corpus = corpus::corpus(events, 7);
     let texts = corpus::Texts::of(events / 2, 11);
     let mut works = floors::all(&corpus, &texts);
-    let wanted = (mode == "only").then(|| std::env::args().nth(2).unwrap_or_default());
+    let wanted = (mode == "only" || mode == "count").then(|| std::env::args().nth(2).unwrap_or_default());
     works.extend(passes::all(&corpus, &texts, wanted.as_deref()));
-    if mode == "only" {
+    if wanted.is_some() {
         let (name, rounds) = (arguments.next().unwrap_or_default(), arguments.next().and_then(|n| n.parse().ok()).unwrap_or(10));
         for work in works.iter_mut().filter(|w| w.name.starts_with(&name)) {
-            // Against a chain of multiplications and additions that takes four cycles for each, whatever the clock does.
-            let chain = || black_box((0..black_box(1_000_000)).fold(black_box(3u64), |n, _| n.wrapping_mul(0x5851_f42d_4c95_7f2d).wrapping_add(7)));
-            let rounds = (0..rounds).map(|_| (seconds(&mut work.run), seconds(&mut || _ = chain())));
-            let (times, cycles): (Vec<f64>, Vec<f64>) = rounds.map(|(work, chain)| (work * 1e9 / events as f64, work / chain * 4e6 / events as f64)).unzip();
-            println!("{}: {:.0} ns an event, about {:.0} cycles", work.name, median(times), median(cycles));
+            if mode == "count" {
+                (0..rounds).for_each(|_| (work.run)());
+                continue;
+            }
+            let times: Vec<f64> = (0..rounds).map(|_| seconds(&mut work.run) / events as f64 * 1e9).collect();
+            let quickest = times.iter().copied().fold(f64::INFINITY, f64::min);
+            println!("{}: {:.0} ns an event, {quickest:.0} in the quickest round", work.name, median(times));
         }
         return;
     }

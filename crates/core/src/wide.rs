@@ -56,6 +56,21 @@ pub(crate) fn digits(word: u64) -> usize {
     (odd.trailing_zeros() / 8) as usize
 }
 
+/// The number that the `len` bytes at `at` (1 to 8) write in decimal digits, if they are nothing else.
+#[inline(always)]
+pub(crate) fn decimal(text: &[u8], at: usize, len: usize) -> Option<u64> {
+    // Zeros before the first digit make it eight.
+    let before = 8 * (8 - len as u32);
+    let word = eight(text, at) << before | (ONES * 0x30) & ((1 << before) - 1);
+    if digits(word) != 8 {
+        return None;
+    }
+    // Neighbours are put together: digits to pairs, pairs to fours, fours to eight.
+    let pairs = (word & (ONES * 0x0f)).wrapping_mul(10 << 8 | 1) >> 8 & 0x00ff_00ff_00ff_00ff;
+    let fours = pairs.wrapping_mul(100 << 16 | 1) >> 16 & 0x0000_ffff_0000_ffff;
+    Some(fours.wrapping_mul(10_000 << 32 | 1) >> 32)
+}
+
 /// The first place at or behind `at` that holds a quote, a backslash or a control character; the text's length if there is none.
 #[inline(always)]
 pub(crate) fn string_stop(text: &[u8], mut at: usize) -> usize {
@@ -235,6 +250,16 @@ mod tests {
                 assert_eq!(begins_with(&text, &name, len), plain_begins_with(&text, &name, len), "{odd} {len}");
                 assert_eq!(begins_with(&text, &name, len), odd >= len as usize);
             }
+        }
+    }
+
+    #[test]
+    fn decimals_are_read_as_the_library_reads_them() {
+        for text in ["0", "7", "42", "999", "1000", "65535", "123456", "9999999", "12345678", "00000012", "1a", "-1", "+5", "12 4", "/", ":", "1234567é"] {
+            let around = format!("<{text}>");
+            let len = text.len().min(8);
+            let expected = text.as_bytes()[..len].iter().all(u8::is_ascii_digit).then(|| text[..len].parse().unwrap());
+            assert_eq!((decimal(around.as_bytes(), 1, len), decimal(text.as_bytes(), 0, len)), (expected, expected), "{text}");
         }
     }
 

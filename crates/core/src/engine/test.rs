@@ -8,6 +8,7 @@ use memchr::memmem;
 use crate::field::{FieldId, FieldTable};
 use crate::json::{self, Kind, Span};
 use crate::lang::{Condition, Level, Literal, Network, Ordering, Test};
+use crate::wide;
 
 /// A condition over numbered tests.
 #[derive(Debug)]
@@ -136,6 +137,14 @@ impl Tests {
             }
         }
     }
+}
+
+/// The number that the text `around[start..end]` is, if it is one.
+#[inline(always)]
+pub(super) fn number_within(around: &[u8], start: usize, end: usize) -> Option<f64> {
+    let len = end - start;
+    let short = if (1..=8).contains(&len) { wide::decimal(around, start, len) } else { None };
+    short.map_or_else(|| number(&around[start..end]), |n| Some(n as f64))
 }
 
 /// The number that a text is, if it is one.

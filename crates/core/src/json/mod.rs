@@ -156,14 +156,23 @@ pub fn quote(text: &[u8], out: &mut Vec<u8>) {
 /// number's, word's, object's or array's own writing.
 #[inline]
 pub fn text<'a>(json: &'a [u8], span: Span, scratch: &'a mut Vec<u8>) -> &'a [u8] {
+    let (around, start, end) = text_within(json, span, scratch);
+    &around[start..end]
+}
+
+/// The same, as a range of the bytes that it stands among.
+#[inline]
+pub(crate) fn text_within<'a>(json: &'a [u8], span: Span, scratch: &'a mut Vec<u8>) -> (&'a [u8], usize, usize) {
+    let (start, end) = (span.start as usize, span.end as usize);
     match span.kind {
-        Kind::Text => &json[span.start as usize + 1..span.end as usize - 1],
+        Kind::Text => (json, start + 1, end - 1),
         Kind::EscapedText => {
             scratch.clear();
-            unescape(&json[span.start as usize + 1..span.end as usize - 1], scratch);
-            scratch
+            unescape(&json[start + 1..end - 1], scratch);
+            let len = scratch.len();
+            (scratch, 0, len)
         }
-        _ => span.of(json),
+        _ => (json, start, end),
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::super::test::Check;
 use super::Candidates;
-use super::lookup::{FIRST, Lookup, OTHER, address, extents, place_of};
+use super::lookup::{Ends, FIRST, Lookup, OTHER, address, extents, place_of};
 use super::rule::{LAYERS, Leaf, above, all, below, bounds, literals, sorted, values};
 use super::search::Sorted;
 use crate::lang::{Level, Test};
@@ -64,14 +64,14 @@ impl Part {
         match lookup {
             Lookup::Text(cells, longest) => part.text(cells, *longest, &others, rules),
             Lookup::Number(points) => part.number(points, &others, rules),
-            Lookup::Level => {
+            Lookup::Level(_) => {
                 part.dense_cell(&others, rules, |leaves| all(leaves, b""));
                 for level in Level::ALL {
                     part.dense_cell(&others, rules, |leaves| all(leaves, level.word().as_bytes()));
                 }
             }
             Lookup::Address { v4, v6 } => part.address(v4, v6, &others, rules),
-            Lookup::Ends { texts, .. } => {
+            Lookup::Ends(Ends { texts, .. }) => {
                 part.hits = vec![Vec::new(); texts.len()];
                 part.layers = 1;
                 part.dense_cell(&others, rules, |_| false);

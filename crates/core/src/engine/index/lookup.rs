@@ -4,13 +4,14 @@ use std::net::IpAddr;
 
 use aho_corasick::{AhoCorasick, AhoCorasickKind};
 
-use super::super::test::{Check, View, ip, number};
+use super::super::test::{Check, View, ip, number_within};
 use super::rule::{Leaf, Sort, above, all, below, bounds, literals, sorted, values};
 use super::search::Sorted;
 use crate::field::{FieldId, FieldTable};
 use crate::json::{self, Kind};
 use crate::lang::{Level, Network, Test};
 use crate::texts::Texts;
+use crate::wide;
 
 /// Most cells in whose lists one rule stands, and the most of all cells of its axis they may be.
 pub(super) const MAX_LISTS: usize = 64;
@@ -32,12 +33,12 @@ pub(super) enum Lookup {
     Text(Texts, usize),
     /// Sorted; the cell of what lies between two, and of each itself, in turn.
     Number(Sorted<f64>),
-    /// Cells by level, lowest first.
-    Level,
+    /// Cells by level, lowest first; and the levels that go by the usual spellings.
+    Level(Texts),
     /// Where ranges of addresses begin or have ended, sorted.
     Address { v4: Sorted<u32>, v6: Sorted<u128> },
-    /// How long beginnings (or endings) are, and their numbers.
-    Ends { lengths: Vec<usize>, texts: Texts, last: bool },
+    /// Beginnings, or endings.
+    Ends(Ends),
     /// Literals, by number.
     Literals(Box<AhoCorasick>, Texts),
 }
@@ -68,7 +69,15 @@ impl Lookup {
                 Lookup::Text(numbered(&texts, FIRST), texts.iter().map(Vec::len).max().unwrap_or(0))
             }
             Sort::Number => Lookup::Number(Sorted::new(sorted(leaves.flat_map(|leaf| bounds(&leaf.test)).collect()))),
-            Sort::Level => Lookup::Level,
+            Sort::Level => {
+                let mut usual = Texts::default();
+                for level in Level::ALL {
+                    let word = level.word();
+                    let capital = word[..1].to_ascii_uppercase() + &word[1..];
+                    [word, &capital, &word.to_ascii_uppercase()].iter().for_each(|word| usual.insert(word.as_bytes(), level as u32));
+                }
+                Lookup::Level(usual)
+            }
             Sort::Address => {
                 let mut starts: Vec<_> = leaves.flat_map(extents).collect();
                 starts.sort_unstable();
@@ -79,10 +88,7 @@ impl Lookup {
             Sort::Beginning | Sort::Ending => {
                 let text = |leaf: &Leaf| if let Test::StartsWith(text) | Test::EndsWith(text) = &leaf.test { Some(text.clone().into_bytes()) } else { None };
                 let texts = distinct(leaves.filter_map(text));
-                let mut lengths: Vec<usize> = texts.iter().map(Vec::len).collect();
-                lengths.sort_unstable();
-                lengths.dedup();
-                Lookup::Ends { lengths, texts: numbered(&texts, 0), last: sort == Sort::Ending }
+                Lookup::Ends(Ends::new(&texts, numbered(&texts, 0), sort == Sort::Ending))
             }
             Sort::Literals => {
                 let texts = distinct(leaves.flat_map(|leaf| literals(&leaf.test)).flatten());
@@ -156,7 +162,7 @@ impl Lookup {
                 let (first, end) = (place_of(v4, v6, *ends.first()?), place_of(v4, v6, *ends.get(1)?));
                 if end - first > MAX_LISTS { None } else { listed((first..end).map(|cell| (FIRST + cell) as u32).collect(), v4.len() + v6.len() + 1) }
             }
-            Lookup::Ends { texts, .. } => {
+            Lookup::Ends(Ends { texts, .. }) => {
                 let [(_, leaf)] = leaves else { return None };
                 let (Test::StartsWith(text) | Test::EndsWith(text)) = &leaf.test else { return None };
                 listed(texts.get(text.as_bytes()).into_iter().collect(), texts.len())
@@ -166,7 +172,7 @@ impl Lookup {
                 let [only] = &literals(&leaf.test)[..] else { return None };
                 listed(only.iter().filter_map(|literal| texts.get(literal)).collect(), texts.len())
             }
-            Lookup::Level => None,
+            Lookup::Level(_) => None,
         }
     }
 }
@@ -180,30 +186,82 @@ impl Axis {
             Kind::Missing => MISSING,
             Kind::Null => NULL,
             _ => {
-                let text = json::text(view.json, span, scratch);
+                let (around, start, end) = json::text_within(view.json, span, scratch);
                 match &self.lookup {
-                    Lookup::Text(cells, _) => cells.get(text).map_or(OTHER, |c| c as usize),
-                    Lookup::Number(points) => number(text).map_or(OTHER, |n| {
+                    Lookup::Text(cells, _) => cells.within(around, start, end).map_or(OTHER, |c| c as usize),
+                    Lookup::Number(points) => number_within(around, start, end).map_or(OTHER, |n| {
                         let at = points.below(n);
                         FIRST + 2 * at + usize::from(points.get(at) == Some(&n))
                     }),
-                    Lookup::Level => Level::read(text).map_or(OTHER, |level| FIRST + level as usize),
-                    Lookup::Address { v4, v6 } => ip(text).map_or(OTHER, |ip| FIRST + place_of(v4, v6, key(ip))),
-                    Lookup::Ends { lengths, texts, last } => {
-                        for len in lengths.iter().take_while(|len| **len <= text.len()) {
-                            let end = if *last { text.len() } else { *len };
-                            found.extend(texts.within(text, end - len, end));
-                        }
+                    Lookup::Level(usual) => {
+                        let level = usual.within(around, start, end).or_else(|| Level::read(&around[start..end]).map(|level| level as u32));
+                        level.map_or(OTHER, |level| FIRST + level as usize)
+                    }
+                    Lookup::Address { v4, v6 } => ip(&around[start..end]).map_or(OTHER, |ip| FIRST + place_of(v4, v6, key(ip))),
+                    Lookup::Ends(ends) => {
+                        ends.find(around, start, end, found);
                         OTHER
                     }
                     Lookup::Literals(automaton, _) => {
-                        found.extend(automaton.find_overlapping_iter(text).map(|hit| hit.pattern().as_u32()));
+                        found.extend(automaton.find_overlapping_iter(&around[start..end]).map(|hit| hit.pattern().as_u32()));
                         OTHER
                     }
                 }
             }
         };
         cell as u32
+    }
+}
+
+/// Texts that others begin or end with.
+#[derive(Debug)]
+pub(super) struct Ends {
+    pub(super) texts: Texts,
+    /// How long they are, the shortest first.
+    lengths: Vec<usize>,
+    /// They are endings.
+    last: bool,
+    /// A bit for each outermost piece, of as many bytes as the shortest has (at most eight), at the place it is hashed to. Most texts meet none.
+    pieces: Vec<u64>,
+}
+
+impl Ends {
+    fn new(texts: &[Vec<u8>], numbered: Texts, last: bool) -> Ends {
+        let mut lengths: Vec<usize> = texts.iter().map(Vec::len).collect();
+        lengths.sort_unstable();
+        lengths.dedup();
+        let mut ends = Ends { texts: numbered, lengths, last, pieces: vec![0; (texts.len() / 4 + 1).next_power_of_two()] };
+        for text in texts {
+            let bit = ends.piece(text, 0, text.len());
+            ends.pieces[bit / 64] |= 1 << (bit % 64);
+        }
+        ends
+    }
+
+    /// The bit of the outermost piece of `around[start..end]`, which is no shorter than the shortest.
+    #[inline(always)]
+    fn piece(&self, around: &[u8], start: usize, end: usize) -> usize {
+        let len = self.lengths[0].min(8);
+        let word = wide::eight(around, if self.last { end - len } else { start });
+        let piece = if len < 8 { word & ((1 << (8 * len)) - 1) } else { word };
+        (piece.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 32) as usize & (64 * self.pieces.len() - 1)
+    }
+
+    /// Puts into `found` the numbers of those that `around[start..end]` begins or ends with.
+    #[inline(always)]
+    fn find(&self, around: &[u8], start: usize, end: usize, found: &mut Vec<u32>) {
+        let len = end - start;
+        if len < self.lengths[0] {
+            return;
+        }
+        let bit = self.piece(around, start, end);
+        if self.pieces[bit / 64] >> (bit % 64) & 1 == 0 {
+            return;
+        }
+        for own in self.lengths.iter().take_while(|own| **own <= len) {
+            let from = if self.last { end - own } else { start };
+            found.extend(self.texts.within(around, from, from + own));
+        }
     }
 }
 

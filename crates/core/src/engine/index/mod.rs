@@ -192,7 +192,7 @@ impl Index {
             axis,
             places: Vec::with_capacity(by_cell.len()),
             rules: Vec::new(),
-            by_hits: matches!(self.axes[axis as usize].lookup, Lookup::Ends { .. } | Lookup::Literals(..)),
+            by_hits: matches!(self.axes[axis as usize].lookup, Lookup::Ends(_) | Lookup::Literals(..)),
         };
         for rules in by_cell {
             let from = listed.rules.len() as u32;

@@ -25,6 +25,9 @@ impl Placed for u128 {
     }
 }
 
+/// So many are counted one by one.
+const FEW: usize = 8;
+
 /// Points in order, with a grid of equal stretches laid over them: a point is looked for in its own stretch only.
 #[derive(Debug)]
 pub(super) struct Sorted<T> {
@@ -75,10 +78,13 @@ impl<T: Placed> Sorted<T> {
 
     #[inline(always)]
     fn count(&self, point: T, of: impl Fn(T) -> bool) -> usize {
+        if self.points.len() <= FEW {
+            return self.points.iter().filter(|p| of(**p)).count();
+        }
         let stretch = self.stretch(point);
         let (from, to) = (self.below[stretch] as usize, self.below[stretch + 1] as usize);
         let near = &self.points[from..to];
-        from + if near.len() <= 4 { near.iter().filter(|p| of(**p)).count() } else { near.partition_point(|p| of(*p)) }
+        from + if near.len() <= FEW { near.iter().filter(|p| of(**p)).count() } else { near.partition_point(|p| of(*p)) }
     }
 }
 
