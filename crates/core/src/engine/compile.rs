@@ -74,6 +74,8 @@ pub(super) struct Route {
     pub(super) to: Vec<usize>,
     /// Its first branch.
     pub(super) branch: usize,
+    /// No destination of it has steps of its own.
+    pub(super) direct: bool,
 }
 
 #[derive(Debug)]
@@ -131,7 +133,8 @@ impl CompiledPlan {
             let to: Vec<usize> = route.to.iter().filter_map(|name| numbers.get(name.as_str()).copied()).collect();
             let branch = branches.len();
             branches.extend((0..to.len()).map(|i| (number, i)));
-            routes.push(Route { name: route.name.clone(), steps, to, branch });
+            let direct = to.iter().all(|d: &usize| plan.destinations[*d].always.is_empty());
+            routes.push(Route { name: route.name.clone(), steps, to, branch, direct });
         }
         let conditions = plan.routes.iter().enumerate().filter_map(|(number, route)| match &route.when {
             Gate::Condition(condition) => Some((number, condition)),

@@ -501,6 +501,10 @@ impl Run<'_> {
             self.send(number, arrived, duplicates, shared, scratch);
             return;
         }
+        if through.direct && self.watch.is_none() {
+            self.take_directly(number, arrived, duplicates, from, shared, scratch);
+            return;
+        }
         let mut work = std::mem::take(&mut scratch.route);
         let mut passage = Passage { base: arrived, duplicates, work: &mut work, changed: false };
         let at = At { source: &self.from.name, place: Place::Route, name: &through.name, via: &self.from.name };
@@ -515,6 +519,35 @@ impl Run<'_> {
             self.send(number, shaped, duplicates, line, scratch);
         }
         scratch.route = work;
+    }
+
+    /// The same for a route whose destinations have no steps of their own: what it changes is edited where it leaves.
+    fn take_directly(&mut self, number: usize, arrived: View<'_>, duplicates: bool, from: usize, shared: &mut Option<u32>, scratch: &mut Scratch) {
+        let plan = self.plan;
+        let through = &plan.routes[number];
+        let work = &mut scratch.route;
+        work.begin_behind(&mut self.out.lines);
+        let mut passage = Passage { base: arrived, duplicates, work, changed: false };
+        let at = At { source: &self.from.name, place: Place::Route, name: &through.name, via: &self.from.name };
+        let passed = passage.run(plan, &through.steps, from, at, &mut self.tallies.routes[number].steps, &mut scratch.buffers);
+        let changed = passage.changed;
+        let len = scratch.route.give_back(&mut self.out.lines, passed == Passed::Through && changed);
+        if passed != Passed::Through {
+            return;
+        }
+        let (line, len) = if changed {
+            (self.out.line_ended(), len)
+        } else {
+            (*shared.get_or_insert_with(|| self.out.line(arrived.json)), arrived.json.len())
+        };
+        let tally = &mut self.tallies.routes[number];
+        tally.out.count(len);
+        for branch in &mut self.tallies.branches[through.branch..through.branch + through.to.len()] {
+            tally.copies.count(len);
+            branch.offered.count(len);
+            branch.enqueued.count(len);
+            branch.selection.push(line);
+        }
     }
 
     /// An event that a route has done with, to each of its destinations.
@@ -620,6 +653,11 @@ impl Outcome {
     fn line(&mut self, json: &[u8]) -> u32 {
         self.lines.extend_from_slice(json);
         self.lines.push(b'\n');
+        self.line_ended()
+    }
+
+    /// What stands behind the last line is one now.
+    fn line_ended(&mut self) -> u32 {
         self.ends.push(self.lines.len() as u32);
         (self.ends.len() - 1) as u32
     }

@@ -81,7 +81,7 @@ impl Passage<'_> {
             let work = self.own(plan);
             let mut names = false;
             for edit in found.iter().rev() {
-                names |= work.json[edit.end..].iter().find(|b| !b.is_ascii_whitespace()) == Some(&b':');
+                names |= work.json()[edit.end..].iter().find(|b| !b.is_ascii_whitespace()) == Some(&b':');
                 work.replace(edit.start, edit.end, &tokens[edit.token.0..edit.token.1]);
             }
             if names {

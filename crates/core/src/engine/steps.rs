@@ -142,7 +142,7 @@ pub(super) enum Effect {
 
 impl<'a> Passage<'a> {
     pub(super) fn view(&self) -> View<'_> {
-        if self.changed { View { json: &self.work.json, slots: &self.work.slots } } else { self.base }
+        if self.changed { View { json: self.work.json(), slots: &self.work.slots } } else { self.base }
     }
 
     pub(super) fn own(&mut self, plan: &CompiledPlan) -> &mut Work {

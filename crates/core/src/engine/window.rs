@@ -94,7 +94,7 @@ impl Held {
                 work.set(&table, names[3], &quoted(&self.last));
             }
         }
-        work.json
+        work.json().to_vec()
     }
 
     pub(super) fn amount(&self) -> Amount {

@@ -11,7 +11,9 @@ use crate::json::{self, Kind, Span};
 /// An event that may be edited. Its buffers are reused from event to event.
 #[derive(Debug, Default)]
 pub(super) struct Work {
-    pub(super) json: Vec<u8>,
+    /// The event, behind `from` bytes of others that leave before it.
+    lines: Vec<u8>,
+    from: usize,
     pub(super) slots: Vec<Span>,
     spare: Vec<u8>,
 }
@@ -32,34 +34,72 @@ pub(super) enum Fate {
 impl Work {
     /// Takes a copy of an event. One with a name twice is reduced to its last occurrences first, so that an edit cannot miss one.
     pub(super) fn load(&mut self, json: &[u8], slots: &[Span], duplicates: bool, fields: &FieldTable) {
-        self.json.clear();
+        self.lines.truncate(self.from);
         if duplicates {
-            without_duplicates(json, &mut self.json);
+            without_duplicates(json, &mut self.lines);
             self.rescan(fields);
         } else {
-            self.json.extend_from_slice(json);
+            self.lines.extend_from_slice(json);
             self.slots.clear();
             self.slots.extend_from_slice(slots);
         }
     }
 
+    /// The event as it is now.
+    #[inline(always)]
+    pub(super) fn json(&self) -> &[u8] {
+        &self.lines[self.from..]
+    }
+
+    /// From now on events are edited where they leave, behind those in `lines`.
+    pub(super) fn begin_behind(&mut self, lines: &mut Vec<u8>) {
+        std::mem::swap(&mut self.lines, lines);
+        self.from = self.lines.len();
+    }
+
+    /// Gives the lines back: with the event and a line end, if it is `taken`, of whose length it tells; else as they were.
+    pub(super) fn give_back(&mut self, lines: &mut Vec<u8>, taken: bool) -> usize {
+        let len = self.json().len();
+        if taken {
+            self.lines.push(b'\n');
+        } else {
+            self.lines.truncate(self.from);
+        }
+        std::mem::swap(&mut self.lines, lines);
+        self.lines.clear();
+        self.from = 0;
+        len
+    }
+
+    /// Puts what was written to the spare room in the event's place.
+    fn take_spare(&mut self, fields: &FieldTable) {
+        self.lines.truncate(self.from);
+        self.lines.extend_from_slice(&self.spare);
+        self.rescan(fields);
+    }
+
+    fn whole(&self) -> Span {
+        Span { start: 0, end: self.json().len() as u32, kind: Kind::Object }
+    }
+
     /// Finds all fields again, after an edit that may have added or hidden some.
     pub(super) fn rescan(&mut self, fields: &FieldTable) {
-        let Work { json, slots, .. } = self;
-        let scanned = json::scan_edited(json, fields, slots);
+        let Work { lines, from, slots, .. } = self;
+        let scanned = json::scan_edited(&lines[*from..], fields, slots);
         assert!(scanned.is_ok(), "an edited event is still a JSON object");
     }
 
     /// Replaces the bytes `start..end` and moves the spans behind along; spans inside become missing.
     pub(super) fn splice(&mut self, start: usize, end: usize, with: &[u8]) {
         let delta = with.len() as i64 - (end - start) as i64;
-        let (old, behind) = (self.json.len(), start + with.len());
+        let (first, last, old) = (self.from + start, self.from + end, self.lines.len());
+        let behind = first + with.len();
         if delta > 0 {
-            self.json.resize(old + delta as usize, 0);
+            self.lines.resize(old + delta as usize, 0);
         }
-        self.json.copy_within(end..old, behind);
-        self.json.truncate(behind + old - end);
-        self.json[start..behind].copy_from_slice(with);
+        self.lines.copy_within(last..old, behind);
+        self.lines.truncate(behind + old - last);
+        self.lines[first..behind].copy_from_slice(with);
         let moved = |at: u32| (i64::from(at) + delta) as u32;
         for slot in self.slots.iter_mut().filter(|s| s.present()) {
             let (from, to) = (slot.start as usize, slot.end as usize);
@@ -116,29 +156,29 @@ impl Work {
 
     /// Adds a member (`name` in quotes, with its colon) at the end of the object; returns where its value starts. The caller knows that there is none of that name.
     fn append(&mut self, name: &[u8], token: &[u8]) -> usize {
-        let closed = self.json.pop();
+        let closed = self.lines.pop();
         debug_assert_eq!(closed, Some(b'}'), "an event ends with its brace");
-        while self.json.last().is_some_and(u8::is_ascii_whitespace) {
-            self.json.pop();
+        while self.lines.last().is_some_and(u8::is_ascii_whitespace) {
+            self.lines.pop();
         }
-        if self.json.last() != Some(&b'{') {
-            self.json.push(b',');
+        self.lines.reserve(name.len() + token.len() + 2);
+        if self.lines.last() != Some(&b'{') {
+            self.lines.push(b',');
         }
-        self.json.extend_from_slice(name);
-        let at = self.json.len();
-        self.json.extend_from_slice(token);
-        self.json.push(b'}');
+        self.lines.extend_from_slice(name);
+        let at = self.lines.len() - self.from;
+        self.lines.extend_from_slice(token);
+        self.lines.push(b'}');
         at
     }
 
     /// Rebuilds the event without the members whose flat name (`outer.inner`) `fate` drops. Says whether any went.
     pub(super) fn filter(&mut self, fields: &FieldTable, fate: &dyn Fn(&str) -> Fate) -> bool {
+        let whole = self.whole();
         self.spare.clear();
-        let whole = Span { start: 0, end: self.json.len() as u32, kind: Kind::Object };
-        let (_, dropped) = filtered(&self.json, whole, "", fate, &mut self.spare);
+        let (_, dropped) = filtered(&self.lines[self.from..], whole, "", fate, &mut self.spare);
         if dropped {
-            std::mem::swap(&mut self.json, &mut self.spare);
-            self.rescan(fields);
+            self.take_spare(fields);
         }
         dropped
     }
@@ -149,23 +189,22 @@ impl Work {
         if !span.present() {
             return false;
         }
-        let whole = Span { start: 0, end: self.json.len() as u32, kind: Kind::Object };
-        let members = json::members(&self.json, whole);
+        let json = &self.lines[self.from..];
+        let members = json::members(json, self.whole());
         let mut quoted = Vec::new();
         json::quote(name.as_bytes(), &mut quoted);
         if let Some((key, _)) = members.iter().find(|(_, value)| value.start == span.start) {
-            if name_of(&self.json, *key) == name.as_bytes() {
+            if name_of(json, *key) == name.as_bytes() {
                 return true;
             }
-            let kept = members.iter().filter(|(k, v)| v.start == span.start || name_of(&self.json, *k) != name.as_bytes());
+            let kept = members.iter().filter(|(k, v)| v.start == span.start || name_of(json, *k) != name.as_bytes());
             self.spare.clear();
-            write_members(kept.map(|(k, v)| (if k == key { &quoted[..] } else { k.of(&self.json) }, v.of(&self.json))), &mut self.spare);
-            std::mem::swap(&mut self.json, &mut self.spare);
-            self.rescan(fields);
+            write_members(kept.map(|(k, v)| (if k == key { &quoted[..] } else { k.of(json) }, v.of(json))), &mut self.spare);
+            self.take_spare(fields);
             return true;
         }
         // It stands deeper: it moves to the top.
-        let token = span.of(&self.json).to_vec();
+        let token = span.of(json).to_vec();
         let flat = fields.path(field).flat();
         self.filter(fields, &|n| {
             if n == flat {
@@ -182,9 +221,9 @@ impl Work {
 
     /// Gives the members at the top the names that `rename` has for them; one that already has such a name goes. Says whether any was renamed.
     pub(super) fn rename_members(&mut self, fields: &FieldTable, rename: &mut dyn FnMut(&str) -> Option<String>) -> bool {
-        let whole = Span { start: 0, end: self.json.len() as u32, kind: Kind::Object };
-        let members = json::members(&self.json, whole);
-        let names: Vec<String> = members.iter().map(|(k, _)| String::from_utf8_lossy(&name_of(&self.json, *k)).into_owned()).collect();
+        let json = &self.lines[self.from..];
+        let members = json::members(json, self.whole());
+        let names: Vec<String> = members.iter().map(|(k, _)| String::from_utf8_lossy(&name_of(json, *k)).into_owned()).collect();
         let fresh: Vec<Option<String>> = names.iter().map(|n| rename(n).filter(|f| f != n && !f.is_empty())).collect();
         if fresh.iter().all(Option::is_none) {
             return false;
@@ -210,19 +249,18 @@ impl Work {
             Some(name) => last[name.as_str()] == *i,
             None => !last.contains_key(names[*i].as_str()),
         });
-        let kept = kept.map(|(i, (k, v))| (quoted[i].as_deref().unwrap_or_else(|| k.of(&self.json)), v.of(&self.json)));
+        let kept = kept.map(|(i, (k, v))| (quoted[i].as_deref().unwrap_or_else(|| k.of(json)), v.of(json)));
         self.spare.clear();
         write_members(kept, &mut self.spare);
-        std::mem::swap(&mut self.json, &mut self.spare);
-        self.rescan(fields);
+        self.take_spare(fields);
         true
     }
 
     /// Writes several members at the top, by name; one that is there is replaced.
     pub(super) fn merge(&mut self, fields: &FieldTable, pairs: &[(Vec<u8>, Vec<u8>)]) {
-        let whole = Span { start: 0, end: self.json.len() as u32, kind: Kind::Object };
-        let members = json::members(&self.json, whole);
-        let names: Vec<Vec<u8>> = members.iter().map(|(k, _)| name_of(&self.json, *k)).collect();
+        let json = &self.lines[self.from..];
+        let members = json::members(json, self.whole());
+        let names: Vec<Vec<u8>> = members.iter().map(|(k, _)| name_of(json, *k)).collect();
         let known: HashSet<&[u8]> = names.iter().map(Vec::as_slice).collect();
         // Of a name that is given twice the last counts.
         let given: HashMap<&[u8], usize> = pairs.iter().enumerate().map(|(i, (name, _))| (name.as_slice(), i)).collect();
@@ -235,19 +273,18 @@ impl Work {
             })
             .collect();
         let token = |name: &[u8]| given.get(name).map(|i| pairs[*i].1.as_slice());
-        let old = members.iter().zip(&names).map(|((k, v), name)| (k.of(&self.json), token(name).unwrap_or_else(|| v.of(&self.json))));
+        let old = members.iter().zip(&names).map(|((k, v), name)| (k.of(json), token(name).unwrap_or_else(|| v.of(json))));
         let fresh = pairs.iter().enumerate().filter(|(i, (name, _))| !known.contains(name.as_slice()) && given.get(name.as_slice()) == Some(i));
         let fresh = fresh.map(|(i, (_, token))| (&quoted[i][..], &token[..]));
         self.spare.clear();
         write_members(old.chain(fresh), &mut self.spare);
-        std::mem::swap(&mut self.json, &mut self.spare);
-        self.rescan(fields);
+        self.take_spare(fields);
     }
 }
 
 fn kind_of(token: &[u8]) -> Kind {
     match token.first() {
-        Some(b'"') if token.contains(&b'\\') => Kind::EscapedText,
+        Some(b'"') if memchr::memchr(b'\\', token).is_some() => Kind::EscapedText,
         Some(b'"') => Kind::Text,
         Some(b'{') => Kind::Object,
         Some(b'[') => Kind::Array,

@@ -26,13 +26,13 @@ fn bench(event: &str) -> Bench {
 
 impl Bench {
     fn text(&self) -> &str {
-        std::str::from_utf8(&self.work.json).unwrap()
+        std::str::from_utf8(self.work.json()).unwrap()
     }
 
     /// The spans that are kept must be those that a fresh scan finds.
     fn spans_are_right(&self) {
         let mut fresh: Vec<Span> = Vec::new();
-        json::scan_edited(&self.work.json, &self.table, &mut fresh).unwrap();
+        json::scan_edited(self.work.json(), &self.table, &mut fresh).unwrap();
         assert_eq!(self.work.slots, fresh, "{}", self.text());
     }
 
@@ -113,9 +113,9 @@ fn edits_may_go_beyond_what_may_arrive() {
     // As deep, and as wide, as an event may be when it comes.
     let deep = format!("{{\"a\":{{\"x\":1}},\"b\":{}{}}}", "[".repeat(json::MAX_DEPTH - 1), "]".repeat(json::MAX_DEPTH - 1));
     let mut b = bench(&deep);
-    let nested = b.table.find(b.fields[1], &b.work.slots).of(&b.work.json).to_vec();
+    let nested = b.table.find(b.fields[1], &b.work.slots).of(b.work.json()).to_vec();
     for _ in 0..20 {
-        let token = b.table.find(b.fields[0], &b.work.slots).of(&b.work.json).to_vec();
+        let token = b.table.find(b.fields[0], &b.work.slots).of(b.work.json()).to_vec();
         assert!(b.work.set(&b.table, b.fields[3], &token));
         assert!(b.work.set(&b.table, b.fields[4], &nested));
         b.spans_are_right();
