@@ -99,19 +99,18 @@ impl Tests {
             Condition::Or(any) => Expression::Any(any.iter().map(|c| self.compile(c, fields)).collect()),
             Condition::Field(path, test) => {
                 let field = fields.want(path);
-                self.number(field, test)
+                Expression::Test(self.number(field, test))
             }
         }
     }
 
     /// The test's number: the same for the same test of the same field.
-    pub(super) fn number(&mut self, field: FieldId, test: &Test) -> Expression {
+    pub(super) fn number(&mut self, field: FieldId, test: &Test) -> u32 {
         let all = &mut self.all;
-        let number = *self.known.entry((field, test.to_string())).or_insert_with(|| {
+        *self.known.entry((field, test.to_string())).or_insert_with(|| {
             all.push(Numbered { field, check: Check::compile(test) });
             (all.len() - 1) as u32
-        });
-        Expression::Test(number)
+        })
     }
 
     /// Whether `expression` holds of `view`. With a memo, answers are shared between the routes of one event.
@@ -121,21 +120,24 @@ impl Tests {
             Expression::Not(inner) => !self.holds(inner, view, fields, scratch, memo),
             Expression::All(all) => all.iter().all(|e| self.holds(e, view, fields, scratch, memo)),
             Expression::Any(any) => any.iter().any(|e| self.holds(e, view, fields, scratch, memo)),
-            Expression::Test(number) => {
-                let number = *number as usize;
-                if let Some(memo) = memo
-                    && memo.answers[number] >> 1 == memo.event
-                {
-                    return memo.answers[number] & 1 == 1;
-                }
-                let test = &self.all[number];
-                let answer = test.check.holds(view.json, fields.find(test.field, view.slots), scratch);
-                if let Some(memo) = memo {
-                    memo.answers[number] = memo.event << 1 | u64::from(answer);
-                }
-                answer
-            }
+            Expression::Test(number) => self.answer(*number as usize, view, fields, scratch, memo),
         }
+    }
+
+    /// Whether the test of that number holds of `view`.
+    #[inline(always)]
+    pub(super) fn answer(&self, number: usize, view: View<'_>, fields: &FieldTable, scratch: &mut Vec<u8>, memo: &mut Option<&mut Memo>) -> bool {
+        if let Some(memo) = memo
+            && memo.answers[number] >> 1 == memo.event
+        {
+            return memo.answers[number] & 1 == 1;
+        }
+        let test = &self.all[number];
+        let answer = test.check.holds(view.json, fields.find(test.field, view.slots), scratch);
+        if let Some(memo) = memo {
+            memo.answers[number] = memo.event << 1 | u64::from(answer);
+        }
+        answer
     }
 }
 

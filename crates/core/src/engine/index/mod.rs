@@ -35,10 +35,10 @@ const OWN_GROUP: usize = 200;
 #[derive(Debug)]
 struct Rule {
     route: u32,
-    /// What decides it when the axes do not.
-    whole: Expression,
-    /// The axes say all there is to say.
-    decided: bool,
+    /// Where in [`Index::asked`] those of its tests stand that no axis answers, each twice its number, and one more if it must not hold.
+    asked: (u32, u32),
+    /// All of its condition, where that was not taken apart.
+    whole: Option<Expression>,
 }
 
 /// The rules that one axis finds by itself.
@@ -56,6 +56,7 @@ struct Listed {
 pub(super) struct Index {
     /// By bit.
     rules: Vec<Option<Rule>>,
+    asked: Vec<u32>,
     axes: Vec<Axis>,
     listed: Vec<Listed>,
     groups: Vec<Group>,
@@ -86,9 +87,9 @@ impl Index {
                 None => (vec![necessary(condition, fields)], false),
             };
             for leaves in parts {
-                let mut rule = Made { route: route as u32, decided: true, asks: Asks::new(), tests: Vec::new() };
+                let mut rule = Made { route: route as u32, asks: Asks::new(), tests: Vec::new(), whole: None };
                 if !complete {
-                    rule.tests.push((None, tests.compile(condition, fields)));
+                    rule.whole = Some(tests.compile(condition, fields));
                 }
                 for leaf in &leaves {
                     let mut answered = None;
@@ -105,11 +106,9 @@ impl Index {
                         }
                     }
                     if complete {
-                        let test = tests.number(leaf.field, &leaf.test);
-                        rule.tests.push((answered, if leaf.negated { Expression::Not(Box::new(test)) } else { test }));
+                        rule.tests.push((answered, tests.number(leaf.field, &leaf.test) << 1 | u32::from(leaf.negated)));
                     }
                 }
-                rule.decided = rule.tests.iter().all(|(answered, _)| answered.is_some());
                 made.push(rule);
             }
         }
@@ -184,9 +183,7 @@ impl Index {
                 by_cell[cell as usize].push(self.rules.len() as u32);
             }
             // What the axis has answered is not asked again.
-            let answered = |of: &Option<(Sort, FieldId)>| *of == Some(key);
-            let rest = made.tests.into_iter().filter(|(of, _)| !answered(of)).map(|(_, test)| test).collect();
-            self.rules.push(Some(Rule { route: made.route, whole: Expression::All(rest), decided: false }));
+            self.rule(made, |of| *of == Some(key));
         }
         let mut listed = Listed {
             axis,
@@ -200,6 +197,13 @@ impl Index {
             listed.places.push((from, listed.rules.len() as u32));
         }
         self.listed.push(listed);
+    }
+
+    /// Adds a rule; of its tests those need not be asked of which `answered` holds.
+    fn rule(&mut self, made: Made, answered: impl Fn(&Option<(Sort, FieldId)>) -> bool) {
+        let from = self.asked.len() as u32;
+        self.asked.extend(made.tests.iter().filter(|(of, _)| !answered(of)).map(|(_, test)| test));
+        self.rules.push(Some(Rule { route: made.route, asked: (from, self.asked.len() as u32), whole: made.whole }));
     }
 
     fn group(&mut self, rules: Vec<Made>, axes: &BTreeMap<(Sort, FieldId), u32>) {
@@ -216,9 +220,7 @@ impl Index {
         // What leaves least comes first; an automaton costs more than a look-up.
         parts.sort_by(|(a, _), (b, _)| a.total_cmp(b));
         self.groups.push(Group { first, words, parts: parts.into_iter().map(|(_, part)| part).collect() });
-        let rule =
-            |made: Made| Rule { route: made.route, decided: made.decided, whole: Expression::All(made.tests.into_iter().map(|(_, test)| test).collect()) };
-        self.rules.extend(rules.into_iter().map(|made| Some(rule(made))));
+        rules.into_iter().for_each(|made| self.rule(made, Option::is_some));
         self.rules.resize_with((first + words) * 64, || None);
     }
 
@@ -260,7 +262,7 @@ impl Index {
                 for number in &listed.rules[from as usize..to as usize] {
                     if let Some(rule) = &self.rules[*number as usize]
                         && has(of, *number)
-                        && tests.holds(&rule.whole, view, fields, scratch, &mut Some(memo))
+                        && self.holds(rule, view, fields, tests, scratch, memo)
                     {
                         routes.push(rule.route);
                     }
@@ -283,7 +285,7 @@ impl Index {
                     let bit = left.trailing_zeros();
                     left &= left - 1;
                     let Some(rule) = &self.rules[(group.first + at) * 64 + bit as usize] else { continue };
-                    if rule.decided || tests.holds(&rule.whole, view, fields, scratch, &mut Some(memo)) {
+                    if self.holds(rule, view, fields, tests, scratch, memo) {
                         candidates.routes.push(rule.route);
                     }
                 }
@@ -294,6 +296,14 @@ impl Index {
             candidates.routes.sort_unstable();
             candidates.routes.dedup();
         }
+    }
+
+    /// Whether what no axis has answered of a rule holds as well.
+    #[inline(always)]
+    fn holds(&self, rule: &Rule, view: View<'_>, fields: &FieldTable, tests: &Tests, scratch: &mut Vec<u8>, memo: &mut Memo) -> bool {
+        let asked = &self.asked[rule.asked.0 as usize..rule.asked.1 as usize];
+        asked.iter().all(|test| tests.answer((test >> 1) as usize, view, fields, scratch, &mut Some(memo)) != (test & 1 == 1))
+            && rule.whole.as_ref().is_none_or(|whole| tests.holds(whole, view, fields, scratch, &mut Some(memo)))
     }
 
     /// Looks the event up on an axis, once.

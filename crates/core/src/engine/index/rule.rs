@@ -40,11 +40,11 @@ pub(super) type Asks = BTreeMap<(Sort, FieldId), Vec<(Check, Leaf)>>;
 /// A rule in the making.
 pub(super) struct Made {
     pub(super) route: u32,
-    /// The axes say all there is to say.
-    pub(super) decided: bool,
     pub(super) asks: Asks,
-    /// All its tests, and by which axis each is wholly answered.
-    pub(super) tests: Vec<(Option<(Sort, FieldId)>, Expression)>,
+    /// All its tests, and by which axis each is wholly answered; each twice its number, and one more if it must not hold.
+    pub(super) tests: Vec<(Option<(Sort, FieldId)>, u32)>,
+    /// All of its condition, where that was not taken apart.
+    pub(super) whole: Option<Expression>,
 }
 
 /// The condition as alternatives of tests that must all hold; `None` if that would be too many.
