@@ -116,6 +116,8 @@ pub fn mask(mask: &Mask, value: &[u8], key: &HashKey, out: &mut Vec<u8>) {
 #[cfg(test)]
 mod tests;
 #[cfg(test)]
+mod writings_tests;
+#[cfg(test)]
 mod unit {
     use super::*;
 

@@ -171,8 +171,10 @@ pub(super) fn find(text: &[u8], from: usize) -> Option<Range<usize>> {
         let behind_sign = before(text, at, from);
         let begins = match behind_sign {
             None => true,
+            // `tel:`, but not the hours of a time.
+            Some(b':') if at >= from + 2 => !text[at - 2].is_ascii_digit(),
             // A clause may end right before it; a number may not.
-            Some(b'.' | b',' | b'-' | b'/' | b':') if at >= from + 2 => !text[at - 2].is_ascii_alphanumeric(),
+            Some(b'.' | b',' | b'-' | b'/') if at >= from + 2 => !text[at - 2].is_ascii_alphanumeric(),
             Some(b) => !joined(b),
         };
         if begins && let Some(end) = number(text, at) {
