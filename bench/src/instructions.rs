@@ -11,8 +11,12 @@ pub(crate) fn an_event() -> Option<f64> {
 
 fn counted(rounds: &str) -> Option<f64> {
     let program = std::env::current_exe().ok()?;
-    let out =
-        Command::new("valgrind").args(["--tool=callgrind", "--callgrind-out-file=/dev/null"]).arg(program).args(["count", "core pass", rounds]).output().ok()?;
+    let out = Command::new("valgrind")
+        .args(["--tool=callgrind", "--callgrind-out-file=/dev/null"])
+        .arg(program)
+        .args(["count", "core pass", rounds])
+        .output()
+        .ok()?;
     let said = String::from_utf8_lossy(&out.stderr);
     let line = said.lines().find(|l| l.contains("Collected"))?;
     line.split_whitespace().last()?.parse().ok()

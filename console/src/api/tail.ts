@@ -1,7 +1,7 @@
 /** Live tail of one point, newest first, bounded. */
 import { useEffect, useRef, useState } from "react";
 
-export type TailEvent = { id: number; at_ms: number; before: unknown; after: unknown; removed_by: string | null };
+export type TailEvent = { id: number; at_ms: number; before: unknown; after: unknown; removed_by: string | null; held_by: string | null };
 
 /** Most events that are kept on the page. */
 const KEEP = 60;

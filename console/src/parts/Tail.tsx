@@ -51,6 +51,11 @@ function Line({ event, side }: { event: TailEvent; side: Side }) {
             removed by <Sentence text={event.removed_by} />
           </p>
         )}
+        {side === "both" && event.after === null && event.held_by !== null && (
+          <p className="font-sans text-soft">
+            held back by <Sentence text={event.held_by} />
+          </p>
+        )}
       </div>
     </li>
   );

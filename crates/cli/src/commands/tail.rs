@@ -81,6 +81,7 @@ fn print(data: &str, side: Side, as_json: bool) -> Outcome {
         #[serde(borrow)]
         after: Option<&'a RawValue>,
         removed_by: Option<String>,
+        held_by: Option<String>,
     }
     let parts: Parts<'_> = serde_json::from_str(data).map_err(anyhow::Error::from)?;
     let at = paint(format::moment(parts.at_ms).split(' ').next_back().unwrap_or_default(), FAINT);
@@ -93,8 +94,11 @@ fn print(data: &str, side: Side, as_json: bool) -> Outcome {
             format::line(&format!("{at}  {}  {}\n          {}     {}", paint("came      ", FAINT), parts.before.get(), paint("went on", GOOD), after.get()))
         }
         (Side::Both, None) => {
-            let by = parts.removed_by.unwrap_or_default();
-            format::line(&format!("{at}  {}  {}\n          {}     {by}", paint("came      ", FAINT), parts.before.get(), paint("removed", BAD)))
+            let (what, by) = match parts.held_by {
+                Some(by) => (paint("held   ", FAINT), by),
+                None => (paint("removed", BAD), parts.removed_by.unwrap_or_default()),
+            };
+            format::line(&format!("{at}  {}  {}\n          {what}     {by}", paint("came      ", FAINT), parts.before.get()))
         }
     }
 }

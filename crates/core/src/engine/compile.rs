@@ -126,6 +126,8 @@ impl CompiledPlan {
     pub fn within(plan: &CheckedPlan, key: HashKey, surroundings: &Surroundings) -> CompiledPlan {
         let mut c = Compiler { plan, surroundings, windows: 0, sets: HashMap::new(), fields: FieldTable::default(), tests: Tests::default() };
         let numbers: HashMap<&str, usize> = plan.destinations.iter().enumerate().map(|(i, d)| (d.name.as_str(), i)).collect();
+        // In the order of an event's way, so that windows are numbered in it.
+        let mut arrivals: Vec<_> = plan.sources.iter().map(|source| c.steps(&source.on_arrival, Stand::Arrival)).collect();
         let mut branches = Vec::new();
         let mut routes = Vec::new();
         for (number, route) in plan.routes.iter().enumerate() {
@@ -143,7 +145,7 @@ impl CompiledPlan {
         });
         let index = Index::build(conditions, &mut c.tests, &mut c.fields);
         let mut sources = Vec::new();
-        for source in &plan.sources {
+        for (source, steps) in plan.sources.iter().zip(arrivals.drain(..)) {
             let feeds = |remainder: bool| {
                 let fed = plan.routes.iter().enumerate().filter(move |(_, r)| r.takes_from(&source.name) && (r.when == Gate::Remainder) == remainder);
                 fed.map(|(i, _)| i).collect::<Vec<_>>()
@@ -151,13 +153,7 @@ impl CompiledPlan {
             let routes = feeds(false);
             let mut fed = vec![false; plan.routes.len()];
             routes.iter().for_each(|r| fed[*r] = true);
-            sources.push(Source {
-                name: source.name.clone(),
-                steps: c.steps(&source.on_arrival, Stand::Arrival),
-                rules: index.mask(|r| fed[r]),
-                routes,
-                remainder_routes: feeds(true),
-            });
+            sources.push(Source { name: source.name.clone(), steps, rules: index.mask(|r| fed[r]), routes, remainder_routes: feeds(true) });
         }
         let destinations = plan.destinations.iter().map(|d| Destination { name: d.name.clone(), steps: c.steps(&d.always, Stand::Always) }).collect();
         CompiledPlan {

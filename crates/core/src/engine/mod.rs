@@ -32,4 +32,8 @@ mod language_tests;
 #[cfg(test)]
 mod tests;
 #[cfg(test)]
+mod value_tests;
+#[cfg(test)]
+mod window_tests;
+#[cfg(test)]
 mod work_tests;

@@ -1,5 +1,7 @@
 //! One batch through the plan.
 
+use std::collections::BTreeMap;
+
 use super::compile::{CompiledPlan, Source};
 use super::index::Candidates;
 use super::metric::{Added, Series};
@@ -78,10 +80,12 @@ pub struct Capture {
     pub point: Point,
     /// As it came there.
     pub before: Vec<u8>,
-    /// As it went on; `None` if a step removed it.
+    /// As it went on; `None` if a step removed it or holds it back.
     pub after: Option<Vec<u8>>,
     /// The sentence of the step that removed it.
     pub removed_by: Option<String>,
+    /// The sentence of the step that holds it back.
+    pub held_by: Option<String>,
 }
 
 /// Lines of the batch that are due at one destination by one route.
@@ -240,32 +244,23 @@ impl CompiledPlan {
         !self.windows.is_empty()
     }
 
-    /// Closes the windows that are due at `now_ms` (all of them, with `all`) and sends on what they held; an outcome for each source, with its name.
+    /// Closes the windows that are due at `now_ms` (all of them, with `all`) and sends on what they held; outcomes in the order in which they are to be kept, each with its source.
     #[must_use]
     pub fn release(&self, now_ms: i64, all: bool, scratch: &mut Scratch) -> Vec<(String, Outcome)> {
-        let mut by_source: std::collections::BTreeMap<usize, Vec<(u128, Held)>> = std::collections::BTreeMap::new();
+        let mut outcomes = Vec::new();
+        // What one lets go may go into one further on its way, and must go on from there as well.
         for windows in &self.windows {
+            let mut by_source: BTreeMap<usize, Vec<(u128, Held)>> = BTreeMap::new();
             for (id, held) in windows.lock().due((!all).then_some(now_ms)) {
                 // Windows are opened and restored under sources of this plan only.
                 if let Some(source) = self.source(&held.stand.source) {
                     by_source.entry(source).or_default().push((id, held));
                 }
             }
-        }
-        let mut outcomes = Vec::new();
-        for (source, held) in by_source {
-            let outcome = self.batch(source, now_ms, None, scratch, |run, scratch| {
-                for (id, held) in held {
-                    scratch.buffers.windows.insert(id, None);
-                    let (position, amount) = (held.stand.position as usize - 1, held.amount());
-                    if let Some(tally) = run.steps_of(&held).and_then(|steps| steps.get_mut(position)) {
-                        tally.held += Amount { events: -amount.events, bytes: -amount.bytes };
-                    }
-                    scratch.buffers.released.push(held);
-                    run.go_on(scratch);
-                }
-            });
-            outcomes.push((self.sources[source].name.clone(), outcome));
+            for (source, held) in by_source {
+                let outcome = self.batch(source, now_ms, None, scratch, |run, scratch| run.let_go(held, scratch));
+                outcomes.push((self.sources[source].name.clone(), outcome));
+            }
         }
         outcomes
     }
@@ -392,6 +387,19 @@ impl Run<'_> {
         Ok(())
     }
 
+    /// Closes windows, and sends on what they held.
+    fn let_go(&mut self, held: Vec<(u128, Held)>, scratch: &mut Scratch) {
+        for (id, held) in held {
+            scratch.buffers.windows.insert(id, None);
+            let (position, amount) = (held.stand.position as usize - 1, held.amount());
+            if let Some(tally) = self.steps_of(&held).and_then(|steps| steps.get_mut(position)) {
+                tally.held += Amount { events: -amount.events, bytes: -amount.bytes };
+            }
+            scratch.buffers.released.push(held);
+            self.go_on(scratch);
+        }
+    }
+
     /// Sends on what windows let go, each from the step behind the one that held it. What it meets on its way may let go more.
     fn go_on(&mut self, scratch: &mut Scratch) {
         while let Some(held) = scratch.buffers.released.pop() {
@@ -482,7 +490,13 @@ impl Run<'_> {
         }
         self.source.remainder.count(arrived.json.len());
         if self.watches(Point::Remainder) {
-            self.out.captures.push(Capture { point: Point::Remainder, before: arrived.json.to_vec(), after: Some(arrived.json.to_vec()), removed_by: None });
+            self.out.captures.push(Capture {
+                point: Point::Remainder,
+                before: arrived.json.to_vec(),
+                after: Some(arrived.json.to_vec()),
+                removed_by: None,
+                held_by: None,
+            });
         }
         for &number in &self.from.remainder_routes {
             self.take(number, arrived, duplicates, 0, &mut shared_line, scratch);
@@ -535,11 +549,7 @@ impl Run<'_> {
         if passed != Passed::Through {
             return;
         }
-        let (line, len) = if changed {
-            (self.out.line_ended(), len)
-        } else {
-            (*shared.get_or_insert_with(|| self.out.line(arrived.json)), arrived.json.len())
-        };
+        let (line, len) = if changed { (self.out.line_ended(), len) } else { (*shared.get_or_insert_with(|| self.out.line(arrived.json)), arrived.json.len()) };
         let tally = &mut self.tallies.routes[number];
         tally.out.count(len);
         for branch in &mut self.tallies.branches[through.branch..through.branch + through.to.len()] {
@@ -603,8 +613,12 @@ impl Run<'_> {
     fn capture(&mut self, point: Point, before: &[u8], passage: &Passage<'_>, passed: Passed, steps: &[Do]) {
         if self.watch.is_some() && self.watches(point) {
             let after = (passed == Passed::Through).then(|| passage.view().json.to_vec());
-            let removed_by = if let Passed::Removed(i) | Passed::Held(i) = passed { Some(steps[i].sentence.clone()) } else { None };
-            self.out.captures.push(Capture { point, before: before.to_vec(), after, removed_by });
+            let (removed_by, held_by) = match passed {
+                Passed::Through => (None, None),
+                Passed::Removed(i) => (Some(steps[i].sentence.clone()), None),
+                Passed::Held(i) => (None, Some(steps[i].sentence.clone())),
+            };
+            self.out.captures.push(Capture { point, before: before.to_vec(), after, removed_by, held_by });
         }
     }
 

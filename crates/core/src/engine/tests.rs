@@ -1,7 +1,7 @@
 //! Batches through small plans: what leaves, what is counted, and that edits stay JSON.
 
 /// When the batches of these tests come: 2026-11-23T10:00:00Z.
-const NOW: i64 = 1_795_428_000_000;
+pub(super) const NOW: i64 = 1_795_428_000_000;
 
 use std::collections::BTreeMap;
 
@@ -14,13 +14,13 @@ use crate::plan::CheckedPlan;
 use crate::read::{Says, split};
 use crate::redact::HashKey;
 
-fn plan(text: &str) -> CompiledPlan {
+pub(super) fn plan(text: &str) -> CompiledPlan {
     let checked = CheckedPlan::read(text).unwrap_or_else(|r| panic!("{}", r.iter().map(|r| r.render("plan")).collect::<String>()));
     CompiledPlan::new(&checked, HashKey::new([1; 32]))
 }
 
 /// A plan of one source, one route with `steps`, and one destination.
-fn one_route(steps: &[&str]) -> CompiledPlan {
+pub(super) fn one_route(steps: &[&str]) -> CompiledPlan {
     let steps: Vec<String> = steps.iter().map(|s| format!("'''{s}'''")).collect();
     plan(&format!(
         "[source.s]\nkind = 'http'\nlisten = '127.0.0.1:1'\n[destination.d]\nkind = 'discard'\n[[route]]\nname = 'r'\ndo = [{}]\nto = ['d']\n",
@@ -28,7 +28,7 @@ fn one_route(steps: &[&str]) -> CompiledPlan {
     ))
 }
 
-fn run(plan: &CompiledPlan, body: &str) -> Outcome {
+pub(super) fn run(plan: &CompiledPlan, body: &str) -> Outcome {
     let records = split(body.as_bytes(), Says::Nothing, 1 << 20).unwrap();
     let outcome = plan.process(0, body.as_bytes(), &records, NOW, None, &mut Scratch::default());
     check_balance(&outcome);
@@ -36,7 +36,7 @@ fn run(plan: &CompiledPlan, body: &str) -> Outcome {
 }
 
 /// The account of one batch balances when what was queued counts as waiting.
-fn check_balance(outcome: &Outcome) {
+pub(super) fn check_balance(outcome: &Outcome) {
     let mut waiting: BTreeMap<String, Amount> = BTreeMap::new();
     for entry in &outcome.entries {
         let mut amount = Amount::default();
@@ -58,7 +58,7 @@ fn line_of(outcome: &Outcome, line: u32) -> &[u8] {
     &outcome.lines[start..outcome.ends[line as usize] as usize - 1]
 }
 
-fn arrived(outcome: &Outcome, route: &str, destination: &str) -> Vec<String> {
+pub(super) fn arrived(outcome: &Outcome, route: &str, destination: &str) -> Vec<String> {
     let mut lines = Vec::new();
     for entry in outcome.entries.iter().filter(|e| e.route == route && e.destination == destination) {
         Selection::read(entry.selection.as_bytes(), |l| lines.push(String::from_utf8(line_of(outcome, l).to_vec()).unwrap()));
@@ -67,7 +67,7 @@ fn arrived(outcome: &Outcome, route: &str, destination: &str) -> Vec<String> {
 }
 
 /// One event through one route with `steps`: what leaves.
-fn through(steps: &[&str], event: &str) -> Option<String> {
+pub(super) fn through(steps: &[&str], event: &str) -> Option<String> {
     let outcome = run(&one_route(steps), event);
     assert!(outcome.quarantined.is_empty(), "{:?}", outcome.quarantined);
     let mut lines = arrived(&outcome, "r", "d");

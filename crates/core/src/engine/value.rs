@@ -115,7 +115,7 @@ fn plain(token: &[u8]) -> std::borrow::Cow<'_, [u8]> {
 fn written(n: f64) -> Option<String> {
     // Sums of decimals come out as people write them.
     let rounded = (n * 1e9).round() / 1e9;
-    let n = if rounded.is_finite() && (n - rounded).abs() <= n.abs() * 1e-12 { rounded } else { n };
+    let n = if n.fract() != 0.0 && rounded.is_finite() && (n - rounded).abs() <= n.abs() * 1e-12 { rounded } else { n };
     n.is_finite().then(|| if n == 0.0 { "0".to_owned() } else { n.to_string() })
 }
 

@@ -32,7 +32,8 @@ impl Mistake {
     /// Adds the nearest of `words` to what was written, if one is near.
     #[must_use]
     pub fn near<'a>(mut self, written: &str, words: impl IntoIterator<Item = &'a str>) -> Mistake {
-        self.nearest = nearest(written, words).map(str::to_owned);
+        // The same word, in a place where it cannot stand, is no help.
+        self.nearest = nearest(written, words).filter(|word| *word != written).map(str::to_owned);
         self
     }
 }

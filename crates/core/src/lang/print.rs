@@ -3,8 +3,8 @@
 use std::fmt::{self, Display, Formatter};
 
 use super::ast::{
-    Arithmetic, Condition, Conversion, Format, Joining, Literal, Mask, Network, Operation, Ordering, Pace, Part, Pattern, Place, Rate, Redaction, Renaming,
-    Selector, Size, Step, Template, Test, Time, TimeForm, Value, What,
+    Arithmetic, Condition, Conversion, Format, Joining, Level, Literal, Mask, Network, Operation, Ordering, Pace, Part, Pattern, Place, Rate, Redaction,
+    Renaming, Selector, Size, Step, Template, Test, Time, TimeForm, Value, What,
 };
 use super::{JOIN_WITHIN, write_quoted};
 use crate::field::Path;
@@ -353,6 +353,8 @@ impl Display for Value {
             Value::Literal(literal) => literal.fmt(f),
             // A quoted word is text here, so an odd name is written as a path of one quoted segment.
             Value::Field(path) if !Path::plain(&path.segments()[0]) => write!(f, "field {path}"),
+            // One that is called as a level is: beside `severity` that would be the level.
+            Value::Field(path) if Level::ALL.iter().any(|l| path.segments() == [l.word()]) => write!(f, "field \"{path}\""),
             Value::Field(path) => path.fmt(f),
             Value::Computed(left, sign, right) => {
                 match &**left {

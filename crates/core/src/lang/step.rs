@@ -294,9 +294,12 @@ fn join_lines(c: &mut Cursor<'_>) -> Outcome<Operation> {
     } else {
         return c.unexpected("`starting with /…/`, `continued by /…/` or `indented`", &["starting", "continued", "indented"]);
     };
+    let within = |c: &mut Cursor<'_>| if c.words("within") { time(c).map(Some) } else { Ok(None) };
+    // In either order.
+    let early = within(c)?;
     let by = by(c)?;
-    let within = if c.words("within") { time(c)? } else { JOIN_WITHIN };
-    Ok(Operation::Join { how, by, within })
+    let within = if early.is_none() { within(c)? } else { early };
+    Ok(Operation::Join { how, by, within: within.unwrap_or(JOIN_WITHIN) })
 }
 
 fn metric(c: &mut Cursor<'_>) -> Outcome<String> {

@@ -1,6 +1,6 @@
 //! Parses the values that `set` and `tag` write: literals, fields, arithmetic, functions.
 
-use super::ast::{Arithmetic, Function, Value};
+use super::ast::{Arithmetic, Function, Level, Literal, Value};
 use super::cursor::{Cursor, Outcome};
 use super::mistake::Mistake;
 use crate::field::Path;
@@ -12,6 +12,13 @@ pub(super) fn assignment(c: &mut Cursor<'_>) -> Outcome<(Path, Value)> {
     let field = c.path("a field")?;
     if !c.sign("=") {
         return c.unexpected("`=`", &[]);
+    }
+    // Beside `severity` the levels are words, as in conditions.
+    if field.is_severity()
+        && let Some(level) = Level::ALL.into_iter().find(|l| c.peek_word() == l.word() && !c.rest()[l.word().len()..].starts_with('.'))
+    {
+        c.words(level.word());
+        return Ok((field, Value::Literal(Literal::Level(level))));
     }
     Ok((field, value(c)?))
 }

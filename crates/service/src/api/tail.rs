@@ -72,6 +72,7 @@ impl Looking {
             before: raw(&capture.before)?,
             after: capture.after.as_deref().and_then(raw),
             removed_by: capture.removed_by.clone(),
+            held_by: capture.held_by.clone(),
         };
         Event::default().event("event").json_data(event).ok()
     }

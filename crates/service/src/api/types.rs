@@ -433,11 +433,13 @@ pub(crate) struct TailEvent {
     /// As it came to the point.
     #[schema(value_type = Object)]
     pub(crate) before: Box<RawValue>,
-    /// As it went on; null if a step removed it.
+    /// As it went on; null if a step removed it or holds it back.
     #[schema(value_type = Option<Object>)]
     pub(crate) after: Option<Box<RawValue>>,
     /// The step that removed it.
     pub(crate) removed_by: Option<String>,
+    /// The sentence of the step that holds it back.
+    pub(crate) held_by: Option<String>,
 }
 
 /// A kept secret; never its value.
