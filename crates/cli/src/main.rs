@@ -217,6 +217,22 @@ enum Command {
         #[arg(long, default_value_t = 20, value_name = "N")]
         most: i64,
     },
+    /// Queue again what destinations refused for good
+    Resend {
+        /// Their numbers, as `quarantine` shows them
+        ids: Vec<i64>,
+        /// All that this destination refused
+        #[arg(long, value_name = "NAME", conflicts_with = "ids")]
+        destination: Option<String>,
+        /// All that any destination refused
+        #[arg(long, conflicts_with_all = ["ids", "destination"])]
+        all: bool,
+    },
+    /// Show, test, pause, resume and empty destinations
+    Destination {
+        #[command(subcommand)]
+        command: commands::destination::DestinationCommand,
+    },
     /// Keep, list and forget secrets
     Secret {
         #[command(subcommand)]
@@ -278,6 +294,8 @@ async fn run(cli: Cli) -> Outcome {
         Command::Tail { point, when, side, most } => commands::tail::tail(&common, &point, when.as_deref(), side, most).await,
         Command::Send { file, source, url, key, gzip } => commands::send::send(&common, commands::send::SendArgs { file, source, url, key, gzip }).await,
         Command::Quarantine { most } => commands::quarantine::quarantine(&common, most).await,
+        Command::Resend { ids, destination, all } => commands::destination::resend(&common, ids, destination, all).await,
+        Command::Destination { command } => commands::destination::destination(&common, command).await,
         Command::Secret { command } => commands::secret::secret(&common, command).await,
         Command::Link => commands::link::link(&common).await,
         Command::Standin(args) => commands::standin::standin(args, common.json).await,

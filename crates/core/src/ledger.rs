@@ -88,8 +88,10 @@ measures! {
     Delivered = "delivered",
     /// At a source: records that could not be read. At a destination: events it refused for good.
     Quarantined = "quarantined",
-    /// At a destination: events that an operator discarded.
+    /// At a destination: events that were let go: by an operator, since they waited too long, or to make room.
     Discarded = "discarded",
+    /// At a destination: events that went to another, since it held all it might.
+    Spilled = "spilled",
 }
 
 impl Measure {
@@ -235,9 +237,9 @@ pub fn balance<'a>(rows: impl IntoIterator<Item = (&'a Account, Amount)>, waitin
             }
             Place::Destination => {
                 say("offered = enqueued + removed + held", of(Measure::Offered), sum(&[Measure::Enqueued, Measure::Removed, Measure::Held, Measure::Changed]));
-                let mut right = sum(&[Measure::Delivered, Measure::Quarantined, Measure::Discarded]);
+                let mut right = sum(&[Measure::Delivered, Measure::Quarantined, Measure::Discarded, Measure::Spilled]);
                 right += waiting.get(*name).copied().unwrap_or_default();
-                say("enqueued = delivered + waiting + quarantined + discarded", of(Measure::Enqueued), right);
+                say("enqueued = delivered + waiting + quarantined + discarded + spilled", of(Measure::Enqueued), right);
             }
         }
     }

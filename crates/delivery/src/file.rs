@@ -63,6 +63,27 @@ impl FileOutlet {
     }
 }
 
+/// Whether a file could be written, found out without writing it; in words.
+pub(crate) fn could_write(path: &Path) -> Result<String, String> {
+    let say = |e: std::io::Error| format!("{}: {e}", path.display());
+    match std::fs::metadata(path) {
+        Ok(about) if about.is_file() => {
+            OpenOptions::new().append(true).open(path).map_err(say)?;
+            Ok(format!("{} can be written ({} bytes now)", path.display(), about.len()))
+        }
+        Ok(_) => Err(format!("{}: this is not a regular file", path.display())),
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
+            // The nearest folder there is decides whether the file can be made.
+            let folder = path.ancestors().skip(1).find(|f| f.as_os_str().is_empty() || f.exists()).unwrap_or(Path::new("."));
+            let folder = if folder.as_os_str().is_empty() { Path::new(".") } else { folder };
+            let tried = tempfile::Builder::new().prefix(".rockrose-").tempfile_in(folder);
+            tried.map_err(|e| format!("{}: {e}", folder.display()))?;
+            Ok(format!("{} can be made", path.display()))
+        }
+        Err(e) => Err(say(e)),
+    }
+}
+
 impl Open {
     fn new(path: &Path, reached: Option<u64>) -> std::io::Result<Open> {
         if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {

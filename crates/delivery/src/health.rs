@@ -1,6 +1,7 @@
 //! How a destination is doing, for all who ask.
 
 use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
@@ -12,14 +13,18 @@ pub enum State {
     Idle,
     /// It takes what it is sent.
     Healthy,
+    /// It takes what it is sent, but its answers take long.
+    Slow,
     /// The last try failed; it is tried again.
     Failing,
+    /// An operator holds its events back.
+    Paused,
     /// It is being stopped, or was.
     Stopped,
 }
 
 /// How a destination is doing.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 pub struct Health {
     /// Its state.
     pub state: State,
@@ -35,38 +40,115 @@ pub struct Health {
     pub next_try_ms: Option<i64>,
     /// When it last took something, in milliseconds since 1970.
     pub last_success_ms: Option<i64>,
+    /// How long its answers took lately.
+    pub answers: Answers,
 }
+
+/// How long the last answers took, and how many of them were good.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+pub struct Answers {
+    /// How many answers this is about; at most 256.
+    pub count: usize,
+    /// Share of those that said it was taken, 0 to 1.
+    pub good: f64,
+    /// Half of them took no longer, in milliseconds.
+    pub p50_ms: f64,
+    /// Nine in ten took no longer, in milliseconds.
+    pub p90_ms: f64,
+    /// Of a hundred, 99 took no longer, in milliseconds.
+    pub p99_ms: f64,
+}
+
+/// How many answers are remembered.
+const LAST: usize = 256;
+/// With answers that take longer, half of them, a destination is slow.
+const SLOW: Duration = Duration::from_secs(5);
 
 /// Shared by a worker, which writes it, and those who look.
 #[derive(Clone, Debug)]
-pub struct HealthHandle(Arc<Mutex<Health>>);
+pub struct HealthHandle(Arc<Mutex<Known>>);
+
+#[derive(Debug)]
+struct Known {
+    health: Health,
+    /// How long the last answers took, in milliseconds, and whether they were good; a ring.
+    answers: Vec<(f64, bool)>,
+    next: usize,
+}
+
+impl Known {
+    fn answers(&self) -> Answers {
+        let count = self.answers.len();
+        if count == 0 {
+            return Answers::default();
+        }
+        let mut times: Vec<f64> = self.answers.iter().map(|(ms, _)| *ms).collect();
+        times.sort_by(f64::total_cmp);
+        let at = |share: f64| times[((count as f64 * share).ceil() as usize).clamp(1, count) - 1];
+        let good = self.answers.iter().filter(|(_, good)| *good).count() as f64 / count as f64;
+        Answers { count, good, p50_ms: at(0.5), p90_ms: at(0.9), p99_ms: at(0.99) }
+    }
+}
 
 impl HealthHandle {
     /// A destination of which nothing is known yet.
     #[must_use]
     pub fn new(now_ms: i64) -> HealthHandle {
-        let health =
-            Health { state: State::Idle, since_ms: now_ms, failures: 0, last_error: None, last_error_ms: None, next_try_ms: None, last_success_ms: None };
-        HealthHandle(Arc::new(Mutex::new(health)))
+        let health = Health {
+            state: State::Idle,
+            since_ms: now_ms,
+            failures: 0,
+            last_error: None,
+            last_error_ms: None,
+            next_try_ms: None,
+            last_success_ms: None,
+            answers: Answers::default(),
+        };
+        HealthHandle(Arc::new(Mutex::new(Known { health, answers: Vec::new(), next: 0 })))
     }
 
     /// How it is doing now.
     #[must_use]
     pub fn get(&self) -> Health {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
+        let known = self.known();
+        Health { answers: known.answers(), ..known.health.clone() }
+    }
+
+    fn known(&self) -> std::sync::MutexGuard<'_, Known> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     fn change(&self, now_ms: i64, state: State, more: impl FnOnce(&mut Health)) {
-        let mut health = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let health = &mut self.known().health;
         if health.state != state {
             health.state = state;
             health.since_ms = now_ms;
         }
-        more(&mut health);
+        more(health);
+    }
+
+    /// An answer came, or none did.
+    pub(crate) fn answered(&self, after: Duration, good: bool) {
+        let known = &mut *self.known();
+        let answer = (after.as_secs_f64() * 1_000.0, good);
+        if known.answers.len() < LAST {
+            known.answers.push(answer);
+        } else {
+            known.answers[known.next] = answer;
+        }
+        known.next = (known.next + 1) % LAST;
     }
 
     pub(crate) fn took(&self, now_ms: i64) {
-        self.change(now_ms, State::Healthy, |h| {
+        // Judged by the newest few, so that it shows soon and goes soon.
+        let slow = {
+            let known = self.known();
+            let newest = (1..=known.answers.len().min(5)).map(|back| known.answers[(known.next + LAST - back) % LAST % known.answers.len().max(1)].0);
+            let mut newest: Vec<f64> = newest.collect();
+            newest.sort_by(f64::total_cmp);
+            newest.get(newest.len() / 2).is_some_and(|ms| *ms > SLOW.as_secs_f64() * 1_000.0)
+        };
+        self.change(now_ms, if slow { State::Slow } else { State::Healthy }, |h| {
             h.failures = 0;
             h.next_try_ms = None;
             h.last_success_ms = Some(now_ms);
@@ -87,6 +169,17 @@ impl HealthHandle {
             h.last_error = Some(why.to_owned());
             h.last_error_ms = Some(now_ms);
         });
+    }
+
+    pub(crate) fn paused(&self, now_ms: i64) {
+        self.change(now_ms, State::Paused, |h| h.next_try_ms = None);
+    }
+
+    /// It was paused, if it was; nothing is known of it again.
+    pub(crate) fn resumed(&self, now_ms: i64) {
+        if self.known().health.state == State::Paused {
+            self.change(now_ms, State::Idle, |_| {});
+        }
     }
 
     pub(crate) fn stopped(&self, now_ms: i64) {

@@ -7,12 +7,15 @@ mod discard;
 mod file;
 mod health;
 mod http;
+mod lanes;
+mod probe;
 pub mod standin;
 mod worker;
 
 use std::time::Duration;
 
-pub use health::{Health, HealthHandle, State};
+pub use health::{Answers, Health, HealthHandle, State};
+pub use probe::{ProbeStep, probe};
 pub use worker::{Worker, WorkerSettings};
 
 /// What a destination is, with everything that is needed to send to it.
@@ -64,6 +67,21 @@ pub(crate) enum Outlet {
 }
 
 impl Outlet {
+    /// Opens the way to a destination. What cannot be opened is told in words.
+    async fn open(settings: &WorkerSettings, spool: &rockrose_spool::Spool) -> Result<Outlet, String> {
+        match &settings.kind {
+            Kind::File { path } => {
+                let reached = spool.reached(&settings.name, &path.to_string_lossy()).await.map_err(|e| e.to_string())?;
+                Ok(Outlet::File(file::FileOutlet::new(path.clone(), reached)))
+            }
+            Kind::Http { endpoints, token, gzip, timeout, max_batch } => {
+                let http = http::HttpOutlet::new(endpoints.clone(), token.as_deref(), *gzip, *timeout, *max_batch)?;
+                Ok(Outlet::Http(Box::new(http)))
+            }
+            Kind::Discard => Ok(Outlet::Discard(discard::DiscardOutlet)),
+        }
+    }
+
     /// Most bytes to send at once.
     pub(crate) fn max_batch(&self) -> usize {
         match self {

@@ -1,14 +1,19 @@
 //! One destination's worker: takes, sends, retries, settles.
+//!
+//! A worker runs one or more *lanes*. Each takes queue entries that no other has, sends them, and settles them; so lanes never wait for one another, and what was taken is settled
+//! whatever becomes of the rest. A destination that must get its events in order has one lane; else there are as many as its answers allow.
 
-use std::time::Duration;
+use std::collections::HashSet;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
 
-use rockrose_spool::{Parcel, Spool};
-use tokio::task::JoinHandle;
+use rockrose_spool::{Discard, Parcel, Spool, SpoolError, Which};
+use tokio::sync::watch;
+use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 
-use crate::file::FileOutlet;
-use crate::http::HttpOutlet;
-use crate::{Failure, HealthHandle, Kind, Outlet, discard, now_ms};
+use crate::lanes::Lanes;
+use crate::{Failure, HealthHandle, Kind, Outlet, now_ms};
 
 /// First pause after a failure; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(250);
@@ -18,6 +23,8 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(30);
 const SPOOL_PAUSE: Duration = Duration::from_secs(1);
 /// So many events refused one by one, with none taken between: the fault is not theirs, and they wait instead of being set aside.
 const REFUSALS_IN_A_ROW: u32 = 50;
+/// How often what waits too long is looked for.
+const AGE_EVERY: Duration = Duration::from_secs(5);
 
 /// What a worker is set to.
 #[derive(Clone, PartialEq, Eq)]
@@ -26,24 +33,51 @@ pub struct WorkerSettings {
     pub name: String,
     /// What it is.
     pub kind: Kind,
+    /// Most bodies on their way at once; 1 keeps the order.
+    pub in_flight: usize,
+    /// Most bytes in a second.
+    pub rate: Option<u64>,
+    /// What waits longer is let go.
+    pub hold_for: Option<Duration>,
+}
+
+impl WorkerSettings {
+    /// One lane, no bound on rate or age.
+    #[must_use]
+    pub fn new(name: &str, kind: Kind) -> WorkerSettings {
+        WorkerSettings { name: name.to_owned(), kind, in_flight: 1, rate: None, hold_for: None }
+    }
 }
 
 /// A running worker.
 pub struct Worker {
     settings: WorkerSettings,
     health: HealthHandle,
+    paused: watch::Sender<bool>,
     stop: CancellationToken,
     task: JoinHandle<()>,
 }
 
 impl Worker {
-    /// Starts to deliver what waits, and will wait, for the destination.
+    /// Starts to deliver what waits, and will wait, for the destination; or, `paused`, to hold it until it is resumed.
     #[must_use]
-    pub fn start(settings: WorkerSettings, spool: Spool) -> Worker {
+    pub fn start(settings: WorkerSettings, spool: Spool, paused: bool) -> Worker {
         let health = HealthHandle::new(now_ms());
         let stop = CancellationToken::new();
-        let run = Run { settings: settings.clone(), spool, health: health.clone(), stop: stop.clone(), refusals: 0 };
-        Worker { settings, health, stop, task: tokio::spawn(run.run()) }
+        let paused = watch::channel(paused).0;
+        let lanes = Lanes::new(if matches!(settings.kind, Kind::File { .. }) { 1 } else { settings.in_flight.max(1) });
+        let shared = Arc::new(Shared {
+            settings: settings.clone(),
+            spool,
+            health: health.clone(),
+            stop: stop.clone(),
+            paused: paused.subscribe(),
+            lanes,
+            claimed: Mutex::default(),
+            next_free: Mutex::new(Instant::now()),
+            refusals: Mutex::new(0),
+        });
+        Worker { settings, health, paused, stop, task: tokio::spawn(dispatch(shared)) }
     }
 
     /// What it is set to.
@@ -58,7 +92,12 @@ impl Worker {
         &self.health
     }
 
-    /// Begins no further try; returns when the one under way has ended, or after `patience`, when it is cut off.
+    /// Begins no further try while paused; what is on its way ends.
+    pub fn pause(&self, paused: bool) {
+        self.paused.send_replace(paused);
+    }
+
+    /// Begins no further try; returns when those under way have ended, or after `patience`, when they are cut off.
     pub async fn stop(self, patience: Duration) {
         self.stop.cancel();
         let abort = self.task.abort_handle();
@@ -68,84 +107,183 @@ impl Worker {
     }
 }
 
-struct Run {
+/// What the lanes of one worker share.
+struct Shared {
     settings: WorkerSettings,
     spool: Spool,
     health: HealthHandle,
     stop: CancellationToken,
-    refusals: u32,
+    paused: watch::Receiver<bool>,
+    lanes: Lanes,
+    /// Queue entries that a lane has.
+    claimed: Mutex<HashSet<i64>>,
+    /// When the next bytes may go, where there is a bound on them.
+    next_free: Mutex<Instant>,
+    refusals: Mutex<u32>,
 }
 
-impl Run {
-    async fn run(mut self) {
-        let name = self.settings.name.clone();
-        let mut arrivals = self.spool.arrivals();
-        let Some(mut outlet) = self.open().await else { return };
-        while !self.stop.is_cancelled() {
-            arrivals.mark_unchanged();
-            match self.spool.next(&name, outlet.max_batch()).await {
-                Ok(Some(parcel)) => self.deliver(&mut outlet, parcel).await,
-                Ok(None) => {
-                    tokio::select! {
-                        () = self.stop.cancelled() => {}
-                        changed = arrivals.changed() => if changed.is_err() { break },
-                    }
+/// Gives lanes work, as many as the destination's answers allow.
+async fn dispatch(shared: Arc<Shared>) {
+    let mut arrivals = shared.spool.arrivals();
+    let mut paused = shared.paused.clone();
+    let mut running: JoinSet<Option<Outlet>> = JoinSet::new();
+    let mut idle: Vec<Outlet> = Vec::new();
+    let mut looked: Option<Instant> = None;
+    while !shared.stop.is_cancelled() {
+        arrivals.mark_unchanged();
+        if looked.is_none_or(|at| at.elapsed() >= AGE_EVERY) {
+            looked = Some(Instant::now());
+            shared.let_go_what_is_too_old().await;
+        }
+        let halted = *paused.borrow_and_update();
+        if halted {
+            shared.health.paused(now_ms());
+        } else {
+            shared.health.resumed(now_ms());
+        }
+        let mut empty = halted;
+        while !empty && running.len() < shared.lanes.allowed() && !shared.stop.is_cancelled() {
+            let outlet = match idle.pop() {
+                Some(outlet) => outlet,
+                None => match shared.open().await {
+                    Some(outlet) => outlet,
+                    None => break,
+                },
+            };
+            match shared.take(outlet.max_batch()).await {
+                Some(parcel) => {
+                    let lane = Arc::clone(&shared);
+                    running.spawn(async move { lane.run(outlet, parcel).await });
                 }
-                Err(e) => {
-                    tracing::error!(destination = name, error = %e, "cannot read what waits");
-                    self.pause(&e.to_string(), SPOOL_PAUSE).await;
+                None => {
+                    idle.push(outlet);
+                    empty = true;
                 }
             }
         }
-        self.health.stopped(now_ms());
+        shared.lanes.busy(running.len(), empty);
+        tokio::select! {
+            () = shared.stop.cancelled() => {}
+            Some(ended) = running.join_next(), if !running.is_empty() => idle.extend(ended.ok().flatten()),
+            changed = arrivals.changed(), if empty && !halted => if changed.is_err() { break },
+            changed = paused.changed() => if changed.is_err() { break },
+            () = tokio::time::sleep(AGE_EVERY) => {}
+        }
+    }
+    while running.join_next().await.is_some() {}
+    shared.health.stopped(now_ms());
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Shared {
+    fn name(&self) -> &str {
+        &self.settings.name
+    }
+
+    fn halted(&self) -> bool {
+        self.stop.is_cancelled() || *self.paused.borrow()
     }
 
     async fn open(&self) -> Option<Outlet> {
         loop {
-            let opened = match &self.settings.kind {
-                Kind::File { path } => {
-                    let file = path.to_string_lossy();
-                    self.spool
-                        .reached(&self.settings.name, &file)
-                        .await
-                        .map(|reached| Outlet::File(FileOutlet::new(path.clone(), reached)))
-                        .map_err(|e| e.to_string())
-                }
-                Kind::Http { endpoints, token, gzip, timeout, max_batch } => {
-                    HttpOutlet::new(endpoints.clone(), token.as_deref(), *gzip, *timeout, *max_batch).map(|o| Outlet::Http(Box::new(o)))
-                }
-                Kind::Discard => Ok(Outlet::Discard(discard::DiscardOutlet)),
-            };
-            match opened {
+            match Outlet::open(&self.settings, &self.spool).await {
                 Ok(outlet) => return Some(outlet),
                 Err(why) => self.pause(&why, LONGEST_PAUSE).await,
             }
-            if self.stop.is_cancelled() {
+            if self.halted() {
                 return None;
             }
         }
     }
 
-    /// Waits, or until the worker is stopped; the health says why and until when.
+    /// The next events that no lane has.
+    async fn take(&self, max_bytes: usize) -> Option<Parcel> {
+        let claimed: Vec<i64> = lock(&self.claimed).iter().copied().collect();
+        match self.spool.next_but(self.name(), max_bytes, claimed).await {
+            Ok(parcel) => {
+                lock(&self.claimed).extend(parcel.iter().flat_map(Parcel::entries));
+                parcel
+            }
+            Err(e) => {
+                tracing::error!(destination = self.name(), error = %e, "cannot read what waits");
+                self.pause(&e.to_string(), SPOOL_PAUSE).await;
+                None
+            }
+        }
+    }
+
+    async fn let_go_what_is_too_old(&self) {
+        let Some(hold_for) = self.settings.hold_for else { return };
+        let now = now_ms();
+        let before = now - i64::try_from(hold_for.as_millis()).unwrap_or(i64::MAX);
+        if self.spool.waiting().get(self.name()).is_none_or(|w| w.amount.events == 0 || w.oldest_ms >= before) {
+            return;
+        }
+        let discard = Discard { destination: self.name().to_owned(), which: Which::QueuedBefore(before), at_ms: now };
+        match self.spool.discard(discard).await {
+            Ok(gone) => tracing::warn!(destination = self.name(), events = gone.events, "waited too long and were let go"),
+            Err(e) => tracing::error!(destination = self.name(), error = %e, "cannot let go what waits too long"),
+        }
+    }
+
+    /// Waits, or until the worker is stopped or paused; the health says why and until when.
     async fn pause(&self, why: &str, pause: Duration) {
         let now = now_ms();
         self.health.failed(now, why, now + pause.as_millis() as i64);
+        let mut paused = self.paused.clone();
         tokio::select! {
             () = self.stop.cancelled() => {}
+            _ = paused.wait_for(|paused| *paused) => {}
             () = tokio::time::sleep(pause) => {}
         }
     }
 
+    /// Waits until so many bytes may go. Says whether they may.
+    async fn paced(&self, bytes: usize) -> bool {
+        let Some(rate) = self.settings.rate else { return true };
+        let start = {
+            let mut next = lock(&self.next_free);
+            let start = (*next).max(Instant::now());
+            *next = start + Duration::from_secs_f64(bytes as f64 / rate.max(1) as f64);
+            start
+        };
+        let mut paused = self.paused.clone();
+        tokio::select! {
+            () = self.stop.cancelled() => false,
+            _ = paused.wait_for(|paused| *paused) => false,
+            () = tokio::time::sleep_until(start.into()) => true,
+        }
+    }
+
+    /// One lane: delivers a parcel, and gives back its outlet.
+    async fn run(self: Arc<Self>, mut outlet: Outlet, parcel: Parcel) -> Option<Outlet> {
+        let entries: Vec<i64> = parcel.entries().collect();
+        self.deliver(&mut outlet, parcel).await;
+        lock(&self.claimed).retain(|claimed| !entries.contains(claimed));
+        Some(outlet)
+    }
+
     /// Sends all of a parcel, front first. What was taken or refused is settled at once, so that nothing is sent twice.
-    async fn deliver(&mut self, outlet: &mut Outlet, mut parcel: Parcel) {
+    async fn deliver(&self, outlet: &mut Outlet, mut parcel: Parcel) {
         let mut at_once = parcel.len();
         let mut failures = 0u32;
-        while !parcel.is_empty() && !self.stop.is_cancelled() {
+        while !parcel.is_empty() && !self.halted() {
             at_once = at_once.clamp(1, parcel.len());
-            match outlet.send(parcel.front(at_once).to_vec()).await {
+            let lines = parcel.front(at_once).to_vec();
+            if !self.paced(lines.len()).await {
+                return;
+            }
+            let begun = Instant::now();
+            let sent = outlet.send(lines).await;
+            self.health.answered(begun.elapsed(), sent.is_ok());
+            match sent {
                 Ok(length) => {
-                    self.refusals = 0;
+                    *lock(&self.refusals) = 0;
                     failures = 0;
+                    self.lanes.took();
                     let mut settlement = parcel.settle(at_once, None, now_ms());
                     if let (Some(length), Kind::File { path }) = (length, &self.settings.kind) {
                         settlement = settlement.reaching(&path.to_string_lossy(), length);
@@ -159,8 +297,12 @@ impl Run {
                 }
                 Err(Failure::TooLarge(_) | Failure::Refused(_)) if at_once > 1 => at_once /= 2,
                 Err(Failure::TooLarge(why) | Failure::Refused(why)) => {
-                    self.refusals += 1;
-                    if self.refusals > REFUSALS_IN_A_ROW {
+                    let refusals = {
+                        let mut refusals = lock(&self.refusals);
+                        *refusals += 1;
+                        *refusals
+                    };
+                    if refusals > REFUSALS_IN_A_ROW {
                         self.pause(&format!("refuses everything, so it waits: {why}"), LONGEST_PAUSE).await;
                         continue;
                     }
@@ -174,10 +316,15 @@ impl Run {
                 Err(Failure::Later { why, after }) => {
                     let pause = after.unwrap_or_else(|| back_off(failures));
                     if failures == 0 {
-                        tracing::warn!(destination = self.settings.name, why, "delivery failed; it is tried again");
+                        tracing::warn!(destination = self.name(), why, "delivery failed; it is tried again");
                     }
                     failures = failures.saturating_add(1);
+                    let too_many = self.lanes.failed();
                     self.pause(&why, pause).await;
+                    // There are more lanes than it bears: what this one has goes back to the queue.
+                    if too_many {
+                        return;
+                    }
                 }
             }
         }
@@ -187,8 +334,10 @@ impl Run {
     async fn settle(&self, settlement: rockrose_spool::Settlement) -> bool {
         match self.spool.settle(settlement).await {
             Ok(()) => true,
+            // An operator let it go while it was on its way.
+            Err(SpoolError::Settled) => false,
             Err(e) => {
-                tracing::error!(destination = self.settings.name, error = %e, "cannot record what was delivered; it may be sent again");
+                tracing::error!(destination = self.name(), error = %e, "cannot record what was delivered; it may be sent again");
                 self.pause(&e.to_string(), SPOOL_PAUSE).await;
                 false
             }

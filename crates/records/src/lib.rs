@@ -3,6 +3,7 @@
 //! All methods block for a short read or write of the file; async callers run them aside.
 
 mod key;
+mod paused;
 mod revisions;
 mod schema;
 mod secrets;
@@ -16,6 +17,7 @@ use diesel::connection::SimpleConnection;
 use diesel::sqlite::SqliteConnection;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
+pub use paused::Paused;
 pub use revisions::Revision;
 pub use secrets::{Secret, SecretEntry};
 pub use tokens::{Bearer, NewToken, TokenKind};

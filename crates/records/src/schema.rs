@@ -31,3 +31,11 @@ diesel::table! {
         set_ms -> BigInt,
     }
 }
+
+diesel::table! {
+    paused (destination) {
+        destination -> Text,
+        at_ms -> BigInt,
+        who -> Text,
+    }
+}

@@ -139,7 +139,12 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
                 max_batch: http.max_batch as usize,
             },
         };
-        ready.workers.push(WorkerSettings { name: destination.name.clone(), kind });
+        ready.workers.push(WorkerSettings {
+            in_flight: destination.in_flight as usize,
+            rate: destination.max_rate,
+            hold_for: destination.hold_for,
+            ..WorkerSettings::new(&destination.name, kind)
+        });
     }
     Ok(ready)
 }

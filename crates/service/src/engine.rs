@@ -9,6 +9,7 @@ use rockrose_core::engine::{CompiledPlan, Surroundings};
 use rockrose_core::plan::CheckedPlan;
 use rockrose_core::redact::HashKey;
 use rockrose_delivery::{Health, Worker, WorkerSettings};
+use rockrose_records::Paused;
 use rockrose_spool::Spool;
 
 /// A plan that runs, with its revision's number (0: none was applied yet).
@@ -23,6 +24,7 @@ pub(crate) struct Engine {
     running: ArcSwap<Running>,
     key: HashKey,
     workers: Mutex<BTreeMap<String, Worker>>,
+    paused: Mutex<BTreeMap<String, Paused>>,
     /// Held by whoever touches what steps hold back, from the work to the commit.
     pub(crate) windows: tokio::sync::Mutex<()>,
     /// Held by whoever applies a plan.
@@ -37,7 +39,7 @@ fn empty_plan() -> CheckedPlan {
 }
 
 impl Engine {
-    pub(crate) fn new(key: [u8; 32]) -> Engine {
+    pub(crate) fn new(key: [u8; 32], paused: Vec<Paused>) -> Engine {
         let key = HashKey::new(key);
         let checked = empty_plan();
         let running = Running { revision: 0, compiled: CompiledPlan::new(&checked, key.clone()), checked };
@@ -45,6 +47,7 @@ impl Engine {
             running: ArcSwap::from_pointee(running),
             key,
             workers: Mutex::default(),
+            paused: Mutex::new(paused.into_iter().map(|p| (p.destination.clone(), p)).collect()),
             windows: tokio::sync::Mutex::new(()),
             applying: tokio::sync::Mutex::new(()),
         }
@@ -80,7 +83,8 @@ impl Engine {
         }
         let mut workers = self.workers();
         for settings in wanted {
-            workers.entry(settings.name.clone()).or_insert_with(|| Worker::start(settings, spool.clone()));
+            let paused = self.paused(&settings.name).is_some();
+            workers.entry(settings.name.clone()).or_insert_with(|| Worker::start(settings, spool.clone(), paused));
         }
     }
 
@@ -91,6 +95,31 @@ impl Engine {
             stopping.spawn(worker.stop(patience));
         }
         while stopping.join_next().await.is_some() {}
+    }
+
+    /// Since when and by whom a destination is paused, if it is.
+    pub(crate) fn paused(&self, destination: &str) -> Option<Paused> {
+        self.paused.lock().unwrap_or_else(PoisonError::into_inner).get(destination).cloned()
+    }
+
+    /// Notes that a destination is paused, or is not, and tells its worker.
+    pub(crate) fn set_paused(&self, destination: &str, paused: Option<Paused>) {
+        let pause = paused.is_some();
+        {
+            let mut all = self.paused.lock().unwrap_or_else(PoisonError::into_inner);
+            match paused {
+                Some(paused) => all.insert(destination.to_owned(), paused),
+                None => all.remove(destination),
+            };
+        }
+        if let Some(worker) = self.workers().get(destination) {
+            worker.pause(pause);
+        }
+    }
+
+    /// What a destination's worker is set to.
+    pub(crate) fn settings(&self, destination: &str) -> Option<WorkerSettings> {
+        self.workers().get(destination).map(|w| w.settings().clone())
     }
 
     pub(crate) fn health(&self, destination: &str) -> Option<Health> {

@@ -13,6 +13,7 @@ mod engine;
 mod meter;
 mod names;
 mod plan_metrics;
+mod queues;
 mod sign_in;
 mod sink;
 mod tables;
@@ -105,7 +106,7 @@ impl Service {
         let (names, asked) = names::NameBook::new();
         let metrics = plan_metrics::PlanMetrics::of(spool.metrics().await?);
         let app = Arc::new(App {
-            engine: engine::Engine::new(records.hash_key()),
+            engine: engine::Engine::new(records.hash_key(), records.paused()?),
             records,
             spool,
             tail: tail::Hub::default(),

@@ -10,7 +10,7 @@ use rockrose_intake::{NAMED_UNREADABLE, Problem, Receipt, Sink, Unreadable};
 use rockrose_spool::{Packed, SpoolError, Unread, pack};
 
 use crate::engine::Running;
-use crate::{App, now_ms, windows};
+use crate::{App, now_ms, queues, windows};
 
 /// Runs bodies through the plan and makes the outcome durable before it is acknowledged.
 pub(crate) struct PlanSink {
@@ -110,7 +110,7 @@ impl PlanSink {
         drop(order);
         kept.map_err(|e| match e {
             SpoolError::Storage(_) => Problem::unavailable("not-durable", "the events could not be made durable, so they were not taken"),
-            SpoolError::Closed => Problem::unavailable("stopping", "the service is stopping"),
+            SpoolError::Closed | SpoolError::Settled => Problem::unavailable("stopping", "the service is stopping"),
         })?;
         self.app.tail.publish(&running.compiled, now, captures);
         Ok(receipt)
@@ -118,13 +118,12 @@ impl PlanSink {
 }
 
 impl PlanSink {
-    /// A source is pushed back while a destination that it can reach holds all it may.
+    /// A source is pushed back while a destination that it can reach holds all it may, and wants it so.
     fn room(&self, running: &Running, source: usize) -> Result<(), Problem> {
         for name in running.compiled.reached_from(source) {
-            let bound = running.checked.destinations.iter().find(|d| d.name == name).map_or(u64::MAX, |d| d.hold_at_most);
-            if self.app.spool.waiting_bytes(name) as u64 >= bound {
-                return Err(Problem::unavailable("full", format!("the destination `{name}` holds all it may; its events wait to be delivered"))
-                    .with("destination", name));
+            if let Some(full) = queues::pushes_back(&self.app.spool, &running.checked, name) {
+                return Err(Problem::unavailable("full", format!("the destination `{full}` holds all it may; its events wait to be delivered"))
+                    .with("destination", full));
             }
         }
         Ok(())

@@ -9,7 +9,7 @@ use rockrose_core::engine::{CompiledPlan, Held, HeldChange, Outcome, Scratch};
 use rockrose_core::ledger::{Account, Amount, Measure, Posting};
 use rockrose_spool::{Arrival, SpoolError, Unread, pack};
 
-use crate::{App, now_ms};
+use crate::{App, now_ms, queues};
 
 /// How often windows are looked at.
 const LOOK_EVERY: Duration = Duration::from_millis(250);
@@ -24,6 +24,8 @@ pub(crate) async fn store(
     unread: Vec<Unread>,
 ) -> Result<(), SpoolError> {
     let metrics = std::mem::take(&mut outcome.metrics);
+    let running = app.engine.running();
+    queues::spill(&app.spool, &running.checked, &mut outcome);
     let arrival = Arrival {
         source: source.to_owned(),
         arrived_ms: now,
@@ -36,6 +38,7 @@ pub(crate) async fn store(
     };
     app.spool.store(arrival).await?;
     app.metrics.add(metrics);
+    queues::make_room(app, &running.checked).await;
     Ok(())
 }
 

@@ -8,6 +8,7 @@
 
 mod connect;
 mod metrics;
+mod operate;
 mod parcel;
 mod reader;
 mod schema;
@@ -22,6 +23,7 @@ use rockrose_core::engine::{Added, Held, Series};
 use rockrose_core::ledger::{Account, Amount, Equation, Place};
 use tokio::sync::{mpsc, oneshot, watch};
 
+pub use operate::{Discard, Resend, Which};
 pub use parcel::{Parcel, Settlement};
 pub use reader::{LedgerRow, Quarantined};
 pub use writer::{Arrival, Packed, Unread, pack};
@@ -32,6 +34,9 @@ pub enum SpoolError {
     /// The disk or the database refused; nothing of it was kept. The text is the database's own.
     #[error("the spool cannot be written or read: {0}")]
     Storage(String),
+    /// What was to be settled was settled before, or is gone.
+    #[error("it was settled or discarded meanwhile")]
+    Settled,
     /// The spool is shutting down.
     #[error("the spool is closed")]
     Closed,
@@ -91,27 +96,42 @@ impl Spool {
         Ok(Spool { inner: Arc::new(inner) })
     }
 
-    async fn write<T>(&self, make: impl FnOnce(oneshot::Sender<Result<T, SpoolError>>) -> writer::Write) -> Result<T, SpoolError> {
+    async fn write(&self, what: writer::What) -> Result<Amount, SpoolError> {
         let writes = lock(&self.inner.writes).clone().ok_or(SpoolError::Closed)?;
         let (answer, answered) = oneshot::channel();
-        writes.send(make(answer)).await.map_err(|_| SpoolError::Closed)?;
+        writes.send(writer::Write { what, answer }).await.map_err(|_| SpoolError::Closed)?;
         answered.await.map_err(|_| SpoolError::Closed)?
     }
 
     /// Makes an arrival durable: returns when its events, entries, postings and quarantined records are on the disk, all of them.
     pub async fn store(&self, arrival: Arrival) -> Result<(), SpoolError> {
-        self.write(|answer| writer::Write::Store(Box::new(arrival), answer)).await
+        self.write(writer::What::Store(Box::new(arrival))).await.map(|_| ())
     }
 
     /// Records what became of the front of a parcel: entries go, the ledger advances, refused events are quarantined.
     pub async fn settle(&self, settlement: Settlement) -> Result<(), SpoolError> {
-        self.write(|answer| writer::Write::Settle(Box::new(settlement), answer)).await
+        self.write(writer::What::Settle(Box::new(settlement))).await.map(|_| ())
+    }
+
+    /// Lets go what waits for a destination, counted as discarded. Returns how much that was.
+    pub async fn discard(&self, discard: Discard) -> Result<Amount, SpoolError> {
+        self.write(writer::What::Discard(discard)).await
+    }
+
+    /// Queues again what destinations refused. Returns how much that was.
+    pub async fn resend(&self, resend: Resend) -> Result<Amount, SpoolError> {
+        self.write(writer::What::Resend(resend)).await
     }
 
     /// The next events due at `destination`, at the most `max_bytes` of them (but at least one); `None` if nothing waits.
     pub async fn next(&self, destination: &str, max_bytes: usize) -> Result<Option<Parcel>, SpoolError> {
+        self.next_but(destination, max_bytes, Vec::new()).await
+    }
+
+    /// The same without what stands in the queue entries `but`, which are under way.
+    pub async fn next_but(&self, destination: &str, max_bytes: usize, but: Vec<i64>) -> Result<Option<Parcel>, SpoolError> {
         let destination = destination.to_owned();
-        self.read(move |c| parcel::next(c, &destination, max_bytes)).await
+        self.read(move |c| parcel::next(c, &destination, max_bytes, &but)).await
     }
 
     /// How far the file of a file destination was written when its last settlement was made.

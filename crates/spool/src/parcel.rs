@@ -28,6 +28,8 @@ struct Piece {
     batch: i64,
     route: String,
     lines: usize,
+    /// How many of its lines were settled before.
+    done: i64,
     /// Whether the entry has no lines behind these.
     last: bool,
 }
@@ -38,6 +40,8 @@ pub(crate) struct Progress {
     pub(crate) entry: i64,
     pub(crate) batch: i64,
     pub(crate) route: String,
+    /// How many of its lines must be settled already.
+    pub(crate) done: i64,
     pub(crate) lines: usize,
     pub(crate) amount: Amount,
     pub(crate) finished: bool,
@@ -82,6 +86,11 @@ impl Parcel {
         self.ends.len()
     }
 
+    /// The queue entries that it holds some of. Nobody else may take from them while it is under way.
+    pub fn entries(&self) -> impl Iterator<Item = i64> + '_ {
+        self.pieces.iter().map(|p| p.entry)
+    }
+
     /// Whether all of it is settled.
     #[must_use]
     pub fn is_empty(&self) -> bool {
@@ -117,8 +126,9 @@ impl Parcel {
                 start = *end;
             }
             let finished = lines == piece.lines && piece.last;
-            progress.push(Progress { entry: piece.entry, batch: piece.batch, route: piece.route.clone(), lines, amount, finished });
+            progress.push(Progress { entry: piece.entry, batch: piece.batch, route: piece.route.clone(), done: piece.done, lines, amount, finished });
             piece.lines -= lines;
+            piece.done += lines as i64;
             taken += lines;
             if piece.lines == 0 {
                 self.pieces.remove(0);
@@ -133,10 +143,10 @@ impl Parcel {
 
 type Due = (i64, String, i64, Vec<u8>, i64, i64);
 
-pub(crate) fn next(c: &mut SqliteConnection, destination: &str, max_bytes: usize) -> Result<Option<Parcel>, SpoolError> {
+pub(crate) fn next(c: &mut SqliteConnection, destination: &str, max_bytes: usize, but: &[i64]) -> Result<Option<Parcel>, SpoolError> {
     c.transaction(|c| {
         let due: Vec<Due> = entry::table
-            .filter(entry::destination.eq(destination))
+            .filter(entry::destination.eq(destination).and(entry::id.ne_all(but)))
             .order(entry::id)
             .limit(MAX_ENTRIES)
             .select((entry::id, entry::route, entry::batch, entry::selection, entry::done, entry::bytes))
@@ -168,7 +178,7 @@ pub(crate) fn next(c: &mut SqliteConnection, destination: &str, max_bytes: usize
                 took += 1;
             }
             if took > 0 {
-                parcel.pieces.push(Piece { entry: id, batch: of, route, lines: took, last: took == rest.len() });
+                parcel.pieces.push(Piece { entry: id, batch: of, route, done, lines: took, last: took == rest.len() });
             }
             if took < rest.len() {
                 break;

@@ -13,6 +13,7 @@ use rockrose_core::engine::{Added, Entry, HeldChange, Series};
 use rockrose_core::ledger::{Account, Amount, Measure, Place, Posting};
 use tokio::sync::{mpsc, oneshot, watch};
 
+use crate::operate::{Discard, Resend};
 use crate::parcel::{Progress, Settlement};
 use crate::schema::{batch, entry, ledger_minute, ledger_total, quarantine, reached};
 use crate::{SpoolError, Waiting, lock, metrics};
@@ -80,9 +81,18 @@ pub fn pack(lines: Vec<u8>) -> Packed {
     Packed { packing: 0, size, data: lines }
 }
 
-pub(crate) enum Write {
-    Store(Box<Arrival>, oneshot::Sender<Result<(), SpoolError>>),
-    Settle(Box<Settlement>, oneshot::Sender<Result<(), SpoolError>>),
+/// What is to be written, and who wants to know when it is.
+pub(crate) struct Write {
+    pub(crate) what: What,
+    /// Told what was moved, where something was.
+    pub(crate) answer: oneshot::Sender<Result<Amount, SpoolError>>,
+}
+
+pub(crate) enum What {
+    Store(Box<Arrival>),
+    Settle(Box<Settlement>),
+    Discard(Discard),
+    Resend(Resend),
 }
 
 /// What the writer shares with its handles.
@@ -108,20 +118,23 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
             moved.clear();
             apply(c, &group, &mut moved)
         });
-        let done = done.map_err(SpoolError::from);
-        if let Err(e) = &done {
-            tracing::error!(error = %e, writes = group.len(), "a commit failed; nothing of it was kept");
-        } else {
+        let done = match done.map_err(SpoolError::from) {
+            Ok(each) => each,
+            Err(e) => {
+                tracing::error!(error = %e, writes = group.len(), "a commit failed; nothing of it was kept");
+                group.iter().map(|_| Err(e.clone())).collect()
+            }
+        };
+        if done.iter().any(Result::is_ok) {
             shared.commits.fetch_add(1, Ordering::AcqRel);
             let queued = settle_waiting(shared, moved);
             if queued {
                 shared.arrivals.send_modify(|n| *n += 1);
             }
         }
-        for write in group.drain(..) {
-            let (Write::Store(_, answer) | Write::Settle(_, answer)) = write;
+        for (write, done) in group.drain(..).zip(done) {
             // A caller that went away does not need the answer.
-            let _ = answer.send(done.clone());
+            let _ = write.answer.send(done);
         }
         if tidied.elapsed() >= TIDY_EVERY {
             tidied = Instant::now();
@@ -134,19 +147,19 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
 
 impl Write {
     fn len(&self) -> usize {
-        match self {
-            Write::Store(arrival, _) => arrival.data.data.len(),
-            Write::Settle(..) => 0,
+        match &self.what {
+            What::Store(arrival) => arrival.data.data.len(),
+            What::Settle(_) | What::Discard(_) | What::Resend(_) => 0,
         }
     }
 }
 
 /// How the queue of a destination moved in one commit.
 #[derive(Default)]
-struct Moved {
-    by: Amount,
-    queued_ms: Option<i64>,
-    oldest: Option<i64>,
+pub(crate) struct Moved {
+    pub(crate) by: Amount,
+    pub(crate) queued_ms: Option<i64>,
+    pub(crate) oldest: Option<i64>,
 }
 
 fn settle_waiting(shared: &Shared, moved: BTreeMap<String, Moved>) -> bool {
@@ -169,26 +182,62 @@ fn settle_waiting(shared: &Shared, moved: BTreeMap<String, Moved>) -> bool {
     queued
 }
 
-fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String, Moved>) -> QueryResult<()> {
-    let mut postings: BTreeMap<(i64, Account), Amount> = BTreeMap::new();
+/// What became of each write of a group, unless the whole of it failed.
+type Each = Vec<Result<Amount, SpoolError>>;
+/// What is to be added to the account, by minute.
+pub(crate) type Sums = BTreeMap<(i64, Account), Amount>;
+
+fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String, Moved>) -> QueryResult<Each> {
+    let mut postings: Sums = BTreeMap::new();
     let mut added: BTreeMap<(i64, Series), Added> = BTreeMap::new();
+    let mut each = Vec::with_capacity(group.len());
     for write in group {
-        match write {
-            Write::Store(arrival, _) => {
+        let done = match &write.what {
+            What::Store(arrival) => {
                 store(c, arrival, moved, &mut postings)?;
                 metrics::keep_held(c, &arrival.held)?;
                 for (series, more) in &arrival.metrics {
                     added.entry((arrival.arrived_ms.div_euclid(60_000), series.clone())).or_default().add(more);
                 }
+                Ok(Amount::default())
             }
-            Write::Settle(settlement, _) => settle(c, settlement, moved, &mut postings)?,
-        }
+            // One that comes too late harms nobody else in the group.
+            What::Settle(settlement) if !still_due(c, settlement)? => Err(SpoolError::Settled),
+            What::Settle(settlement) => settle(c, settlement, moved, &mut postings).map(|()| Ok(settlement.amount()))?,
+            What::Discard(discard) => Ok(discard.apply(c, moved, &mut postings)?),
+            What::Resend(resend) => Ok(resend.apply(c, moved, &mut postings)?),
+        };
+        each.push(done);
     }
     metrics::add(c, &added)?;
-    post(c, &postings)
+    post(c, &postings)?;
+    Ok(each)
 }
 
-fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<String, Moved>, postings: &mut BTreeMap<(i64, Account), Amount>) -> QueryResult<()> {
+/// Whether all that a settlement covers still waits, from where it was taken.
+fn still_due(c: &mut SqliteConnection, s: &Settlement) -> QueryResult<bool> {
+    for progress in &s.progress {
+        let done: Option<i64> = entry::table.find(progress.entry).select(entry::done).first(c).optional()?;
+        if done != Some(progress.done) {
+            return Ok(false);
+        }
+    }
+    Ok(true)
+}
+
+/// Takes one use from a batch, and the batch with its last.
+pub(crate) fn release(c: &mut SqliteConnection, of: i64) -> QueryResult<()> {
+    diesel::update(batch::table.find(of)).set(batch::uses.eq(batch::uses - 1)).execute(c)?;
+    diesel::delete(batch::table.find(of).filter(batch::uses.le(0))).execute(c).map(|_| ())
+}
+
+/// When the oldest that waits for a destination was queued.
+pub(crate) fn oldest(c: &mut SqliteConnection, destination: &str) -> QueryResult<i64> {
+    let oldest: Option<i64> = entry::table.filter(entry::destination.eq(destination)).order(entry::id).select(entry::queued_ms).first(c).optional()?;
+    Ok(oldest.unwrap_or(0))
+}
+
+fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<()> {
     if !arrival.entries.is_empty() {
         let row = (
             batch::source.eq(&arrival.source),
@@ -238,27 +287,21 @@ fn keep_aside(c: &mut SqliteConnection, at_ms: i64, place: Place, name: &str, vi
     diesel::insert_into(quarantine::table).values(row).execute(c).map(|_| ())
 }
 
-fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String, Moved>, postings: &mut BTreeMap<(i64, Account), Amount>) -> QueryResult<()> {
+fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<()> {
     let minute = s.at_ms.div_euclid(60_000);
     let mut post = |via: &str, measure: Measure, amount: Amount| {
         let account = Account { place: Place::Destination, name: s.destination.clone(), via: via.to_owned(), position: 0, sentence: String::new(), measure };
         *postings.entry((minute, account)).or_default() += amount;
     };
-    for Progress { entry: id, batch: of, route, lines, amount, finished } in &s.progress {
+    for Progress { entry: id, batch: of, route, lines, amount, finished, .. } in &s.progress {
         let due = entry::table.find(id);
-        let changed = if *finished {
-            let gone = diesel::delete(due).execute(c)?;
-            diesel::update(batch::table.find(of)).set(batch::uses.eq(batch::uses - 1)).execute(c)?;
-            diesel::delete(batch::table.find(of).filter(batch::uses.le(0))).execute(c)?;
-            gone
+        if *finished {
+            diesel::delete(due).execute(c)?;
+            release(c, *of)?;
         } else {
             let set =
                 (entry::done.eq(entry::done + *lines as i64), entry::events.eq(entry::events - amount.events), entry::bytes.eq(entry::bytes - amount.bytes));
-            diesel::update(due).set(set).execute(c)?
-        };
-        if changed == 0 {
-            // It was settled before, or discarded meanwhile: counting it again would break the account.
-            return Err(diesel::result::Error::NotFound);
+            diesel::update(due).set(set).execute(c)?;
         }
         post(route, s.outcome_measure(), *amount);
         moved.entry(s.destination.clone()).or_default().by += Amount { events: -amount.events, bytes: -amount.bytes };
@@ -272,8 +315,7 @@ fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String,
         let row = (reached::destination.eq(&s.destination), reached::file.eq(file), reached::length.eq(*length as i64));
         diesel::replace_into(reached::table).values(row).execute(c)?;
     }
-    let oldest: Option<i64> = entry::table.filter(entry::destination.eq(&s.destination)).order(entry::id).select(entry::queued_ms).first(c).optional()?;
-    moved.entry(s.destination.clone()).or_default().oldest = Some(oldest.unwrap_or(0));
+    moved.entry(s.destination.clone()).or_default().oldest = Some(oldest(c, &s.destination)?);
     Ok(())
 }
 

@@ -3,6 +3,7 @@ import { useEffect } from "react";
 
 import { Minutes } from "../../parts/Minutes";
 import { Tail } from "../../parts/Tail";
+import { Operate } from "./Operate";
 
 export function Drawer({ point, close }: { point: string; close: () => void }) {
   useEffect(() => {
@@ -27,6 +28,7 @@ export function Drawer({ point, close }: { point: string; close: () => void }) {
               Close <kbd className="font-mono text-xs text-soft">Esc</kbd>
             </button>
           </div>
+          {place === "destination" && <Operate key={name} name={name} />}
           <div className="grid min-h-0 flex-1 grid-cols-[1fr_minmax(14rem,24rem)] gap-6 max-md:grid-cols-1">
             <div className="flex min-h-0 min-w-0 flex-col">
               <Tail key={point} point={point} what={what} />

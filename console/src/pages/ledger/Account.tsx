@@ -41,6 +41,7 @@ export function Account({ place, name, ledger, whole }: { place: Place; name: st
   const quarantined = sum("quarantined");
   const rewritten = sum("rewritten");
   const discarded = sum("discarded");
+  const spilled = sum("spilled");
   const waiting = ledger.waiting.find((w) => w.destination === name);
   return (
     <article className="card p-4">
@@ -95,6 +96,7 @@ export function Account({ place, name, ledger, whole }: { place: Place; name: st
               {plain("delivered", sum("delivered"), "part")}
               {quarantined.events > 0 && plain("refused, in quarantine", quarantined, "part")}
               {discarded.events > 0 && plain("discarded", discarded, "part")}
+              {spilled.events > 0 && plain("spilled to another", spilled, "part")}
               {whole && plain("waiting", { events: waiting?.events ?? 0, bytes: waiting?.bytes ?? 0 }, "part")}
             </>
           )}

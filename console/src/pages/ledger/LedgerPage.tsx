@@ -3,6 +3,7 @@ import { ToggleGroup } from "radix-ui";
 import { useState } from "react";
 
 import { type LedgerAnswer, useLedger, useQuarantine } from "../../api/client";
+import { useResend } from "../../api/operate";
 import { bytes, clock, count, utc } from "../../lib/format";
 import { useFrozen } from "../../lib/frozen";
 import { Message } from "../../parts/Message";
@@ -39,6 +40,7 @@ function Verdict({ ledger }: { ledger: LedgerAnswer }) {
 
 function Quarantine() {
   const { data } = useQuarantine();
+  const resend = useResend();
   if (data === undefined || data.length === 0) return null;
   return (
     <section aria-labelledby="quarantine" className="mt-8">
@@ -57,6 +59,7 @@ function Quarantine() {
               <th scope="col" className="px-3 py-2 text-right font-medium">
                 size
               </th>
+              <th scope="col" aria-label="What can be done" />
             </tr>
           </thead>
           <tbody>
@@ -73,6 +76,18 @@ function Quarantine() {
                   {q.data}
                 </td>
                 <td className="num px-3 py-1.5 text-right">{bytes(q.size)}</td>
+                <td className="px-3 py-1 text-right">
+                  {q.place === "destination" && (
+                    <button
+                      type="button"
+                      className="rounded border border-line px-2 py-0.5 text-xs whitespace-nowrap hover:border-line-strong"
+                      disabled={resend.isPending}
+                      onClick={() => resend.mutate([q.id])}
+                    >
+                      Send again
+                    </button>
+                  )}
+                </td>
               </tr>
             ))}
           </tbody>

@@ -10,5 +10,6 @@ mod disk;
 mod harness;
 mod hostile;
 mod plan;
+mod queues;
 mod secrecy;
 mod windows;

@@ -175,7 +175,7 @@ fn destination(page: &mut Page, account: &Account<'_>, answer: &Value, name: &st
     page.steps(account);
     page.line("= queued", account.sum("enqueued"));
     page.line("  delivered", account.sum("delivered"));
-    for (label, measure) in [("  refused, in quarantine", "quarantined"), ("  discarded", "discarded")] {
+    for (label, measure) in [("  refused, in quarantine", "quarantined"), ("  discarded", "discarded"), ("  spilled to another", "spilled")] {
         let sum = account.sum(measure);
         if sum.events > 0 {
             page.line(label, sum);

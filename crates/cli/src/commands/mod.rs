@@ -1,5 +1,6 @@
 //! The commands, a file each.
 
+pub(crate) mod destination;
 pub(crate) mod language;
 pub(crate) mod ledger;
 pub(crate) mod link;

@@ -54,7 +54,7 @@ pub(crate) fn check(path: &Path, as_json: bool) -> Outcome {
     }
 }
 
-fn ask(question: &str) -> Result<bool, Failure> {
+pub(super) fn ask(question: &str) -> Result<bool, Failure> {
     if !std::io::stdin().is_terminal() {
         return Err(Failure::new(Exit::Declined, "there is nobody to ask; say --yes to go on without asking"));
     }

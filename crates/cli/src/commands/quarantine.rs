@@ -16,7 +16,14 @@ pub(crate) async fn quarantine(common: &Common, most: i64) -> Outcome {
     let row = |e: &serde_json::Value| {
         let data: String = text(&e["data"]).chars().map(|c| if c.is_control() { '·' } else { c }).take(40).collect();
         let place = format!("{} {}", text(&e["place"]), text(&e["name"]));
-        vec![format::moment(e["at_ms"].as_i64().unwrap_or(0)), place, text(&e["reason"]), format::bytes(e["size"].as_f64().unwrap_or(0.0)), data]
+        vec![
+            e["id"].to_string(),
+            format::moment(e["at_ms"].as_i64().unwrap_or(0)),
+            place,
+            text(&e["reason"]),
+            format::bytes(e["size"].as_f64().unwrap_or(0.0)),
+            data,
+        ]
     };
-    format::line(&format::table(&["when", "where", "why", "size", "begins"], &[3], entries.iter().map(row).collect()))
+    format::line(&format::table(&["number", "when", "where", "why", "size", "begins"], &[0, 4], entries.iter().map(row).collect()))
 }

@@ -6,11 +6,11 @@ use crate::client::Client;
 use crate::format::{self, BAD, FAINT, GOOD, HEAD, paint};
 use crate::{Common, Outcome};
 
-fn text<'a>(value: &'a Value, key: &str) -> &'a str {
+pub(super) fn text<'a>(value: &'a Value, key: &str) -> &'a str {
     value[key].as_str().unwrap_or_default()
 }
 
-fn list(value: &Value) -> &[Value] {
+pub(super) fn list(value: &Value) -> &[Value] {
     value.as_array().map_or(&[], Vec::as_slice)
 }
 
@@ -26,7 +26,7 @@ fn total(gauge: &Value) -> String {
     format::count(gauge["events"].as_i64().unwrap_or(0))
 }
 
-fn state(destination: &Value, now: i64) -> String {
+pub(super) fn state(destination: &Value, now: i64) -> String {
     let health = &destination["health"];
     let since = format::age(now - health["since_ms"].as_i64().unwrap_or(now));
     match text(health, "state") {
@@ -34,6 +34,11 @@ fn state(destination: &Value, now: i64) -> String {
         "failing" => {
             let next = health["next_try_ms"].as_i64().map_or_else(String::new, |at| format!(", next try in {}", format::age(at - now)));
             format!("{} for {since}{next}: {}", paint("failing", BAD), text(health, "last_error"))
+        }
+        "full" => format!("{}: it holds all it may; {}", paint("full", BAD), text(health, "last_error")),
+        "paused" => format!("paused for {since} by {}", text(health, "paused_by")),
+        "slow" => {
+            format!("{} for {since}: half of its answers take {:.1} s", paint("slow", BAD), health["answers"]["p50_ms"].as_f64().unwrap_or(0.0) / 1_000.0)
         }
         other => other.to_owned(),
     }

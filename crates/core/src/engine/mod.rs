@@ -20,7 +20,7 @@ mod work;
 
 pub use compile::{CompiledPlan, Matcher, Names, Surroundings};
 pub use metric::{Added, OTHER, Series, ZERO_BUCKET, bucket, bucket_end};
-pub use process::{Capture, Entry, MAX_LINES, Outcome, Point, Quarantined, Scratch, Watch};
+pub use process::{Capture, Entry, MAX_LINES, Outcome, Point, Quarantined, Scratch, Watch, spilled_from};
 pub use selection::Selection;
 pub(crate) use test::ip as address;
 pub use window::{Held, HeldChange, Stand};

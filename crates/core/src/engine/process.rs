@@ -664,6 +664,21 @@ impl Run<'_> {
 }
 
 impl Outcome {
+    /// Sends what is due at the destination `from` to `to` instead, and accounts for it at both. At `to` it counts as come from [`spilled_from`] it.
+    pub fn spill(&mut self, from: &str, to: &str) {
+        let mut post = |name: &str, via: &str, measure: Measure, amount: Amount| {
+            let account = Account { place: Place::Destination, name: name.to_owned(), via: via.to_owned(), position: 0, sentence: String::new(), measure };
+            self.postings.push(Posting { account, amount });
+        };
+        for entry in self.entries.iter_mut().filter(|e| e.destination == from) {
+            let via = spilled_from(from);
+            post(from, &entry.route, Measure::Spilled, entry.amount);
+            post(to, &via, Measure::Offered, entry.amount);
+            post(to, &via, Measure::Enqueued, entry.amount);
+            (entry.destination, entry.route) = (to.to_owned(), via);
+        }
+    }
+
     fn line(&mut self, json: &[u8]) -> u32 {
         self.lines.extend_from_slice(json);
         self.lines.push(b'\n');
@@ -675,6 +690,12 @@ impl Outcome {
         self.ends.push(self.lines.len() as u32);
         (self.ends.len() - 1) as u32
     }
+}
+
+/// What events that a destination spilled count as come from, in place of a route. No route can have such a name.
+#[must_use]
+pub fn spilled_from(destination: &str) -> String {
+    format!("spilled by {destination}")
 }
 
 struct Posts<'a> {

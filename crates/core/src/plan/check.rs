@@ -4,7 +4,8 @@ use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TABLE};
+use super::destination::{Destination, DestinationKind, WhenFull, spills};
+use super::keys::{Key, RECIPE, ROUTE, SOURCE, Shape, TABLE};
 use super::parse::{At, ParsedPlan, Raw, Section, inside, reports};
 use super::recipe::{Recipe, Recipes, expand, expanded_len};
 use super::report::Report;
@@ -15,7 +16,7 @@ use crate::table::Match;
 const MAX_PARTS: usize = 20_000;
 /// Most steps that recipes may expand to in one place.
 const MAX_STEPS: usize = 1_000;
-const MB: u64 = 1_000_000;
+pub(super) const MB: u64 = 1_000_000;
 
 /// A plan whose every part was checked. Only this can be compiled.
 #[derive(Clone, Debug)]
@@ -85,71 +86,6 @@ pub struct Source {
     pub max_requests: u64,
 }
 
-/// A destination.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Destination {
-    /// Its name.
-    pub name: String,
-    /// What it is.
-    pub kind: DestinationKind,
-    /// Steps done to every event that leaves there.
-    pub always: Vec<Step>,
-    /// What it costs.
-    pub price: Option<Price>,
-    /// How many bytes may wait for it.
-    pub hold_at_most: u64,
-}
-
-/// What a destination is, with what only that kind has.
-#[derive(Clone, Debug, PartialEq)]
-pub enum DestinationKind {
-    /// Events are appended to a file, as JSON lines.
-    File {
-        /// The file's path.
-        path: String,
-    },
-    /// Events are posted.
-    Http(HttpDestination),
-    /// Events are counted and let go.
-    Discard,
-}
-
-impl DestinationKind {
-    /// The word for it in a plan.
-    #[must_use]
-    pub fn word(&self) -> &'static str {
-        match self {
-            DestinationKind::File { .. } => "file",
-            DestinationKind::Http(_) => "http",
-            DestinationKind::Discard => "discard",
-        }
-    }
-}
-
-/// A destination that events are posted to.
-#[derive(Clone, Debug, PartialEq)]
-pub struct HttpDestination {
-    /// URLs, best first.
-    pub endpoints: Vec<String>,
-    /// The bearer token sent along.
-    pub token: Option<SecretName>,
-    /// Whether bodies are sent as gzip.
-    pub gzip: bool,
-    /// How long an answer may take.
-    pub timeout: Duration,
-    /// Largest body in bytes, before compression.
-    pub max_batch: u64,
-}
-
-/// A price for what is sent.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Price {
-    /// For 1 000 000 000 bytes.
-    pub per_gb: f64,
-    /// ISO 4217 code.
-    pub currency: String,
-}
-
 /// Which events a route takes.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Gate {
@@ -207,9 +143,9 @@ impl CheckedPlan {
     }
 }
 
-struct Checker<'a> {
+pub(super) struct Checker<'a> {
     text: &'a str,
-    mistakes: Vec<Mistake>,
+    pub(super) mistakes: Vec<Mistake>,
     warnings: Vec<Mistake>,
     recipes: Recipes,
     tables: HashMap<String, String>,
@@ -228,8 +164,9 @@ impl ParsedPlan {
         let tables = self.tables.iter().filter_map(|t| c.table(t)).collect();
         let sources: Vec<Source> = self.sources.iter().filter_map(|s| c.source(s)).collect();
         let destinations: Vec<Destination> = self.destinations.iter().filter_map(|s| c.destination(s)).collect();
+        c.mistakes.extend(spills(&self.destinations, &destinations));
         let routes = c.routes(&self);
-        c.whole(&self, &sources, &routes);
+        c.whole(&self, &sources, &destinations, &routes);
         let recipes = c.recipes;
         if !c.mistakes.is_empty() {
             return Err(reports(&self.text, c.mistakes));
@@ -240,25 +177,25 @@ impl ParsedPlan {
 }
 
 impl Section {
-    fn get(&self, name: &str) -> Option<&At<Raw>> {
+    pub(super) fn get(&self, name: &str) -> Option<&At<Raw>> {
         self.entries.iter().find(|(k, _)| k.name == name).map(|(_, v)| v)
     }
 
-    fn text(&self, name: &str) -> Option<At<&str>> {
+    pub(super) fn text(&self, name: &str) -> Option<At<&str>> {
         match self.get(name) {
             Some(At { value: Raw::Text(text), at }) => Some(At { value: text, at: at.clone() }),
             _ => None,
         }
     }
 
-    fn texts(&self, name: &str) -> &[At<String>] {
+    pub(super) fn texts(&self, name: &str) -> &[At<String>] {
         match self.get(name) {
             Some(At { value: Raw::Texts(list), .. }) => list,
             _ => &[],
         }
     }
 
-    fn secret(&self, name: &str) -> Option<&At<String>> {
+    pub(super) fn secret(&self, name: &str) -> Option<&At<String>> {
         match self.get(name) {
             Some(At { value: Raw::Secret(secret), .. }) => Some(secret),
             _ => None,
@@ -273,7 +210,7 @@ pub fn is_name(name: &str) -> bool {
 }
 
 impl Checker<'_> {
-    fn name(&mut self, name: &At<String>, what: &str) {
+    pub(super) fn name(&mut self, name: &At<String>, what: &str) {
         if !is_name(&name.value) {
             let message = format!("`{}` cannot name a {what}", name.value);
             self.mistakes.push(Mistake::new(name.at.clone(), message).expected("letters, digits, `-` and `_`, a letter first, at most 64"));
@@ -281,7 +218,7 @@ impl Checker<'_> {
     }
 
     /// Needed keys that are missing, and keys that this kind does not have.
-    fn keys(&mut self, section: &Section, keys: &'static [Key], what: &str) {
+    pub(super) fn keys(&mut self, section: &Section, keys: &'static [Key], what: &str) {
         let kind = section.text("kind");
         if let Some(kind) = &kind
             && let Some(words) = keys.iter().find_map(|k| {
@@ -343,7 +280,7 @@ impl Checker<'_> {
         Mistake { at: start..end, ..mistake }
     }
 
-    fn steps(&mut self, written: &[At<String>]) -> Vec<Step> {
+    pub(super) fn steps(&mut self, written: &[At<String>]) -> Vec<Step> {
         let mut steps = Vec::new();
         for text in written {
             match parse_step(&text.value) {
@@ -412,7 +349,7 @@ impl Checker<'_> {
         }
     }
 
-    fn size(&mut self, section: &Section, key: &str, default: u64, most: u64) -> u64 {
+    pub(super) fn size(&mut self, section: &Section, key: &str, default: u64, most: u64) -> u64 {
         let Some(written) = section.text(key) else { return default };
         match Size::read(written.value).map(Size::bytes) {
             Some(bytes) if (1..=most).contains(&bytes) => bytes,
@@ -430,7 +367,11 @@ impl Checker<'_> {
         }
     }
 
-    fn duration(&mut self, section: &Section, key: &str, default: Duration) -> Duration {
+    pub(super) fn duration(&mut self, section: &Section, key: &str, default: Duration) -> Duration {
+        self.duration_up_to(section, key, default, Duration::from_secs(86_400))
+    }
+
+    pub(super) fn duration_up_to(&mut self, section: &Section, key: &str, default: Duration, most: Duration) -> Duration {
         let Some(written) = section.text(key) else { return default };
         let digits = written.value.find(|c: char| !c.is_ascii_digit()).unwrap_or(written.value.len());
         let unit = match written.value[digits..].trim().trim_end_matches('s') {
@@ -443,18 +384,18 @@ impl Checker<'_> {
             _ => None,
         };
         match (written.value[..digits].parse::<u64>().ok(), unit) {
-            (Some(n), Some(unit)) if (1..=86_400_000).contains(&n.saturating_mul(unit)) => Duration::from_millis(n * unit),
+            (Some(n), Some(unit)) if (1..=most.as_millis() as u64).contains(&n.saturating_mul(unit)) => Duration::from_millis(n * unit),
             _ => {
-                self.mistakes.push(
-                    Mistake::new(written.at, format!("`{}` is not a time", written.value))
-                        .expected("a time of at least 1 ms and at most a day, as in \"30 seconds\""),
-                );
+                self.mistakes.push(Mistake::new(written.at, format!("`{}` is not a time", written.value)).expected(format!(
+                    "a time of at least 1 ms and at most {}, as in \"30 seconds\"",
+                    if most.as_secs() > 86_400 { "a year" } else { "a day" }
+                )));
                 default
             }
         }
     }
 
-    fn secret(&mut self, section: &Section, key: &str) -> Option<SecretName> {
+    pub(super) fn secret(&mut self, section: &Section, key: &str) -> Option<SecretName> {
         let written = section.secret(key)?;
         self.name(written, "secret");
         Some(SecretName(written.value.clone()))
@@ -482,64 +423,6 @@ impl Checker<'_> {
             self.mistakes.push(Mistake::new(listen.at, message).expected("`key = { secret = \"NAME\" }`, or a loopback address such as 127.0.0.1"));
         }
         Some(Source { name: section.name.value.clone(), listen: listen_at, key, on_arrival, max_body, max_unpacked, max_event, max_requests })
-    }
-
-    fn destination(&mut self, section: &Section) -> Option<Destination> {
-        self.name(&section.name, "destination");
-        self.keys(section, DESTINATION, "destination");
-        let always = self.steps(section.texts("always"));
-        let hold_at_most = self.size(section, "hold_at_most", 4_000 * MB, 10_000_000 * MB);
-        let price = match section.get("price") {
-            Some(At { value: Raw::Price(per_gb, currency), .. }) => {
-                Some(Price { per_gb: *per_gb, currency: currency.as_ref().map_or_else(|| "EUR".to_owned(), |c| c.value.clone()) })
-            }
-            _ => None,
-        };
-        let kind = match section.text("kind")?.value {
-            "file" => {
-                let path = section.text("path")?;
-                if path.value.is_empty() || path.value.ends_with('/') || path.value.contains('\0') {
-                    self.mistakes.push(Mistake::new(path.at, "this names no file").expected("a file's path"));
-                }
-                DestinationKind::File { path: path.value.to_owned() }
-            }
-            "http" => {
-                let endpoints = section.texts("endpoints");
-                if endpoints.is_empty()
-                    && let Some(empty) = section.get("endpoints")
-                {
-                    self.mistakes.push(Mistake::new(empty.at.clone(), "no endpoint is given").expected("at least one URL"));
-                }
-                for endpoint in endpoints {
-                    self.url(endpoint);
-                }
-                DestinationKind::Http(HttpDestination {
-                    endpoints: endpoints.iter().map(|e| e.value.clone()).collect(),
-                    token: self.secret(section, "token"),
-                    gzip: section.text("compress").is_none_or(|c| c.value == "gzip"),
-                    timeout: self.duration(section, "timeout", Duration::from_secs(30)),
-                    max_batch: self.size(section, "max_batch", MB, 100 * MB),
-                })
-            }
-            "discard" => DestinationKind::Discard,
-            _ => return None,
-        };
-        Some(Destination { name: section.name.value.clone(), kind, always, price, hold_at_most })
-    }
-
-    fn url(&mut self, endpoint: &At<String>) {
-        let rest = endpoint.value.strip_prefix("http://").or_else(|| endpoint.value.strip_prefix("https://"));
-        let host = rest.map(|r| r.split(['/', '?', '#']).next().unwrap_or_default());
-        match host {
-            Some(host) if host.contains('@') => {
-                self.mistakes.push(
-                    Mistake::new(endpoint.at.clone(), "a name and password cannot stand in a plan")
-                        .expected("the URL without them, and `token = { secret = \"NAME\" }`"),
-                );
-            }
-            Some(host) if !host.is_empty() && endpoint.value.bytes().all(|b| b > b' ' && b != 0x7f) => {}
-            _ => self.mistakes.push(Mistake::new(endpoint.at.clone(), format!("`{}` is not a URL", endpoint.value)).expected("`http://…` or `https://…`")),
-        }
     }
 
     fn recipes(&mut self, sections: &[Section]) {
@@ -657,7 +540,7 @@ impl Checker<'_> {
     }
 
     /// What can only be seen of the plan as a whole.
-    fn whole(&mut self, plan: &ParsedPlan, sources: &[Source], routes: &[Route]) {
+    fn whole(&mut self, plan: &ParsedPlan, sources: &[Source], destinations: &[Destination], routes: &[Route]) {
         for (i, source) in sources.iter().enumerate() {
             if let Some(other) = sources[..i].iter().find(|s| s.listen == source.listen)
                 && let Some(at) = plan.sources.iter().find(|s| s.name.value == source.name).and_then(|s| s.text("listen"))
@@ -671,7 +554,8 @@ impl Checker<'_> {
             }
         }
         for section in &plan.destinations {
-            if routes.iter().all(|r| !r.to.contains(&section.name.value)) {
+            let spilled = destinations.iter().any(|d| d.when_full == WhenFull::Spill(section.name.value.clone()));
+            if !spilled && routes.iter().all(|r| !r.to.contains(&section.name.value)) {
                 self.warnings.push(Mistake::new(section.name.at.clone(), format!("no route goes to the destination `{}`", section.name.value)));
             }
         }

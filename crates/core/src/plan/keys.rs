@@ -87,7 +87,18 @@ pub(super) const DESTINATION: &[Key] = &[
     only(&["http"], key("max_batch", Shape::Size, "Largest body that is posted, before compression. 1 MB if left out.")),
     key("always", Shape::Steps, "Steps done to every event that leaves here, whichever route it comes by."),
     key("price", Shape::Price, "What it costs to send here."),
-    key("hold_at_most", Shape::Size, "How much may wait for it before its sources are pushed back. 4 GB if left out."),
+    key("hold_at_most", Shape::Size, "How much may wait for it. 4 GB if left out."),
+    key("hold_for", Shape::Duration, "How long events may wait for it before they are let go. For ever, if left out."),
+    key(
+        "when_full",
+        Shape::Text,
+        "What happens once it holds all it may: `push back` (its sources refuse bodies), `drop oldest`, or `spill to NAME` (another destination). `push back` if left out.",
+    ),
+    key("max_rate", Shape::Size, "Most bytes sent in a second. Without a bound if left out."),
+    only(
+        &["http"],
+        key("in_flight", Shape::Count, "Most bodies on their way at once; as many as its answers allow, up to this. 1 keeps the order. 4 if left out."),
+    ),
 ];
 
 pub(super) const ROUTE: &[Key] = &[

@@ -6,6 +6,7 @@
 
 mod canonical;
 mod check;
+mod destination;
 mod keys;
 mod parse;
 mod recipe;
@@ -13,7 +14,8 @@ mod report;
 mod schema;
 
 pub use canonical::canonical;
-pub use check::{CheckedPlan, Destination, DestinationKind, Gate, HttpDestination, Price, Route, SecretName, Source, TableFile, TableKind, is_name};
+pub use check::{CheckedPlan, Gate, Route, SecretName, Source, TableFile, TableKind, is_name};
+pub use destination::{Destination, DestinationKind, HttpDestination, Price, WhenFull};
 pub use parse::ParsedPlan;
 pub use report::Report;
 pub use schema::schema;

@@ -8,6 +8,7 @@ use rockrose_core::engine::{Entry, Selection};
 use rockrose_core::ledger::Amount;
 use rockrose_spool::{Arrival, pack};
 
+mod control;
 mod faults;
 
 use super::*;
@@ -93,7 +94,7 @@ fn http(address: SocketAddr, token: Option<&str>) -> Kind {
 }
 
 fn worker(p: &Place, kind: Kind) -> Worker {
-    Worker::start(WorkerSettings { name: "d".into(), kind }, p.spool.clone())
+    Worker::start(WorkerSettings::new("d", kind), p.spool.clone(), false)
 }
 
 #[tokio::test]

@@ -11,10 +11,10 @@ use rockrose_core::plan::{Destination, DestinationKind, Gate};
 use rockrose_intake::Problem;
 use rockrose_spool::Waiting;
 
-use super::types::{Cost, DestinationHealth, DestinationState, Flow, FlowDestination, FlowRoute, FlowSource, FlowStep, Gauge, Share};
+use super::types::{Answers, Cost, DestinationHealth, DestinationState, Flow, FlowDestination, FlowRoute, FlowSource, FlowStep, Gauge, Share};
 use super::{spool_problem, types};
 use crate::meter::Reading;
-use crate::{App, now_ms};
+use crate::{App, now_ms, queues};
 
 /// Milliseconds in a day.
 const DAY_MS: i64 = 86_400_000;
@@ -108,7 +108,13 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
         .destinations
         .iter()
         .map(|d| {
-            let health = app.engine.health(&d.name).map_or_else(|| stopped(now), DestinationHealth::from);
+            let mut health = app.engine.health(&d.name).map_or_else(|| stopped(now), DestinationHealth::from);
+            if let Some(paused) = app.engine.paused(&d.name) {
+                // What an operator did is told before what came of it.
+                (health.state, health.since_ms, health.paused_by) = (DestinationState::Paused, paused.at_ms, Some(paused.who));
+            } else if queues::is_full(&app.spool, d) {
+                health.state = DestinationState::Full;
+            }
             let mut shown = destination(&book, &d.name, waiting.get(&d.name), health);
             shown.kind = d.kind.word().into();
             shown.target = target(d);
@@ -144,6 +150,8 @@ fn stopped(now_ms: i64) -> DestinationHealth {
         last_error_ms: None,
         next_try_ms: None,
         last_success_ms: None,
+        paused_by: None,
+        answers: Answers::default(),
     }
 }
 

@@ -1,6 +1,7 @@
 //! The HTTP face, under `/api/v1`: described by an OpenAPI document, errors as problem documents, signed in by token or session.
 
 mod auth;
+mod destinations;
 mod extract;
 mod flow;
 mod ledger;
@@ -69,6 +70,11 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(ledger::ledger))
         .routes(routes!(ledger::minutes))
         .routes(routes!(ledger::quarantine))
+        .routes(routes!(destinations::pause))
+        .routes(routes!(destinations::resume))
+        .routes(routes!(destinations::purge))
+        .routes(routes!(destinations::test))
+        .routes(routes!(destinations::resend))
         .routes(routes!(tail::tail))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set, secrets::remove))

@@ -143,8 +143,14 @@ pub(crate) enum DestinationState {
     Idle,
     /// It takes what it is sent.
     Healthy,
+    /// It takes what it is sent, but its answers take long.
+    Slow,
     /// The last try failed.
     Failing,
+    /// It holds all it may.
+    Full,
+    /// An operator holds its events back.
+    Paused,
     /// Its worker was stopped, or it left the plan.
     Stopped,
 }
@@ -163,6 +169,59 @@ pub(crate) struct DestinationHealth {
     /// When it is tried again.
     pub(crate) next_try_ms: Option<i64>,
     pub(crate) last_success_ms: Option<i64>,
+    /// Who paused it.
+    pub(crate) paused_by: Option<String>,
+    /// Its last answers.
+    pub(crate) answers: Answers,
+}
+
+/// How long a destination's last answers took, and how many of them were good.
+#[derive(Default, Serialize, ToSchema)]
+pub(crate) struct Answers {
+    /// How many answers this is about, at most 256.
+    pub(crate) count: usize,
+    /// The share that took what was sent, 0 to 1.
+    pub(crate) good: f64,
+    /// Half of them took no longer, in milliseconds.
+    pub(crate) p50_ms: f64,
+    /// Nine in ten took no longer, in milliseconds.
+    pub(crate) p90_ms: f64,
+    /// 99 in a hundred took no longer, in milliseconds.
+    pub(crate) p99_ms: f64,
+}
+
+/// What an operator did to a queue.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Moved {
+    pub(crate) events: i64,
+    pub(crate) bytes: i64,
+}
+
+/// Which quarantined events are queued again: all that destinations refused, those of one destination, or those of some numbers.
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct ResendRequest {
+    pub(crate) destination: Option<String>,
+    pub(crate) ids: Option<Vec<i64>>,
+}
+
+/// A look at a destination, up to the first step that fails.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Probe {
+    /// Whether every step went well.
+    pub(crate) good: bool,
+    pub(crate) steps: Vec<ProbeStep>,
+}
+
+/// One step of a look.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct ProbeStep {
+    /// `resolve`, `connect`, `secure`, `accept` or `open`.
+    pub(crate) step: String,
+    pub(crate) good: bool,
+    /// How long it took, in milliseconds.
+    pub(crate) ms: f64,
+    /// What was found, or what is wrong.
+    pub(crate) says: String,
 }
 
 impl From<delivery::Health> for DestinationHealth {
@@ -170,7 +229,9 @@ impl From<delivery::Health> for DestinationHealth {
         let state = match h.state {
             delivery::State::Idle => DestinationState::Idle,
             delivery::State::Healthy => DestinationState::Healthy,
+            delivery::State::Slow => DestinationState::Slow,
             delivery::State::Failing => DestinationState::Failing,
+            delivery::State::Paused => DestinationState::Paused,
             delivery::State::Stopped => DestinationState::Stopped,
         };
         DestinationHealth {
@@ -181,6 +242,8 @@ impl From<delivery::Health> for DestinationHealth {
             last_error_ms: h.last_error_ms,
             next_try_ms: h.next_try_ms,
             last_success_ms: h.last_success_ms,
+            paused_by: None,
+            answers: Answers { count: h.answers.count, good: h.answers.good, p50_ms: h.answers.p50_ms, p90_ms: h.answers.p90_ms, p99_ms: h.answers.p99_ms },
         }
     }
 }

@@ -1,6 +1,7 @@
 //! What is stored is there after a restart, whole or not at all, and the account moves with it.
 
 mod model;
+mod operate;
 
 use rockrose_core::engine::{Entry, Selection};
 use rockrose_core::ledger::Posting;

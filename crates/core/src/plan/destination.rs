@@ -1,0 +1,216 @@
+//! Destinations: what they are, what they may hold, and what happens when they hold it.
+
+use std::time::Duration;
+
+use super::check::{Checker, MB, SecretName};
+use super::keys::DESTINATION;
+use super::parse::{At, Raw, Section};
+use crate::lang::{Mistake, Step, nearest};
+
+/// Bodies on their way at once, where nothing is said.
+const IN_FLIGHT: u64 = 4;
+/// The most that may be said.
+const MAX_IN_FLIGHT: u64 = 64;
+
+/// A destination.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Destination {
+    /// Its name.
+    pub name: String,
+    /// What it is.
+    pub kind: DestinationKind,
+    /// Steps done to every event that leaves there.
+    pub always: Vec<Step>,
+    /// What it costs.
+    pub price: Option<Price>,
+    /// How many bytes may wait for it.
+    pub hold_at_most: u64,
+    /// How long events may wait for it; without, for ever.
+    pub hold_for: Option<Duration>,
+    /// What happens once it holds all it may.
+    pub when_full: WhenFull,
+    /// Most bytes sent in a second.
+    pub max_rate: Option<u64>,
+    /// Most bodies on their way at once; 1 keeps the order.
+    pub in_flight: u64,
+}
+
+/// What happens to events for a destination that holds all it may.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum WhenFull {
+    /// The sources that can reach it are pushed back.
+    PushBack,
+    /// The oldest that wait are let go.
+    DropOldest,
+    /// They go to another destination instead.
+    Spill(String),
+}
+
+/// What a destination is, with what only that kind has.
+#[derive(Clone, Debug, PartialEq)]
+pub enum DestinationKind {
+    /// Events are appended to a file, as JSON lines.
+    File {
+        /// The file's path.
+        path: String,
+    },
+    /// Events are posted.
+    Http(HttpDestination),
+    /// Events are counted and let go.
+    Discard,
+}
+
+impl DestinationKind {
+    /// The word for it in a plan.
+    #[must_use]
+    pub fn word(&self) -> &'static str {
+        match self {
+            DestinationKind::File { .. } => "file",
+            DestinationKind::Http(_) => "http",
+            DestinationKind::Discard => "discard",
+        }
+    }
+}
+
+/// A destination that events are posted to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct HttpDestination {
+    /// URLs, best first.
+    pub endpoints: Vec<String>,
+    /// The bearer token sent along.
+    pub token: Option<SecretName>,
+    /// Whether bodies are sent as gzip.
+    pub gzip: bool,
+    /// How long an answer may take.
+    pub timeout: Duration,
+    /// Largest body in bytes, before compression.
+    pub max_batch: u64,
+}
+
+/// A price for what is sent.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Price {
+    /// For 1 000 000 000 bytes.
+    pub per_gb: f64,
+    /// ISO 4217 code.
+    pub currency: String,
+}
+
+impl Checker<'_> {
+    pub(super) fn destination(&mut self, section: &Section) -> Option<Destination> {
+        self.name(&section.name, "destination");
+        self.keys(section, DESTINATION, "destination");
+        let always = self.steps(section.texts("always"));
+        let hold_at_most = self.size(section, "hold_at_most", 4_000 * MB, 10_000_000 * MB);
+        let most = Duration::from_secs(365 * 86_400);
+        let hold_for = section.text("hold_for").map(|_| self.duration_up_to(section, "hold_for", most, most));
+        let max_rate = section.text("max_rate").map(|_| self.size(section, "max_rate", MB, 10_000 * MB));
+        let in_flight = if let Some(At { value: Raw::Count(n), .. }) = section.get("in_flight") { (*n).min(MAX_IN_FLIGHT) } else { IN_FLIGHT };
+        let when_full = match section.text("when_full") {
+            None => WhenFull::PushBack,
+            Some(written) => self.when_full(&written),
+        };
+        let price = match section.get("price") {
+            Some(At { value: Raw::Price(per_gb, currency), .. }) => {
+                Some(Price { per_gb: *per_gb, currency: currency.as_ref().map_or_else(|| "EUR".to_owned(), |c| c.value.clone()) })
+            }
+            _ => None,
+        };
+        let kind = match section.text("kind")?.value {
+            "file" => {
+                let path = section.text("path")?;
+                if path.value.is_empty() || path.value.ends_with('/') || path.value.contains('\0') {
+                    self.mistakes.push(Mistake::new(path.at, "this names no file").expected("a file's path"));
+                }
+                DestinationKind::File { path: path.value.to_owned() }
+            }
+            "http" => {
+                let endpoints = section.texts("endpoints");
+                if endpoints.is_empty()
+                    && let Some(empty) = section.get("endpoints")
+                {
+                    self.mistakes.push(Mistake::new(empty.at.clone(), "no endpoint is given").expected("at least one URL"));
+                }
+                for endpoint in endpoints {
+                    self.url(endpoint);
+                }
+                DestinationKind::Http(HttpDestination {
+                    endpoints: endpoints.iter().map(|e| e.value.clone()).collect(),
+                    token: self.secret(section, "token"),
+                    gzip: section.text("compress").is_none_or(|c| c.value == "gzip"),
+                    timeout: self.duration(section, "timeout", Duration::from_secs(30)),
+                    max_batch: self.size(section, "max_batch", MB, 100 * MB),
+                })
+            }
+            "discard" => DestinationKind::Discard,
+            _ => return None,
+        };
+        Some(Destination { name: section.name.value.clone(), kind, always, price, hold_at_most, hold_for, when_full, max_rate, in_flight })
+    }
+
+    fn when_full(&mut self, written: &At<&str>) -> WhenFull {
+        match written.value.strip_prefix("spill to ").map(str::trim) {
+            _ if written.value == "push back" => WhenFull::PushBack,
+            _ if written.value == "drop oldest" => WhenFull::DropOldest,
+            Some(name) if !name.is_empty() => WhenFull::Spill(name.to_owned()),
+            _ => {
+                let message = format!("`{}` is nothing that can be done", written.value);
+                self.mistakes.push(
+                    Mistake::new(written.at.clone(), message)
+                        .expected("`push back`, `drop oldest` or `spill to NAME`")
+                        .near(written.value, ["push back", "drop oldest", "spill to"]),
+                );
+                WhenFull::PushBack
+            }
+        }
+    }
+
+    fn url(&mut self, endpoint: &At<String>) {
+        let rest = endpoint.value.strip_prefix("http://").or_else(|| endpoint.value.strip_prefix("https://"));
+        let host = rest.map(|r| r.split(['/', '?', '#']).next().unwrap_or_default());
+        match host {
+            Some(host) if host.contains('@') => {
+                self.mistakes.push(
+                    Mistake::new(endpoint.at.clone(), "a name and password cannot stand in a plan")
+                        .expected("the URL without them, and `token = { secret = \"NAME\" }`"),
+                );
+            }
+            Some(host) if !host.is_empty() && endpoint.value.bytes().all(|b| b > b' ' && b != 0x7f) => {}
+            _ => self.mistakes.push(Mistake::new(endpoint.at.clone(), format!("`{}` is not a URL", endpoint.value)).expected("`http://…` or `https://…`")),
+        }
+    }
+}
+
+/// What is wrong with where destinations spill to: one that is not there, a circle, or one whose own steps would be passed by.
+pub(super) fn spills(sections: &[Section], destinations: &[Destination]) -> Vec<Mistake> {
+    let find = |name: &str| destinations.iter().find(|d| d.name == name);
+    let mut mistakes = Vec::new();
+    for (section, destination) in sections.iter().filter_map(|s| Some((s, find(&s.name.value)?))) {
+        let (WhenFull::Spill(to), Some(written)) = (&destination.when_full, section.text("when_full")) else { continue };
+        let Some(target) = find(to) else {
+            let names = destinations.iter().map(|d| d.name.as_str()).filter(|n| *n != destination.name);
+            let mut mistake = Mistake::new(written.at, format!("there is no destination `{to}`"));
+            mistake.nearest = nearest(to, names).map(str::to_owned);
+            mistakes.push(mistake);
+            continue;
+        };
+        // The way on from there must end.
+        let mut next = Some(target);
+        for _ in 0..destinations.len() {
+            next = match next {
+                Some(Destination { when_full: WhenFull::Spill(on), .. }) => find(on),
+                _ => None,
+            };
+        }
+        if next.is_some() || target.name == destination.name {
+            mistakes.push(
+                Mistake::new(written.at, format!("what `{}` spills comes back to it", destination.name)).expected("a destination that does not spill back"),
+            );
+        } else if !target.always.is_empty() && target.always != destination.always {
+            // Events were shaped for the one that spills; what the other does always would not be done to them.
+            let message = format!("`{to}` has steps that it does always, which are not done to what `{}` spills", destination.name);
+            mistakes.push(Mistake::new(written.at, message).expected("a destination with the same `always` steps, or with none"));
+        }
+    }
+    mistakes
+}

@@ -1,0 +1,137 @@
+//! A look at a destination, one step after the other, up to the first that fails: is there such a host, does it answer, is the connection safe, does it take an event.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use serde::Serialize;
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
+use tokio_rustls::rustls::pki_types::ServerName;
+use tokio_rustls::rustls::{ClientConfig, RootCertStore};
+
+use crate::http::HttpOutlet;
+use crate::{Failure, Kind, WorkerSettings, now_ms};
+
+/// How long one step may take.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+/// One step of a look.
+#[derive(Clone, Debug, PartialEq, Serialize)]
+pub struct ProbeStep {
+    /// What was tried: `resolve`, `connect`, `secure`, `accept` or `open`.
+    pub step: &'static str,
+    /// Whether it went well.
+    pub good: bool,
+    /// How long it took, in milliseconds.
+    pub ms: f64,
+    /// What was found, or what is wrong, in plain words.
+    pub says: String,
+}
+
+struct Probe {
+    steps: Vec<ProbeStep>,
+}
+
+impl Probe {
+    /// Tries one step; what it finds goes on to the next.
+    async fn step<T>(&mut self, step: &'static str, work: impl Future<Output = Result<(T, String), String>>) -> Option<T> {
+        let begun = Instant::now();
+        let done = tokio::time::timeout(PATIENCE, work).await.unwrap_or_else(|_| Err(format!("no answer within {} seconds", PATIENCE.as_secs())));
+        let ms = begun.elapsed().as_secs_f64() * 1_000.0;
+        let (found, good, says) = match done {
+            Ok((found, says)) => (Some(found), true, says),
+            Err(why) => (None, false, why),
+        };
+        self.steps.push(ProbeStep { step, good, ms, says });
+        found
+    }
+}
+
+/// Looks at a destination. A marked event is sent to those that take events over a network; of a file it is only seen whether it could be written.
+pub async fn probe(settings: &WorkerSettings) -> Vec<ProbeStep> {
+    let mut probe = Probe { steps: Vec::new() };
+    match &settings.kind {
+        Kind::Discard => {
+            probe.step("accept", async { Ok(((), "it takes everything and keeps nothing".to_owned())) }).await;
+        }
+        Kind::File { path } => {
+            let path = path.clone();
+            let opened = tokio::task::spawn_blocking(move || crate::file::could_write(&path));
+            probe.step("open", async { opened.await.unwrap_or_else(|_| Err("it could not be looked at".into())).map(|says| ((), says)) }).await;
+        }
+        Kind::Http { endpoints, token, gzip, timeout, max_batch } => {
+            for endpoint in endpoints {
+                let before = probe.steps.len();
+                let outlet = HttpOutlet::new(vec![endpoint.clone()], token.as_deref(), *gzip, *timeout, *max_batch);
+                endpoint_steps(&mut probe, endpoint, outlet).await;
+                if endpoints.len() > 1 {
+                    probe.steps[before..].iter_mut().for_each(|s| s.says = format!("{}: {}", shown(endpoint), s.says));
+                }
+            }
+        }
+    }
+    probe.steps
+}
+
+/// An endpoint without its query, which could hold a secret.
+fn shown(endpoint: &str) -> &str {
+    endpoint.split(['?', '#']).next().unwrap_or_default()
+}
+
+async fn endpoint_steps(probe: &mut Probe, endpoint: &str, outlet: Result<HttpOutlet, String>) {
+    let Some((secure, host, port)) = parts(endpoint) else {
+        probe.step::<()>("resolve", async { Err("this is no URL".to_owned()) }).await;
+        return;
+    };
+    let addresses = probe
+        .step("resolve", async {
+            let found: Vec<SocketAddr> = tokio::net::lookup_host((host.as_str(), port)).await.map_err(|e| format!("`{host}` is not known: {e}"))?.collect();
+            let list: Vec<String> = found.iter().map(|a| a.ip().to_string()).collect();
+            if found.is_empty() { Err(format!("`{host}` has no address")) } else { Ok((found, list.join(", "))) }
+        })
+        .await;
+    let Some(addresses) = addresses else { return };
+    let stream = probe
+        .step("connect", async {
+            let mut why = String::new();
+            for address in &addresses {
+                match TcpStream::connect(address).await {
+                    Ok(stream) => return Ok((stream, format!("{address} answers"))),
+                    Err(e) => why = format!("{address} does not take the connection: {e}"),
+                }
+            }
+            Err(why)
+        })
+        .await;
+    let Some(stream) = stream else { return };
+    if secure && probe.step("secure", handshake(&host, stream)).await.is_none() {
+        return;
+    }
+    let line = format!("{{\"time\":{},\"message\":\"a connection test of Rockrose\",\"rockrose.test\":true}}\n", now_ms());
+    probe
+        .step("accept", async {
+            match outlet?.send(line.into_bytes()).await {
+                Ok(()) => Ok(((), "it took a marked event".to_owned())),
+                Err(Failure::Later { why, .. } | Failure::Refused(why) | Failure::TooLarge(why)) => Err(why),
+            }
+        })
+        .await;
+}
+
+fn parts(endpoint: &str) -> Option<(bool, String, u16)> {
+    let url = reqwest::Url::parse(endpoint).ok()?;
+    let host = url.host_str()?.trim_start_matches('[').trim_end_matches(']').to_owned();
+    Some((url.scheme() == "https", host, url.port_or_known_default()?))
+}
+
+async fn handshake(host: &str, stream: TcpStream) -> Result<((), String), String> {
+    let mut roots = RootCertStore::empty();
+    let found = rustls_native_certs::load_native_certs();
+    roots.add_parsable_certificates(found.certs);
+    let config = ClientConfig::builder().with_root_certificates(roots).with_no_client_auth();
+    let name = ServerName::try_from(host.to_owned()).map_err(|_| format!("`{host}` cannot be the name in a certificate"))?;
+    let stream = TlsConnector::from(Arc::new(config)).connect(name, stream).await.map_err(|e| format!("the connection cannot be made safe: {e}"))?;
+    let version = stream.get_ref().1.protocol_version().map_or_else(String::new, |v| format!("{v:?}"));
+    Ok(((), format!("its certificate is good ({version})")))
+}

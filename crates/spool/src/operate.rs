@@ -1,0 +1,143 @@
+//! What an operator, or a bound, does to the queues: let go, or send again.
+
+use std::collections::BTreeMap;
+
+use diesel::prelude::*;
+use diesel::sqlite::SqliteConnection;
+use rockrose_core::engine::Selection;
+use rockrose_core::ledger::{Account, Amount, Measure, Place};
+
+use crate::schema::{batch, entry, quarantine};
+use crate::writer::{Moved, Sums, oldest, release};
+
+/// Most quarantined events that one [`Resend`] queues again.
+const MAX_RESENT: i64 = 20_000;
+
+/// Lets go what waits for a destination; the ledger counts it as discarded.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Discard {
+    /// The destination.
+    pub destination: String,
+    /// How much of it.
+    pub which: Which,
+    /// Now, in milliseconds since 1970.
+    pub at_ms: i64,
+}
+
+/// Which of what waits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Which {
+    /// All of it.
+    All,
+    /// What was queued before a time, in milliseconds since 1970.
+    QueuedBefore(i64),
+    /// The oldest, until no more than so many bytes wait.
+    DownTo(i64),
+}
+
+/// Queues again what destinations refused for good. Records that a source could not read are none of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Resend {
+    /// Only what this destination refused.
+    pub destination: Option<String>,
+    /// Only these, by number; without, all.
+    pub ids: Option<Vec<i64>>,
+    /// Now, in milliseconds since 1970.
+    pub at_ms: i64,
+}
+
+fn account(destination: &str, route: &str, measure: Measure) -> Account {
+    Account { place: Place::Destination, name: destination.to_owned(), via: route.to_owned(), position: 0, sentence: String::new(), measure }
+}
+
+impl Discard {
+    pub(crate) fn apply(&self, c: &mut SqliteConnection, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Amount> {
+        type Due = (i64, String, i64, i64, i64, i64);
+        let due: Vec<Due> = entry::table
+            .filter(entry::destination.eq(&self.destination))
+            .order(entry::id)
+            .select((entry::id, entry::route, entry::batch, entry::events, entry::bytes, entry::queued_ms))
+            .load(c)?;
+        let mut left: i64 = due.iter().map(|(.., bytes, _)| bytes).sum();
+        let mut gone = Amount::default();
+        for (id, route, of, events, bytes, queued_ms) in due {
+            let goes = match self.which {
+                Which::All => true,
+                Which::QueuedBefore(time) => queued_ms < time,
+                Which::DownTo(most) => left > most,
+            };
+            if !goes {
+                continue;
+            }
+            left -= bytes;
+            diesel::delete(entry::table.find(id)).execute(c)?;
+            release(c, of)?;
+            let amount = Amount { events, bytes };
+            gone += amount;
+            *postings.entry((self.at_ms.div_euclid(60_000), account(&self.destination, &route, Measure::Discarded))).or_default() += amount;
+        }
+        if !gone.is_zero() {
+            let moved = moved.entry(self.destination.clone()).or_default();
+            moved.by += Amount { events: -gone.events, bytes: -gone.bytes };
+            moved.oldest = Some(oldest(c, &self.destination)?);
+        }
+        Ok(gone)
+    }
+}
+
+impl Resend {
+    pub(crate) fn apply(&self, c: &mut SqliteConnection, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Amount> {
+        let mut asked = quarantine::table.filter(quarantine::place.eq(Place::Destination.word())).into_boxed();
+        if let Some(destination) = &self.destination {
+            asked = asked.filter(quarantine::name.eq(destination));
+        }
+        if let Some(ids) = &self.ids {
+            asked = asked.filter(quarantine::id.eq_any(ids));
+        }
+        type Row = (i64, String, String, Vec<u8>);
+        let rows: Vec<Row> =
+            asked.order(quarantine::id).limit(MAX_RESENT).select((quarantine::id, quarantine::name, quarantine::via, quarantine::data)).load(c)?;
+        let mut by_queue: BTreeMap<(String, String), Vec<Vec<u8>>> = BTreeMap::new();
+        for (id, name, via, data) in rows {
+            diesel::delete(quarantine::table.find(id)).execute(c)?;
+            by_queue.entry((name, via)).or_default().push(data);
+        }
+        let mut all = Amount::default();
+        for ((destination, route), lines) in by_queue {
+            let (mut selection, mut amount, mut data) = (Selection::default(), Amount::default(), Vec::new());
+            for (i, line) in lines.iter().enumerate() {
+                selection.push(i as u32);
+                amount.count(line.len());
+                data.extend_from_slice(line);
+                data.push(b'\n');
+            }
+            let row = (
+                batch::source.eq(""),
+                batch::arrived_ms.eq(self.at_ms),
+                batch::packing.eq(0),
+                batch::size.eq(data.len() as i64),
+                batch::uses.eq(1),
+                batch::data.eq(&data),
+            );
+            let of: i64 = diesel::insert_into(batch::table).values(row).returning(batch::id).get_result(c)?;
+            let row = (
+                entry::destination.eq(&destination),
+                entry::route.eq(&route),
+                entry::batch.eq(of),
+                entry::selection.eq(selection.as_bytes()),
+                entry::events.eq(amount.events),
+                entry::bytes.eq(amount.bytes),
+                entry::done.eq(0),
+                entry::queued_ms.eq(self.at_ms),
+            );
+            diesel::insert_into(entry::table).values(row).execute(c)?;
+            let back = Amount { events: -amount.events, bytes: -amount.bytes };
+            *postings.entry((self.at_ms.div_euclid(60_000), account(&destination, &route, Measure::Quarantined))).or_default() += back;
+            let moved = moved.entry(destination).or_default();
+            moved.by += amount;
+            moved.queued_ms.get_or_insert(self.at_ms);
+            all += amount;
+        }
+        Ok(all)
+    }
+}

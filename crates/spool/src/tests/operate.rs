@@ -1,0 +1,131 @@
+//! Queues emptied, cut and filled again by hand: the account moves with them.
+
+use rockrose_core::ledger::Measure;
+
+use super::*;
+use crate::{Discard, Resend, Which};
+
+fn discard(destination: &str, which: Which) -> Discard {
+    Discard { destination: destination.into(), which, at_ms: 600_000 }
+}
+
+async fn sum(spool: &Spool, destination: &str, measure: Measure) -> Amount {
+    let mut sum = Amount::default();
+    for row in spool.ledger(None, None).await.unwrap() {
+        if row.account.name == destination && row.account.measure == measure {
+            sum += row.amount;
+        }
+    }
+    sum
+}
+
+#[tokio::test]
+async fn what_waits_is_let_go_whole_by_age_or_down_to_a_size() {
+    let dir = tempfile::tempdir().unwrap();
+    let spool = Spool::open(&dir.path().join("spool.db")).unwrap();
+    for n in 1..=10 {
+        spool.store(arrival(n)).await.unwrap();
+    }
+    let before = spool.waiting()["d"];
+    assert_eq!((before.amount.events, before.oldest_ms), (30, 60_000));
+    // Each arrival came a minute after the one before.
+    let gone = spool.discard(discard("d", Which::QueuedBefore(4 * 60_000))).await.unwrap();
+    assert_eq!(gone.events, 9);
+    assert_eq!((spool.waiting()["d"].amount.events, spool.waiting()["d"].oldest_ms), (21, 4 * 60_000));
+    // A part of the oldest is delivered before it goes.
+    let mut parcel = spool.next("d", 1).await.unwrap().unwrap();
+    spool.settle(parcel.settle(1, None, 0)).await.unwrap();
+    let most = spool.waiting()["d"].amount.bytes / 2;
+    spool.discard(discard("d", Which::DownTo(most))).await.unwrap();
+    let left = spool.waiting()["d"];
+    assert!(left.amount.bytes <= most && left.amount.bytes > most - 40, "the oldest go, and no more than must: {left:?} of {most}");
+    assert!(spool.next("d", 1 << 20).await.unwrap().unwrap().front(1).starts_with(b"{\"n\""), "an entry goes whole");
+    assert!(balanced(&spool).await);
+    assert!(spool.discard(discard("d", Which::DownTo(most))).await.unwrap().is_zero(), "there is nothing more to do");
+    spool.discard(discard("d", Which::All)).await.unwrap();
+    assert_eq!(spool.waiting()["d"].amount, Amount::default());
+    assert_eq!(spool.waiting()["d"].oldest_ms, 0);
+    assert_eq!(sum(&spool, "d", Measure::Discarded).await.events, 29);
+    // The other destination's queue is as it was, and can be read: the bytes they shared are still there.
+    assert_eq!(spool.waiting()["e"].amount.events, 20);
+    let mut all = spool.next("e", 1 << 20).await.unwrap().unwrap();
+    assert_eq!(all.len(), 20);
+    spool.settle(all.settle(20, None, 0)).await.unwrap();
+    assert!(balanced(&spool).await);
+    assert!(spool.discard(discard("nobody", Which::All)).await.unwrap().is_zero());
+    spool.close();
+}
+
+#[tokio::test]
+async fn a_settlement_that_comes_too_late_harms_nobody_in_its_commit() {
+    let dir = tempfile::tempdir().unwrap();
+    let spool = Spool::open(&dir.path().join("spool.db")).unwrap();
+    spool.store(arrival(1)).await.unwrap();
+    let mut parcel = spool.next("d", 1 << 20).await.unwrap().unwrap();
+    spool.discard(discard("d", Which::All)).await.unwrap();
+    // Sent together, so that they share a commit.
+    let (late, stored) = tokio::join!(spool.settle(parcel.settle(3, None, 0)), spool.store(arrival(2)));
+    assert!(matches!(late, Err(SpoolError::Settled)), "{late:?}");
+    stored.unwrap();
+    assert_eq!(spool.waiting()["d"].amount.events, 3);
+    assert!(balanced(&spool).await);
+    spool.close();
+}
+
+#[tokio::test]
+async fn what_is_under_way_is_not_handed_out_again() {
+    let dir = tempfile::tempdir().unwrap();
+    let spool = Spool::open(&dir.path().join("spool.db")).unwrap();
+    for n in 1..=6 {
+        spool.store(arrival(n)).await.unwrap();
+    }
+    let mut claimed = Vec::new();
+    let mut seen = Vec::new();
+    while let Some(parcel) = spool.next_but("d", 30, claimed.clone()).await.unwrap() {
+        claimed.extend(parcel.entries());
+        seen.extend_from_slice(parcel.front(99));
+        assert!(claimed.len() <= 6);
+    }
+    assert_eq!(claimed.len(), 6);
+    let ones = seen.split(|b| *b == b'\n').filter(|l| l.starts_with(b"{\"n\"")).count();
+    assert_eq!(ones, 6, "each once");
+    spool.close();
+}
+
+#[tokio::test]
+async fn what_was_refused_waits_again() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("spool.db");
+    let spool = Spool::open(&path).unwrap();
+    spool.store(arrival(1)).await.unwrap();
+    spool.store(arrival(2)).await.unwrap();
+    for destination in ["d", "e"] {
+        let mut parcel = spool.next(destination, 1 << 20).await.unwrap().unwrap();
+        let all = parcel.len();
+        spool.settle(parcel.settle(all, Some("not today".into()), 0)).await.unwrap();
+    }
+    let aside = spool.quarantined(100).await.unwrap();
+    assert_eq!(aside.len(), 10);
+    let one = aside.iter().find(|q| q.data == b"{\"m\":2}" && q.name == "d").unwrap();
+    let back = spool.resend(Resend { destination: None, ids: Some(vec![one.id]), at_ms: 7 }).await.unwrap();
+    assert_eq!((back.events, back.bytes), (1, 7));
+    assert_eq!(spool.next("d", 100).await.unwrap().unwrap().front(9), b"{\"m\":2}\n");
+    assert_eq!(spool.waiting()["d"].oldest_ms, 7);
+    assert!(balanced(&spool).await);
+    let back = spool.resend(Resend { destination: Some("d".into()), ids: None, at_ms: 8 }).await.unwrap();
+    assert_eq!(back.events, 5, "all that it refused but the one that is back already");
+    assert!(balanced(&spool).await);
+    assert_eq!(spool.quarantined(100).await.unwrap().iter().filter(|q| q.name == "d").count(), 0);
+    spool.close();
+    // It is there after a restart, and its account comes out even when it is delivered.
+    let spool = Spool::open(&path).unwrap();
+    while let Some(mut parcel) = spool.next("d", 1 << 20).await.unwrap() {
+        let all = parcel.len();
+        spool.settle(parcel.settle(all, None, 9)).await.unwrap();
+    }
+    assert_eq!(sum(&spool, "d", Measure::Delivered).await.events, 6);
+    assert_eq!(sum(&spool, "d", Measure::Quarantined).await.events, 0);
+    assert_eq!(spool.resend(Resend { destination: None, ids: None, at_ms: 9 }).await.unwrap().events, 4, "those of the other");
+    assert!(balanced(&spool).await);
+    spool.close();
+}
