@@ -3,6 +3,7 @@
 pub mod engine;
 pub mod extract;
 pub mod field;
+pub mod form;
 pub mod json;
 pub mod lang;
 pub mod ledger;
