@@ -1,12 +1,14 @@
-//! Posts JSON lines.
+//! Posts events: as JSON lines, a JSON array or CloudEvents.
 
 use std::io::Write;
 use std::time::Duration;
 
-use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderValue, RETRY_AFTER};
+use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER};
 use reqwest::{Client, StatusCode};
+use rockrose_core::form::{Origin, cloud_events, json_array};
+use rockrose_core::plan::{BodyForm, Packing, TlsFiles};
 
-use crate::Failure;
+use crate::{Failure, tls};
 
 /// How long a connection may take to open.
 const CONNECT_TIME: Duration = Duration::from_secs(10);
@@ -17,58 +19,121 @@ const MAX_ANSWER: usize = 64 << 10;
 /// Longest pause a destination may ask for.
 const MAX_PAUSE: Duration = Duration::from_secs(3_600);
 
+/// Where events are posted, and how. Never printed: it holds secrets.
+#[derive(Clone, PartialEq, Eq)]
+pub struct HttpSettings {
+    /// URLs, best first.
+    pub endpoints: Vec<String>,
+    /// Each is used in turn, not only the first that answers.
+    pub in_turn: bool,
+    /// How events are written.
+    pub form: BodyForm,
+    /// The value of the `Authorization` header.
+    pub authorization: Option<String>,
+    /// Further headers.
+    pub headers: Vec<(String, String)>,
+    /// How bodies are compressed.
+    pub packing: Packing,
+    /// Certificates, for https.
+    pub tls: TlsFiles,
+    /// How long an answer may take.
+    pub timeout: Duration,
+    /// Largest body in bytes, before compression.
+    pub max_batch: usize,
+    /// What CloudEvents name as their source.
+    pub node: String,
+}
+
+impl HttpSettings {
+    /// JSON lines as gzip to one URL.
+    #[must_use]
+    pub fn new(endpoint: &str) -> HttpSettings {
+        HttpSettings {
+            endpoints: vec![endpoint.to_owned()],
+            in_turn: false,
+            form: BodyForm::JsonLines,
+            authorization: None,
+            headers: Vec::new(),
+            packing: Packing::Gzip,
+            tls: TlsFiles::default(),
+            timeout: Duration::from_secs(30),
+            max_batch: 1_000_000,
+            node: "urn:rockrose".to_owned(),
+        }
+    }
+
+    /// What must not show wherever its words are shown.
+    fn secrets(&self) -> impl Iterator<Item = &str> {
+        let authorization = self.authorization.iter().flat_map(|a| [Some(a.as_str()), a.split_once(' ').map(|(_, secret)| secret)]).flatten();
+        authorization.chain(self.headers.iter().map(|(_, value)| value.as_str())).filter(|s| s.len() > 3)
+    }
+}
+
 pub(crate) struct HttpOutlet {
     client: Client,
-    endpoints: Vec<String>,
-    /// The endpoint that answered last.
+    settings: HttpSettings,
+    headers: HeaderMap,
+    /// The endpoint that is tried first.
     current: usize,
-    authorization: Option<HeaderValue>,
-    gzip: bool,
-    max_batch: usize,
 }
 
 impl HttpOutlet {
-    pub(crate) fn new(endpoints: Vec<String>, token: Option<&str>, gzip: bool, timeout: Duration, max_batch: usize) -> Result<HttpOutlet, String> {
+    pub(crate) fn new(settings: HttpSettings) -> Result<HttpOutlet, String> {
         let client = Client::builder()
-            .timeout(timeout)
-            .connect_timeout(CONNECT_TIME.min(timeout))
+            .tls_backend_preconfigured(tls::config(&settings.tls)?)
+            .timeout(settings.timeout)
+            .connect_timeout(CONNECT_TIME.min(settings.timeout))
             .redirect(reqwest::redirect::Policy::none())
             .no_proxy()
             .user_agent(concat!("rockrose/", env!("CARGO_PKG_VERSION")))
             .build()
             .map_err(|e| format!("the HTTP client cannot be set up: {e}"))?;
-        let authorization = match token {
-            None => None,
-            Some(token) => {
-                let mut value = HeaderValue::from_str(&format!("Bearer {token}")).map_err(|_| "the token has characters that cannot be sent".to_owned())?;
-                value.set_sensitive(true);
-                Some(value)
-            }
+        let mut headers = HeaderMap::new();
+        let secret = |text: &str, what: &str| {
+            let mut value = HeaderValue::from_str(text).map_err(|_| format!("{what} has characters that cannot be sent"))?;
+            value.set_sensitive(true);
+            Ok::<_, String>(value)
         };
-        Ok(HttpOutlet { client, endpoints, current: 0, authorization, gzip, max_batch })
+        for (name, value) in &settings.headers {
+            let known = HeaderName::from_bytes(name.as_bytes()).map_err(|_| format!("`{name}` cannot name a header"))?;
+            headers.append(known, secret(value, &format!("the header `{name}`"))?);
+        }
+        if let Some(authorization) = &settings.authorization {
+            headers.insert(AUTHORIZATION, secret(authorization, "the token")?);
+        }
+        let form = match settings.form {
+            BodyForm::JsonLines => "application/x-ndjson",
+            BodyForm::JsonArray => "application/json",
+            BodyForm::CloudEvents => "application/cloudevents-batch+json",
+        };
+        headers.insert(CONTENT_TYPE, HeaderValue::from_static(form));
+        match settings.packing {
+            Packing::Plain => None,
+            Packing::Gzip => headers.insert(CONTENT_ENCODING, HeaderValue::from_static("gzip")),
+            Packing::Zstd => headers.insert(CONTENT_ENCODING, HeaderValue::from_static("zstd")),
+        };
+        Ok(HttpOutlet { client, settings, headers, current: 0 })
     }
 
     pub(crate) fn max_batch(&self) -> usize {
-        self.max_batch
+        self.settings.max_batch
     }
 
-    pub(crate) async fn send(&mut self, lines: Vec<u8>) -> Result<(), Failure> {
-        let body = if self.gzip {
-            let packed = tokio::task::spawn_blocking(move || gzip(&lines)).await;
-            packed.map_err(|_| later("packing was interrupted"))?.map_err(|e| later(&format!("packing failed: {e}")))?
-        } else {
-            lines
-        };
+    pub(crate) async fn send(&mut self, lines: Vec<u8>, origins: Vec<Origin>) -> Result<(), Failure> {
+        let (form, packing, node) = (self.settings.form, self.settings.packing, self.settings.node.clone());
+        let written = tokio::task::spawn_blocking(move || pack(write(lines, &origins, form, &node), packing)).await;
+        let body = written.map_err(|_| later("packing was interrupted"))?.map_err(|e| later(&format!("packing failed: {e}")))?;
         let body = bytes::Bytes::from(body);
         let mut last = later("no endpoint is set");
-        for turn in 0..self.endpoints.len() {
-            let at = (self.current + turn) % self.endpoints.len();
-            match self.post(&self.endpoints[at], body.clone()).await {
+        let count = self.settings.endpoints.len();
+        for turn in 0..count {
+            let at = (self.current + turn) % count;
+            match self.post(&self.settings.endpoints[at], body.clone()).await {
                 // Only an endpoint that cannot be reached passes its turn on; what one says, it says for all.
                 Err(Reached::No(why)) => last = later(&why),
                 Err(Reached::Yes(failure)) => return Err(failure),
                 Ok(()) => {
-                    self.current = at;
+                    self.current = if self.settings.in_turn { (at + 1) % count } else { at };
                     return Ok(());
                 }
             }
@@ -77,20 +142,20 @@ impl HttpOutlet {
     }
 
     async fn post(&self, endpoint: &str, body: bytes::Bytes) -> Result<(), Reached> {
-        let mut request = self.client.post(endpoint).header(CONTENT_TYPE, "application/x-ndjson").body(body);
-        if self.gzip {
-            request = request.header(CONTENT_ENCODING, "gzip");
-        }
-        if let Some(value) = &self.authorization {
-            request = request.header(AUTHORIZATION, value.clone());
-        }
+        let request = self.client.post(endpoint).headers(self.headers.clone()).body(body);
         let answer = request.send().await.map_err(|e| Reached::No(say(&e)))?;
         let status = answer.status();
-        if status.is_success() {
-            return Ok(());
-        }
         let after = answer.headers().get(RETRY_AFTER).and_then(|v| v.to_str().ok()?.trim().parse().ok()).map(|s| Duration::from_secs(s).min(MAX_PAUSE));
-        let words = self.words(answer).await;
+        let said = self.said(answer).await;
+        if status.is_success() {
+            return match said {
+                // An answer that breaks off is an answer that was lost.
+                Err(why) => Err(Reached::No(why)),
+                Ok(said) if says_no(&said) => Err(Reached::Yes(Failure::Later { why: format!("answered {status}, but says: {}", self.words(&said)), after })),
+                Ok(_) => Ok(()),
+            };
+        }
+        let words = self.words(&said.unwrap_or_default());
         let why = if words.is_empty() { format!("answered {status}") } else { format!("answered {status}: {words}") };
         Err(Reached::Yes(match status {
             StatusCode::PAYLOAD_TOO_LARGE => Failure::TooLarge(why),
@@ -99,23 +164,58 @@ impl HttpOutlet {
         }))
     }
 
-    /// The beginning of what the destination said, on one line, without the token.
-    async fn words(&self, mut answer: reqwest::Response) -> String {
+    /// The beginning of an answer's body.
+    async fn said(&self, mut answer: reqwest::Response) -> Result<Vec<u8>, String> {
         let mut bytes = Vec::new();
-        while let Ok(Some(chunk)) = answer.chunk().await {
-            bytes.extend_from_slice(&chunk);
-            if bytes.len() > MAX_ANSWER {
-                break;
+        while bytes.len() <= MAX_ANSWER {
+            match answer.chunk().await {
+                Ok(Some(chunk)) => bytes.extend_from_slice(&chunk),
+                Ok(None) => break,
+                Err(e) => return Err(say(&e)),
             }
         }
-        let text = String::from_utf8_lossy(&bytes);
-        let token = self.authorization.as_ref().and_then(|v| v.to_str().ok()).and_then(|v| v.strip_prefix("Bearer "));
-        let text = match token {
-            Some(token) if !token.is_empty() => text.replace(token, "***"),
-            _ => text.into_owned(),
-        };
+        Ok(bytes)
+    }
+
+    /// What the destination said, on one line, without secrets.
+    fn words(&self, said: &[u8]) -> String {
+        let mut text = String::from_utf8_lossy(said).into_owned();
+        for secret in self.settings.secrets() {
+            text = text.replace(secret, "***");
+        }
         let line: Vec<&str> = text.split_whitespace().collect();
         line.join(" ").chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect()
+    }
+}
+
+/// Whether an answer that is good by its number says in its body that something was not taken: a JSON object whose `error` or `errors` at the top is not empty.
+fn says_no(said: &[u8]) -> bool {
+    let Ok(serde_json::Value::Object(said)) = serde_json::from_slice(said) else { return false };
+    ["error", "errors"].iter().any(|name| match said.get(*name) {
+        None | Some(serde_json::Value::Null | serde_json::Value::Bool(false)) => false,
+        Some(serde_json::Value::String(text)) => !text.is_empty(),
+        Some(serde_json::Value::Array(list)) => !list.is_empty(),
+        Some(serde_json::Value::Object(object)) => !object.is_empty(),
+        Some(serde_json::Value::Number(n)) => n.as_f64() != Some(0.0),
+        Some(serde_json::Value::Bool(true)) => true,
+    })
+}
+
+fn write(lines: Vec<u8>, origins: &[Origin], form: BodyForm, node: &str) -> Vec<u8> {
+    let mut out = Vec::with_capacity(lines.len() + 2);
+    match form {
+        BodyForm::JsonLines => return lines,
+        BodyForm::JsonArray => json_array(&lines, &mut out),
+        BodyForm::CloudEvents => cloud_events(&lines, origins, node, &mut out),
+    }
+    out
+}
+
+fn pack(body: Vec<u8>, packing: Packing) -> std::io::Result<Vec<u8>> {
+    match packing {
+        Packing::Plain => Ok(body),
+        Packing::Gzip => gzip(&body),
+        Packing::Zstd => zstd::bulk::compress(&body, 1),
     }
 }
 

@@ -10,12 +10,16 @@ mod http;
 mod lanes;
 mod probe;
 pub mod standin;
+mod syslog;
+mod tls;
 mod worker;
 
 use std::time::Duration;
 
 pub use health::{Answers, Health, HealthHandle, State};
+pub use http::HttpSettings;
 pub use probe::{ProbeStep, probe};
+pub use syslog::SyslogSettings;
 pub use worker::{Worker, WorkerSettings};
 
 /// What a destination is, with everything that is needed to send to it.
@@ -26,19 +30,10 @@ pub enum Kind {
         /// The file.
         path: std::path::PathBuf,
     },
-    /// Posts lines.
-    Http {
-        /// URLs, best first.
-        endpoints: Vec<String>,
-        /// The bearer token sent along; never printed.
-        token: Option<String>,
-        /// Whether bodies are sent as gzip.
-        gzip: bool,
-        /// How long an answer may take.
-        timeout: Duration,
-        /// Largest body in bytes before compression.
-        max_batch: usize,
-    },
+    /// Posts events.
+    Http(HttpSettings),
+    /// Sends syslog messages.
+    Syslog(SyslogSettings),
     /// Lets events go.
     Discard,
 }
@@ -63,6 +58,7 @@ pub(crate) enum Failure {
 pub(crate) enum Outlet {
     File(file::FileOutlet),
     Http(Box<http::HttpOutlet>),
+    Syslog(Box<syslog::SyslogOutlet>),
     Discard(discard::DiscardOutlet),
 }
 
@@ -74,10 +70,8 @@ impl Outlet {
                 let reached = spool.reached(&settings.name, &path.to_string_lossy()).await.map_err(|e| e.to_string())?;
                 Ok(Outlet::File(file::FileOutlet::new(path.clone(), reached)))
             }
-            Kind::Http { endpoints, token, gzip, timeout, max_batch } => {
-                let http = http::HttpOutlet::new(endpoints.clone(), token.as_deref(), *gzip, *timeout, *max_batch)?;
-                Ok(Outlet::Http(Box::new(http)))
-            }
+            Kind::Http(http) => Ok(Outlet::Http(Box::new(http::HttpOutlet::new(http.clone())?))),
+            Kind::Syslog(syslog) => Ok(Outlet::Syslog(Box::new(syslog::SyslogOutlet::new(syslog.clone())?))),
             Kind::Discard => Ok(Outlet::Discard(discard::DiscardOutlet)),
         }
     }
@@ -87,16 +81,19 @@ impl Outlet {
         match self {
             Outlet::File(_) => file::MAX_BATCH,
             Outlet::Http(http) => http.max_batch(),
+            Outlet::Syslog(syslog) => syslog.max_batch(),
             Outlet::Discard(_) => discard::MAX_BATCH,
         }
     }
 
-    /// Sends event lines. `Ok` means the destination has all of them for good; a length is how long its file is now.
-    pub(crate) async fn send(&mut self, lines: Vec<u8>) -> Result<Option<u64>, Failure> {
+    /// Sends the first events of a parcel. `Ok` means the destination has all of them for good; a length is how long its file is now.
+    pub(crate) async fn send(&mut self, parcel: &rockrose_spool::Parcel, events: usize) -> Result<Option<u64>, Failure> {
+        let lines = parcel.front(events);
         match self {
-            Outlet::File(file) => file.send(lines).await.map(Some),
-            Outlet::Http(http) => http.send(lines).await.map(|()| None),
-            Outlet::Discard(discard) => discard.send(&lines).map(|()| None),
+            Outlet::File(file) => file.send(lines.to_vec()).await.map(Some),
+            Outlet::Http(http) => http.send(lines.to_vec(), parcel.origins(events)).await.map(|()| None),
+            Outlet::Syslog(syslog) => syslog.send(lines).await.map(|()| None),
+            Outlet::Discard(discard) => discard.send(lines).map(|()| None),
         }
     }
 

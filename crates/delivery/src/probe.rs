@@ -1,17 +1,16 @@
 //! A look at a destination, one step after the other, up to the first that fails: is there such a host, does it answer, is the connection safe, does it take an event.
 
 use std::net::SocketAddr;
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use rockrose_core::form::Origin;
+use rockrose_core::plan::{SyslogTransport, TlsFiles};
 use serde::Serialize;
 use tokio::net::TcpStream;
-use tokio_rustls::TlsConnector;
-use tokio_rustls::rustls::pki_types::ServerName;
-use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
-use crate::http::HttpOutlet;
-use crate::{Failure, Kind, WorkerSettings, now_ms};
+use crate::http::{HttpOutlet, HttpSettings};
+use crate::syslog::{SyslogOutlet, SyslogSettings};
+use crate::{Failure, Kind, WorkerSettings, now_ms, tls};
 
 /// How long one step may take.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -60,12 +59,13 @@ pub async fn probe(settings: &WorkerSettings) -> Vec<ProbeStep> {
             let opened = tokio::task::spawn_blocking(move || crate::file::could_write(&path));
             probe.step("open", async { opened.await.unwrap_or_else(|_| Err("it could not be looked at".into())).map(|says| ((), says)) }).await;
         }
-        Kind::Http { endpoints, token, gzip, timeout, max_batch } => {
-            for endpoint in endpoints {
+        Kind::Syslog(syslog) => syslog_steps(&mut probe, syslog).await,
+        Kind::Http(http) => {
+            for endpoint in &http.endpoints {
                 let before = probe.steps.len();
-                let outlet = HttpOutlet::new(vec![endpoint.clone()], token.as_deref(), *gzip, *timeout, *max_batch);
-                endpoint_steps(&mut probe, endpoint, outlet).await;
-                if endpoints.len() > 1 {
+                let outlet = HttpOutlet::new(HttpSettings { endpoints: vec![endpoint.clone()], ..http.clone() });
+                endpoint_steps(&mut probe, endpoint, &http.tls, outlet).await;
+                if http.endpoints.len() > 1 {
                     probe.steps[before..].iter_mut().for_each(|s| s.says = format!("{}: {}", shown(endpoint), s.says));
                 }
             }
@@ -79,19 +79,59 @@ fn shown(endpoint: &str) -> &str {
     endpoint.split(['?', '#']).next().unwrap_or_default()
 }
 
-async fn endpoint_steps(probe: &mut Probe, endpoint: &str, outlet: Result<HttpOutlet, String>) {
+async fn syslog_steps(probe: &mut Probe, syslog: &SyslogSettings) {
+    let files = (syslog.transport == SyslogTransport::Tls).then_some(&syslog.tls);
+    let there = match syslog.transport {
+        SyslogTransport::Udp => probe.step("resolve", resolve(&syslog.host, syslog.port)).await.is_some(),
+        SyslogTransport::Tcp | SyslogTransport::Tls => way_there(probe, &syslog.host, syslog.port, files).await,
+    };
+    if !there {
+        return;
+    }
+    let outlet = SyslogOutlet::new(syslog.clone());
+    probe
+        .step("accept", async {
+            match outlet?.send(marked().as_bytes()).await {
+                Ok(()) => Ok(((), "a marked event was sent; this protocol does not say whether it was taken".to_owned())),
+                Err(Failure::Later { why, .. } | Failure::Refused(why) | Failure::TooLarge(why)) => Err(why),
+            }
+        })
+        .await;
+}
+
+/// An event that says what it is.
+fn marked() -> String {
+    format!("{{\"time\":{},\"message\":\"a connection test of Rockrose\",\"rockrose.test\":true}}\n", now_ms())
+}
+
+async fn endpoint_steps(probe: &mut Probe, endpoint: &str, files: &TlsFiles, outlet: Result<HttpOutlet, String>) {
     let Some((secure, host, port)) = parts(endpoint) else {
         probe.step::<()>("resolve", async { Err("this is no URL".to_owned()) }).await;
         return;
     };
-    let addresses = probe
-        .step("resolve", async {
-            let found: Vec<SocketAddr> = tokio::net::lookup_host((host.as_str(), port)).await.map_err(|e| format!("`{host}` is not known: {e}"))?.collect();
-            let list: Vec<String> = found.iter().map(|a| a.ip().to_string()).collect();
-            if found.is_empty() { Err(format!("`{host}` has no address")) } else { Ok((found, list.join(", "))) }
+    if !way_there(probe, &host, port, secure.then_some(files)).await {
+        return;
+    }
+    let origin = Origin { entry: 0, place: now_ms(), route: "test".into() };
+    probe
+        .step("accept", async {
+            match outlet?.send(marked().into_bytes(), vec![origin]).await {
+                Ok(()) => Ok(((), "it took a marked event".to_owned())),
+                Err(Failure::Later { why, .. } | Failure::Refused(why) | Failure::TooLarge(why)) => Err(why),
+            }
         })
         .await;
-    let Some(addresses) = addresses else { return };
+}
+
+async fn resolve(host: &str, port: u16) -> Result<(Vec<SocketAddr>, String), String> {
+    let found: Vec<SocketAddr> = tokio::net::lookup_host((host, port)).await.map_err(|e| format!("`{host}` is not known: {e}"))?.collect();
+    let list: Vec<String> = found.iter().map(|a| a.ip().to_string()).collect();
+    if found.is_empty() { Err(format!("`{host}` has no address")) } else { Ok((found, list.join(", "))) }
+}
+
+/// Looks for the host, connects, and makes the connection safe where that is asked. Says whether all of it went well.
+async fn way_there(probe: &mut Probe, host: &str, port: u16, files: Option<&TlsFiles>) -> bool {
+    let Some(addresses) = probe.step("resolve", resolve(host, port)).await else { return false };
     let stream = probe
         .step("connect", async {
             let mut why = String::new();
@@ -104,34 +144,18 @@ async fn endpoint_steps(probe: &mut Probe, endpoint: &str, outlet: Result<HttpOu
             Err(why)
         })
         .await;
-    let Some(stream) = stream else { return };
-    if secure && probe.step("secure", handshake(&host, stream)).await.is_none() {
-        return;
-    }
-    let line = format!("{{\"time\":{},\"message\":\"a connection test of Rockrose\",\"rockrose.test\":true}}\n", now_ms());
-    probe
-        .step("accept", async {
-            match outlet?.send(line.into_bytes()).await {
-                Ok(()) => Ok(((), "it took a marked event".to_owned())),
-                Err(Failure::Later { why, .. } | Failure::Refused(why) | Failure::TooLarge(why)) => Err(why),
-            }
-        })
-        .await;
+    let Some(stream) = stream else { return false };
+    let Some(files) = files else { return true };
+    let safe = probe.step("secure", async {
+        let stream = tls::secure(files, host, stream).await?;
+        let version = stream.get_ref().1.protocol_version().map_or_else(String::new, |v| format!("{v:?}"));
+        Ok(((), format!("its certificate is good ({version})")))
+    });
+    safe.await.is_some()
 }
 
 fn parts(endpoint: &str) -> Option<(bool, String, u16)> {
     let url = reqwest::Url::parse(endpoint).ok()?;
     let host = url.host_str()?.trim_start_matches('[').trim_end_matches(']').to_owned();
     Some((url.scheme() == "https", host, url.port_or_known_default()?))
-}
-
-async fn handshake(host: &str, stream: TcpStream) -> Result<((), String), String> {
-    let mut roots = RootCertStore::empty();
-    let found = rustls_native_certs::load_native_certs();
-    roots.add_parsable_certificates(found.certs);
-    let config = ClientConfig::builder().with_root_certificates(roots).with_no_client_auth();
-    let name = ServerName::try_from(host.to_owned()).map_err(|_| format!("`{host}` cannot be the name in a certificate"))?;
-    let stream = TlsConnector::from(Arc::new(config)).connect(name, stream).await.map_err(|e| format!("the connection cannot be made safe: {e}"))?;
-    let version = stream.get_ref().1.protocol_version().map_or_else(String::new, |v| format!("{v:?}"));
-    Ok(((), format!("its certificate is good ({version})")))
 }

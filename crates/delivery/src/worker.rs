@@ -65,7 +65,7 @@ impl Worker {
         let health = HealthHandle::new(now_ms());
         let stop = CancellationToken::new();
         let paused = watch::channel(paused).0;
-        let lanes = Lanes::new(if matches!(settings.kind, Kind::File { .. }) { 1 } else { settings.in_flight.max(1) });
+        let lanes = Lanes::new(if matches!(settings.kind, Kind::Http(_)) { settings.in_flight.max(1) } else { 1 });
         let shared = Arc::new(Shared {
             settings: settings.clone(),
             spool,
@@ -272,12 +272,11 @@ impl Shared {
         let mut failures = 0u32;
         while !parcel.is_empty() && !self.halted() {
             at_once = at_once.clamp(1, parcel.len());
-            let lines = parcel.front(at_once).to_vec();
-            if !self.paced(lines.len()).await {
+            if !self.paced(parcel.front(at_once).len()).await {
                 return;
             }
             let begun = Instant::now();
-            let sent = outlet.send(lines).await;
+            let sent = outlet.send(&parcel, at_once).await;
             self.health.answered(begun.elapsed(), sent.is_ok());
             match sent {
                 Ok(length) => {
@@ -324,6 +323,13 @@ impl Shared {
                     // There are more lanes than it bears: what this one has goes back to the queue.
                     if too_many {
                         return;
+                    }
+                    // Opened anew now and then, so that certificates that were renewed are taken up.
+                    if failures.is_multiple_of(8)
+                        && !matches!(outlet, Outlet::File(_))
+                        && let Ok(fresh) = Outlet::open(&self.settings, &self.spool).await
+                    {
+                        *outlet = fresh;
                     }
                 }
             }

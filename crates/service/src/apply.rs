@@ -6,9 +6,11 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD;
 use rockrose_core::engine::{Names, Surroundings};
-use rockrose_core::plan::{CheckedPlan, DestinationKind, Report, SecretName, Source};
-use rockrose_delivery::{Kind, WorkerSettings};
+use rockrose_core::plan::{CheckedPlan, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source};
+use rockrose_delivery::{HttpSettings, Kind, SyslogSettings, WorkerSettings};
 use rockrose_intake::{BodyBudget, BoundedListener, HttpSource, SourceKey};
 use rockrose_records::{RecordsError, Secret};
 use tokio::task::JoinHandle;
@@ -131,13 +133,16 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
         let kind = match &destination.kind {
             DestinationKind::File { path } => Kind::File { path: path.into() },
             DestinationKind::Discard => Kind::Discard,
-            DestinationKind::Http(http) => Kind::Http {
-                endpoints: http.endpoints.clone(),
-                token: http.token.as_ref().and_then(|t| secrets.get(&t.0)).map(|s| s.reveal().to_owned()),
-                gzip: http.gzip,
-                timeout: http.timeout,
-                max_batch: http.max_batch as usize,
-            },
+            DestinationKind::Http(http) => Kind::Http(http_settings(http, &secrets)),
+            DestinationKind::Syslog(s) => Kind::Syslog(SyslogSettings {
+                transport: s.transport,
+                host: s.host.clone(),
+                port: s.port,
+                facility: s.facility,
+                tls: s.tls.clone(),
+                timeout: s.timeout,
+                max_batch: s.max_batch as usize,
+            }),
         };
         ready.workers.push(WorkerSettings {
             in_flight: destination.in_flight as usize,
@@ -160,6 +165,36 @@ async fn bind(settings: &HttpSource) -> std::io::Result<BoundedListener> {
             }
             other => return other,
         }
+    }
+}
+
+fn http_settings(http: &HttpDestination, secrets: &BTreeMap<String, Secret>) -> HttpSettings {
+    let value = |SecretName(name): &SecretName| secrets.get(name).map(|s| s.reveal().to_owned()).unwrap_or_default();
+    HttpSettings {
+        endpoints: http.endpoints.clone(),
+        in_turn: http.in_turn,
+        form: http.form,
+        authorization: match &http.sign_in {
+            SignIn::Open => None,
+            SignIn::Bearer(token) => Some(format!("Bearer {}", value(token))),
+            SignIn::Basic(user, password) => Some(format!("Basic {}", BASE64_STANDARD.encode(format!("{user}:{}", value(password))))),
+        },
+        headers: http
+            .headers
+            .iter()
+            .map(|(name, text)| {
+                let text = match text {
+                    HeaderText::Text(text) => text.clone(),
+                    HeaderText::Secret(secret) => value(secret),
+                };
+                (name.clone(), text)
+            })
+            .collect(),
+        packing: http.packing,
+        tls: http.tls.clone(),
+        timeout: http.timeout,
+        max_batch: http.max_batch as usize,
+        node: "urn:rockrose".to_owned(),
     }
 }
 

@@ -3,6 +3,7 @@
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use rockrose_core::engine::Selection;
+use rockrose_core::form::Origin;
 use rockrose_core::ledger::{Amount, Measure};
 
 use crate::SpoolError;
@@ -104,6 +105,13 @@ impl Parcel {
             0 => &[],
             n => &self.lines[..self.ends[n - 1]],
         }
+    }
+
+    /// Where the first `events` events stand in their queue.
+    #[must_use]
+    pub fn origins(&self, events: usize) -> Vec<Origin> {
+        let each = self.pieces.iter().flat_map(|p| (0..p.lines as i64).map(|i| Origin { entry: p.entry, place: p.done + i, route: p.route.clone() }));
+        each.take(events).collect()
     }
 
     /// Takes the first `events` events out as delivered (`refused` is `None`) or as refused for good, with the reason.

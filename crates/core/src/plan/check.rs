@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::net::SocketAddr;
 use std::time::Duration;
 
-use super::destination::{Destination, DestinationKind, WhenFull, spills};
+use super::destination::{Destination, WhenFull, spills};
 use super::keys::{Key, RECIPE, ROUTE, SOURCE, Shape, TABLE};
 use super::parse::{At, ParsedPlan, Raw, Section, inside, reports};
 use super::recipe::{Recipe, Recipes, expand, expanded_len};
@@ -135,8 +135,8 @@ impl CheckedPlan {
     /// All secrets that the plan refers to.
     #[must_use]
     pub fn secrets(&self) -> Vec<&SecretName> {
-        let tokens = self.destinations.iter().filter_map(|d| if let DestinationKind::Http(h) = &d.kind { h.token.as_ref() } else { None });
-        let mut all: Vec<_> = self.sources.iter().filter_map(|s| s.key.as_ref()).chain(tokens).collect();
+        let theirs = self.destinations.iter().flat_map(|d| d.kind.secrets());
+        let mut all: Vec<_> = self.sources.iter().filter_map(|s| s.key.as_ref()).chain(theirs).collect();
         all.sort_by(|a, b| a.0.cmp(&b.0));
         all.dedup();
         all

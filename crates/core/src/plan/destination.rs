@@ -4,13 +4,16 @@ use std::time::Duration;
 
 use super::check::{Checker, MB, SecretName};
 use super::keys::DESTINATION;
-use super::parse::{At, Raw, Section};
+use super::parse::{At, HeaderValue, Raw, Section};
+use crate::form::SyslogFacility;
 use crate::lang::{Mistake, Step, nearest};
 
 /// Bodies on their way at once, where nothing is said.
 const IN_FLIGHT: u64 = 4;
 /// The most that may be said.
 const MAX_IN_FLIGHT: u64 = 64;
+/// Headers that say how a body is written, or who sends it.
+const OWN_HEADERS: &[&str] = &["authorization", "content-type", "content-encoding", "content-length", "host", "transfer-encoding", "connection"];
 
 /// A destination.
 #[derive(Clone, Debug, PartialEq)]
@@ -56,6 +59,8 @@ pub enum DestinationKind {
     },
     /// Events are posted.
     Http(HttpDestination),
+    /// Events are sent as syslog messages.
+    Syslog(SyslogDestination),
     /// Events are counted and let go.
     Discard,
 }
@@ -67,9 +72,106 @@ impl DestinationKind {
         match self {
             DestinationKind::File { .. } => "file",
             DestinationKind::Http(_) => "http",
+            DestinationKind::Syslog(_) => "syslog",
             DestinationKind::Discard => "discard",
         }
     }
+}
+
+impl DestinationKind {
+    /// The secrets it refers to.
+    pub(super) fn secrets(&self) -> Vec<&SecretName> {
+        let DestinationKind::Http(http) = self else { return Vec::new() };
+        let signed = match &http.sign_in {
+            SignIn::Open => None,
+            SignIn::Bearer(secret) | SignIn::Basic(_, secret) => Some(secret),
+        };
+        signed
+            .into_iter()
+            .chain(http.headers.iter().filter_map(|(_, value)| if let HeaderText::Secret(secret) = value { Some(secret) } else { None }))
+            .collect()
+    }
+}
+
+/// How events are written in a body.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum BodyForm {
+    /// JSON objects, a line each.
+    JsonLines,
+    /// One JSON array.
+    JsonArray,
+    /// A batch of CloudEvents in JSON.
+    CloudEvents,
+}
+
+/// How bodies are compressed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Packing {
+    /// Not at all.
+    Plain,
+    /// gzip
+    Gzip,
+    /// Zstandard
+    Zstd,
+}
+
+/// What is shown to an endpoint.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum SignIn {
+    /// Nothing.
+    Open,
+    /// A bearer token.
+    Bearer(SecretName),
+    /// A user and the password.
+    Basic(String, SecretName),
+}
+
+/// What a header says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum HeaderText {
+    /// This.
+    Text(String),
+    /// A secret's value.
+    Secret(SecretName),
+}
+
+/// Certificates beyond the system's, in files.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TlsFiles {
+    /// Certificates that are trusted as well.
+    pub ca: Option<String>,
+    /// The certificate that is shown, and its key.
+    pub client: Option<(String, String)>,
+}
+
+/// A destination that takes syslog messages.
+#[derive(Clone, Debug, PartialEq)]
+pub struct SyslogDestination {
+    /// How they get there.
+    pub transport: SyslogTransport,
+    /// The host.
+    pub host: String,
+    /// The port.
+    pub port: u16,
+    /// Their facility.
+    pub facility: SyslogFacility,
+    /// Certificates, for TLS.
+    pub tls: TlsFiles,
+    /// How long connecting and writing may take.
+    pub timeout: Duration,
+    /// Most bytes sent at once.
+    pub max_batch: u64,
+}
+
+/// How syslog messages get to a destination.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SyslogTransport {
+    /// TCP, each message after its length (RFC 6587).
+    Tcp,
+    /// The same within TLS (RFC 5425).
+    Tls,
+    /// UDP, a datagram each (RFC 5426).
+    Udp,
 }
 
 /// A destination that events are posted to.
@@ -77,10 +179,18 @@ impl DestinationKind {
 pub struct HttpDestination {
     /// URLs, best first.
     pub endpoints: Vec<String>,
-    /// The bearer token sent along.
-    pub token: Option<SecretName>,
-    /// Whether bodies are sent as gzip.
-    pub gzip: bool,
+    /// Each is used in turn, not only the first that answers.
+    pub in_turn: bool,
+    /// How events are written.
+    pub form: BodyForm,
+    /// What is shown.
+    pub sign_in: SignIn,
+    /// Headers sent along.
+    pub headers: Vec<(String, HeaderText)>,
+    /// How bodies are compressed.
+    pub packing: Packing,
+    /// Certificates, for https.
+    pub tls: TlsFiles,
     /// How long an answer may take.
     pub timeout: Duration,
     /// Largest body in bytes, before compression.
@@ -136,8 +246,39 @@ impl Checker<'_> {
                 }
                 DestinationKind::Http(HttpDestination {
                     endpoints: endpoints.iter().map(|e| e.value.clone()).collect(),
-                    token: self.secret(section, "token"),
-                    gzip: section.text("compress").is_none_or(|c| c.value == "gzip"),
+                    in_turn: section.text("spread").is_some_and(|s| s.value == "in turn"),
+                    form: match section.text("format").map(|f| f.value) {
+                        Some("json array") => BodyForm::JsonArray,
+                        Some("cloudevents") => BodyForm::CloudEvents,
+                        _ => BodyForm::JsonLines,
+                    },
+                    sign_in: self.sign_in(section),
+                    headers: self.headers(section),
+                    packing: match section.text("compress").map(|c| c.value) {
+                        Some("none") => Packing::Plain,
+                        Some("zstd") => Packing::Zstd,
+                        _ => Packing::Gzip,
+                    },
+                    tls: self.tls(section),
+                    timeout: self.duration(section, "timeout", Duration::from_secs(30)),
+                    max_batch: self.size(section, "max_batch", MB, 100 * MB),
+                })
+            }
+            "syslog" => {
+                let address = section.text("address")?;
+                let Some((transport, host, port)) = syslog_address(address.value) else {
+                    self.mistakes.push(
+                        Mistake::new(address.at.clone(), format!("`{}` is nowhere that messages go", address.value))
+                            .expected("`tcp://HOST:PORT`, `tls://HOST:PORT` or `udp://HOST:PORT`"),
+                    );
+                    return None;
+                };
+                DestinationKind::Syslog(SyslogDestination {
+                    transport,
+                    host,
+                    port,
+                    facility: section.text("facility").and_then(|f| SyslogFacility::read(f.value)).unwrap_or_default(),
+                    tls: self.tls(section),
                     timeout: self.duration(section, "timeout", Duration::from_secs(30)),
                     max_batch: self.size(section, "max_batch", MB, 100 * MB),
                 })
@@ -146,6 +287,68 @@ impl Checker<'_> {
             _ => return None,
         };
         Some(Destination { name: section.name.value.clone(), kind, always, price, hold_at_most, hold_for, when_full, max_rate, in_flight })
+    }
+
+    fn sign_in(&mut self, section: &Section) -> SignIn {
+        let (token, password) = (self.secret(section, "token"), self.secret(section, "password"));
+        match (token, section.text("user"), password) {
+            (Some(_), user, password) if user.is_some() || password.is_some() => {
+                let at = section.get("token").map_or(section.name.at.clone(), |t| t.at.clone());
+                self.mistakes.push(Mistake::new(at, "a token and a password cannot both be shown").expected("`token`, or `user` and `password`"));
+                SignIn::Open
+            }
+            (Some(token), ..) => SignIn::Bearer(token),
+            (None, Some(user), Some(password)) if !user.value.contains(':') => SignIn::Basic(user.value.to_owned(), password),
+            (None, None, None) => SignIn::Open,
+            (None, user, _) => {
+                let at = user.map(|u| u.at).or_else(|| section.get("password").map(|p| p.at.clone())).unwrap_or_else(|| section.name.at.clone());
+                self.mistakes.push(Mistake::new(at, "this is half of a sign-in").expected("`user` (without `:`) and `password = { secret = \"NAME\" }`"));
+                SignIn::Open
+            }
+        }
+    }
+
+    fn headers(&mut self, section: &Section) -> Vec<(String, HeaderText)> {
+        let Some(At { value: Raw::Headers(written), .. }) = section.get("headers") else { return Vec::new() };
+        let token = |b: u8| b.is_ascii_alphanumeric() || b"!#$%&'*+-.^_`|~".contains(&b);
+        let mut headers = Vec::new();
+        for (name, value) in written {
+            if name.value.is_empty() || !name.value.bytes().all(token) {
+                self.mistakes.push(Mistake::new(name.at.clone(), format!("`{}` cannot name a header", name.value)));
+            } else if OWN_HEADERS.iter().any(|own| own.eq_ignore_ascii_case(&name.value)) {
+                self.mistakes.push(Mistake::new(name.at.clone(), format!("the header `{}` is set from other keys", name.value)));
+            }
+            headers.push((
+                name.value.clone(),
+                match value {
+                    HeaderValue::Text(text) => {
+                        if !text.value.bytes().all(|b| (b' '..0x7f).contains(&b)) {
+                            self.mistakes.push(Mistake::new(text.at.clone(), "a header has printable ASCII only"));
+                        }
+                        HeaderText::Text(text.value.clone())
+                    }
+                    HeaderValue::Secret(secret) => {
+                        self.name(secret, "secret");
+                        HeaderText::Secret(SecretName(secret.value.clone()))
+                    }
+                },
+            ));
+        }
+        headers
+    }
+
+    fn tls(&mut self, section: &Section) -> TlsFiles {
+        let of = |key: &str| section.text(key).map(|t| t.value.to_owned());
+        let client = match (of("client_certificate"), of("client_key")) {
+            (Some(certificate), Some(key)) => Some((certificate, key)),
+            (None, None) => None,
+            _ => {
+                let at = section.get("client_certificate").or_else(|| section.get("client_key")).map_or(section.name.at.clone(), |t| t.at.clone());
+                self.mistakes.push(Mistake::new(at, "a certificate is shown with its key").expected("both `client_certificate` and `client_key`"));
+                None
+            }
+        };
+        TlsFiles { ca: of("ca"), client }
     }
 
     fn when_full(&mut self, written: &At<&str>) -> WhenFull {
@@ -179,6 +382,21 @@ impl Checker<'_> {
             _ => self.mistakes.push(Mistake::new(endpoint.at.clone(), format!("`{}` is not a URL", endpoint.value)).expected("`http://…` or `https://…`")),
         }
     }
+}
+
+/// `tcp://host:port`, in its parts.
+fn syslog_address(written: &str) -> Option<(SyslogTransport, String, u16)> {
+    let (scheme, rest) = written.split_once("://")?;
+    let transport = match scheme {
+        "tcp" => SyslogTransport::Tcp,
+        "tls" => SyslogTransport::Tls,
+        "udp" => SyslogTransport::Udp,
+        _ => return None,
+    };
+    let (host, port) = rest.rsplit_once(':')?;
+    let host = host.strip_prefix('[').and_then(|h| h.strip_suffix(']')).unwrap_or(host);
+    let good = !host.is_empty() && host.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'.' | b':' | b'_'));
+    Some((transport, host.to_owned(), port.parse().ok().filter(|p| *p > 0)?)).filter(|_| good)
 }
 
 /// What is wrong with where destinations spill to: one that is not there, a circle, or one whose own steps would be passed by.

@@ -1,5 +1,7 @@
 //! The keys a plan may have, in one table: the parser, its suggestions and the JSON Schema all read it.
 
+use crate::form::SyslogFacility;
+
 /// What a key's value is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Shape {
@@ -23,6 +25,8 @@ pub(super) enum Shape {
     Count,
     /// `{ secret = "name" }`
     Secret,
+    /// `{ name = "text", name = { secret = "name" } }`
+    Headers,
     /// `{ per_gb = 2.40, currency = "EUR" }`
     Price,
 }
@@ -51,7 +55,13 @@ const fn only(kinds: &'static [&'static str], k: Key) -> Key {
 }
 
 pub(super) const SOURCE_KINDS: &[&str] = &["http"];
-pub(super) const DESTINATION_KINDS: &[&str] = &["file", "http", "discard"];
+pub(super) const DESTINATION_KINDS: &[&str] = &["file", "http", "syslog", "discard"];
+pub(super) const BODY_FORMS: &[&str] = &["json lines", "json array", "cloudevents"];
+pub(super) const PACKINGS: &[&str] = &["gzip", "zstd", "none"];
+pub(super) const SPREADS: &[&str] = &["first that answers", "in turn"];
+
+/// Destinations at the other end of a network.
+const NETWORK: &[&str] = &["http", "syslog"];
 
 /// Keys at the top of the document.
 pub(super) const TOP: &[(&str, &str)] = &[
@@ -80,11 +90,28 @@ pub(super) const SOURCE: &[Key] = &[
 pub(super) const DESTINATION: &[Key] = &[
     needed("kind", Shape::Word(DESTINATION_KINDS), "What it is."),
     only(&["file"], needed("path", Shape::Text, "The file that events are appended to, as JSON lines.")),
-    only(&["http"], needed("endpoints", Shape::Texts, "The URLs that events are posted to, as JSON lines. The first that answers is used.")),
+    only(&["http"], needed("endpoints", Shape::Texts, "The URLs that events are posted to.")),
+    only(
+        &["http"],
+        key(
+            "spread",
+            Shape::Word(SPREADS),
+            "Which of several endpoints is used: the first that answers (if left out), or each in turn, those that do not answer passed over.",
+        ),
+    ),
+    only(&["http"], key("format", Shape::Word(BODY_FORMS), "How events are written. `json lines` if left out.")),
     only(&["http"], key("token", Shape::Secret, "The bearer token that is sent along.")),
-    only(&["http"], key("compress", Shape::Word(&["gzip", "none"]), "How bodies are compressed. `gzip` if left out.")),
-    only(&["http"], key("timeout", Shape::Duration, "How long an answer may take. 30 seconds if left out.")),
-    only(&["http"], key("max_batch", Shape::Size, "Largest body that is posted, before compression. 1 MB if left out.")),
+    only(&["http"], key("user", Shape::Text, "The user of basic authentication, with `password`.")),
+    only(&["http"], key("password", Shape::Secret, "The password of basic authentication, with `user`.")),
+    only(&["http"], key("headers", Shape::Headers, "Headers that are sent along: texts, or references to secrets.")),
+    only(&["http"], key("compress", Shape::Word(PACKINGS), "How bodies are compressed. `gzip` if left out.")),
+    only(&["syslog"], needed("address", Shape::Text, "Where messages go: `tcp://HOST:PORT` (octet-counted), `tls://HOST:PORT` or `udp://HOST:PORT`.")),
+    only(&["syslog"], key("facility", Shape::Word(SyslogFacility::WORDS), "The facility of the messages. `user` if left out.")),
+    only(NETWORK, key("ca", Shape::Text, "A file of certificates (PEM) that are trusted besides the system's.")),
+    only(NETWORK, key("client_certificate", Shape::Text, "A file with the certificate (PEM) that is shown, with `client_key`.")),
+    only(NETWORK, key("client_key", Shape::Text, "The file with its private key (PEM).")),
+    only(NETWORK, key("timeout", Shape::Duration, "How long an answer may take. 30 seconds if left out.")),
+    only(NETWORK, key("max_batch", Shape::Size, "Most bytes that are sent at once, before compression. 1 MB if left out.")),
     key("always", Shape::Steps, "Steps done to every event that leaves here, whichever route it comes by."),
     key("price", Shape::Price, "What it costs to send here."),
     key("hold_at_most", Shape::Size, "How much may wait for it. 4 GB if left out."),

@@ -15,7 +15,9 @@ mod schema;
 
 pub use canonical::canonical;
 pub use check::{CheckedPlan, Gate, Route, SecretName, Source, TableFile, TableKind, is_name};
-pub use destination::{Destination, DestinationKind, HttpDestination, Price, WhenFull};
+pub use destination::{
+    BodyForm, Destination, DestinationKind, HeaderText, HttpDestination, Packing, Price, SignIn, SyslogDestination, SyslogTransport, TlsFiles, WhenFull,
+};
 pub use parse::ParsedPlan;
 pub use report::Report;
 pub use schema::schema;

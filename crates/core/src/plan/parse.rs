@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use toml::Spanned;
-use toml::de::{DeTable, DeValue};
+use toml::de::{DeString, DeTable, DeValue};
 
 use super::MAX_PLAN;
 use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TABLE, TOP};
@@ -25,6 +25,14 @@ pub(super) enum Raw {
     Count(u64),
     Secret(At<String>),
     Price(f64, Option<At<String>>),
+    Headers(Vec<(At<String>, HeaderValue)>),
+}
+
+/// What a header says, as written.
+#[derive(Clone, Debug)]
+pub(super) enum HeaderValue {
+    Text(At<String>),
+    Secret(At<String>),
 }
 
 /// A source, destination, route or recipe as written.
@@ -95,7 +103,7 @@ impl ParsedPlan {
     }
 }
 
-fn in_order<'a, 'i>(table: &'a DeTable<'i>) -> Vec<(&'a Spanned<toml::de::DeString<'i>>, &'a Spanned<DeValue<'i>>)> {
+fn in_order<'a, 'i>(table: &'a DeTable<'i>) -> Vec<(&'a Spanned<DeString<'i>>, &'a Spanned<DeValue<'i>>)> {
     let mut entries: Vec<_> = table.iter().collect();
     entries.sort_by_key(|(key, _)| key.span().start);
     entries
@@ -212,6 +220,20 @@ fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
                 }
             }
             name.map(Raw::Secret).ok_or_else(|| Mistake::new(value.span(), "the secret's name is missing").expected(EXPECTED))
+        }
+        Shape::Headers => {
+            let table = inner.as_table().ok_or_else(|| wrong(value, "headers: `{ x-team = \"quays\", x-key = { secret = \"name\" } }`"))?;
+            let one = |(key, value): (&Spanned<DeString<'_>>, &Spanned<DeValue<'_>>)| {
+                let name = At { value: key.get_ref().as_ref().to_owned(), at: key.span() };
+                if let Some(text) = value.get_ref().as_str() {
+                    return Ok((name, HeaderValue::Text(At { value: text.to_owned(), at: value.span() })));
+                }
+                match raw(Shape::Secret, value)? {
+                    Raw::Secret(secret) => Ok((name, HeaderValue::Secret(secret))),
+                    _ => Err(wrong(value, "a text in quotes, or `{ secret = \"name\" }`")),
+                }
+            };
+            in_order(table).into_iter().map(one).collect::<Result<_, _>>().map(Raw::Headers)
         }
         Shape::Price => {
             const EXPECTED: &str = "a price: `{ per_gb = 2.40, currency = \"EUR\" }`";

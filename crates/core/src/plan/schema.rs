@@ -17,6 +17,10 @@ fn shape(shape: Shape) -> Value {
         Shape::Duration => json!({ "type": "string", "pattern": "^[0-9]+ ?(ms|milliseconds?|s|seconds?|min|minutes?|hours?|days?)$" }),
         Shape::Count => json!({ "type": "integer", "minimum": 1 }),
         Shape::Secret => json!({ "type": "object", "properties": { "secret": { "type": "string" } }, "required": ["secret"], "additionalProperties": false }),
+        Shape::Headers => {
+            let secret = self::shape(Shape::Secret);
+            json!({ "type": "object", "additionalProperties": { "anyOf": [{ "type": "string" }, secret] } })
+        }
         Shape::Price => {
             let properties = json!({ "per_gb": { "type": "number", "minimum": 0 }, "currency": { "type": "string", "pattern": "^[A-Z]{3}$" } });
             json!({ "type": "object", "properties": properties, "required": ["per_gb"], "additionalProperties": false })

@@ -48,7 +48,7 @@ fn a_good_plan_is_read_whole() {
     assert_eq!(plan.routes[1].when, Gate::Remainder);
     assert_eq!(plan.expanded(&plan.routes[0].steps)[0], parse_step("drop severity < info").unwrap());
     let DestinationKind::Http(http) = &plan.destinations[0].kind else { panic!("desk is http") };
-    assert_eq!((http.timeout.as_secs(), http.gzip), (5, true));
+    assert_eq!((http.timeout.as_secs(), http.packing), (5, Packing::Gzip));
     assert!(CheckedPlan::read("").unwrap().routes.is_empty());
 }
 
@@ -101,6 +101,39 @@ fn values_point() {
     wrong("path = \"vault.jsonl\"", "path = \"v\"\ntoken = { secret = \"x\" }", "{ secret = \"x\" }", None);
     wrong("path = \"vault.jsonl\"", "", "vault", None);
     wrong("[\"desk\", \"vault\"]", "[]", "[]", None);
+}
+
+#[test]
+fn what_belongs_to_a_network_points() {
+    let token = "token = { secret = \"desk\" }";
+    wrong(token, "user = \"ann\"", "\"ann\"", None);
+    wrong(token, "password = { secret = \"desk\" }", "{ secret = \"desk\" }", None);
+    wrong(token, "user = \"a:b\"\npassword = { secret = \"desk\" }", "\"a:b\"", None);
+    wrong(token, &format!("{token}\nuser = \"ann\""), "{ secret = \"desk\" }", None);
+    wrong(token, "headers = { \"x team\" = \"quays\" }", "\"x team\"", None);
+    wrong(token, "headers = { Authorization = \"x\" }", "Authorization", None);
+    wrong(token, "headers = { x-team = \"qu\u{e4}ys\" }", "\"qu\u{e4}ys\"", None);
+    wrong(token, "headers = { x-team = 7 }", "7", None);
+    wrong(token, "headers = { x-team = { secert = \"x\" } }", "secert", Some("secret"));
+    wrong(token, "client_key = \"k.pem\"", "\"k.pem\"", None);
+    wrong(token, "spread = \"in trun\"", "\"in trun\"", Some("in turn"));
+    wrong(token, "format = \"json arry\"", "\"json arry\"", Some("json array"));
+    wrong(token, "address = \"tcp://x:1\"", "\"tcp://x:1\"", None);
+    let file = "kind = \"file\"\npath = \"vault.jsonl\"";
+    for address in ["tcp://quay", "http://quay:1", "tcp://quay:0", "tcp://:514", "tcp://qu ay:514", "udp://quay:70000"] {
+        wrong(file, &format!("kind = \"syslog\"\naddress = \"{address}\""), &format!("\"{address}\""), None);
+    }
+    wrong(file, "kind = \"syslog\"\naddress = \"tls://[2001:db8::1]:6514\"\nfacility = \"local9\"", "\"local9\"", Some("local0"));
+}
+
+#[test]
+fn secrets_of_every_sort_are_known() {
+    let text = GOOD.replace(
+        "token = { secret = \"desk\" }",
+        "user = \"ann\"\npassword = { secret = \"pw\" }\nheaders = { x-key = { secret = \"hk\" }, x-team = \"quays\" }",
+    );
+    let plan = CheckedPlan::read(&text).unwrap();
+    assert_eq!(plan.secrets().iter().map(|s| s.0.as_str()).collect::<Vec<_>>(), ["hk", "kiosks", "pw"]);
 }
 
 #[test]

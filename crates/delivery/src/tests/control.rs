@@ -76,7 +76,7 @@ async fn counting(delay: Duration) -> (SocketAddr, Arc<AtomicUsize>, Arc<AtomicU
 }
 
 fn plain(address: SocketAddr) -> Kind {
-    Kind::Http { endpoints: vec![format!("http://{address}/in")], token: None, gzip: false, timeout: Duration::from_secs(5), max_batch: 100 }
+    Kind::Http(HttpSettings { packing: rockrose_core::plan::Packing::Plain, max_batch: 100, ..HttpSettings::new(&format!("http://{address}/in")) })
 }
 
 #[tokio::test]
@@ -144,12 +144,9 @@ async fn a_look_stops_at_the_first_thing_that_fails() {
     let p = place();
     let look = async |kind: Kind| probe(&WorkerSettings::new("d", kind)).await;
     let names = |steps: &[crate::ProbeStep]| steps.iter().map(|s| (s.step, s.good)).collect::<Vec<_>>();
-    let url = |url: &str| Kind::Http {
-        endpoints: vec![url.to_owned()],
-        token: Some("sandpiper".into()),
-        gzip: true,
-        timeout: Duration::from_secs(2),
-        max_batch: 100,
+    let url = |url: &str| {
+        let authorization = Some("Bearer sandpiper".to_owned());
+        Kind::Http(HttpSettings { authorization, timeout: Duration::from_secs(2), ..HttpSettings::new(url) })
     };
 
     let kept = kept(&p);

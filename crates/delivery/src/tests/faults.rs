@@ -91,13 +91,13 @@ async fn server(script: &'static [Does]) -> Server {
 }
 
 fn plain(address: SocketAddr) -> Kind {
-    Kind::Http {
-        endpoints: vec![format!("http://{address}/in")],
-        token: Some("sandpiper".into()),
-        gzip: false,
+    Kind::Http(HttpSettings {
+        packing: rockrose_core::plan::Packing::Plain,
+        authorization: Some("Bearer sandpiper".into()),
         timeout: Duration::from_millis(600),
         max_batch: 100_000,
-    }
+        ..HttpSettings::new(&format!("http://{address}/in"))
+    })
 }
 
 /// Sends 20 events to a server with this script; all must arrive once, and the last error must say `says`.
@@ -168,9 +168,9 @@ async fn the_second_endpoint_serves_while_the_first_is_dead() {
     let p = place();
     let s = server(&[]).await;
     let dead = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
-    let Kind::Http { token, gzip, timeout, max_batch, .. } = plain(s.address) else { unreachable!() };
+    let Kind::Http(settings) = plain(s.address) else { unreachable!() };
     let endpoints = vec![format!("http://{dead}/in"), format!("http://{}/in", s.address)];
-    let w = worker(&p, Kind::Http { endpoints, token, gzip, timeout, max_batch });
+    let w = worker(&p, Kind::Http(HttpSettings { endpoints, ..settings }));
     queue(&p.spool, "d", &numbered(0..5)).await;
     until("it is drained", || drained(&p.spool, "d")).await;
     assert_eq!(*s.taken.lock().unwrap(), numbered(0..5));
@@ -182,8 +182,8 @@ async fn the_second_endpoint_serves_while_the_first_is_dead() {
 async fn one_that_hangs_is_cut_off_when_the_service_stops_and_nothing_is_lost() {
     let p = place();
     let s = server(&[Does::Hangs]).await;
-    let Kind::Http { endpoints, token, gzip, max_batch, .. } = plain(s.address) else { unreachable!() };
-    let kind = |timeout| Kind::Http { endpoints: endpoints.clone(), token: token.clone(), gzip, timeout, max_batch };
+    let Kind::Http(settings) = plain(s.address) else { unreachable!() };
+    let kind = |timeout| Kind::Http(HttpSettings { timeout, ..settings.clone() });
     let w = worker(&p, kind(Duration::from_secs(300)));
     queue(&p.spool, "d", &numbered(0..5)).await;
     until("it hangs", || s.requests.load(Ordering::SeqCst) == 1).await;

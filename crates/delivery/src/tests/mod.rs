@@ -8,8 +8,11 @@ use rockrose_core::engine::{Entry, Selection};
 use rockrose_core::ledger::Amount;
 use rockrose_spool::{Arrival, pack};
 
+mod certificates;
 mod control;
 mod faults;
+mod http_forms;
+mod syslog;
 
 use super::*;
 
@@ -84,13 +87,12 @@ async fn stand_in(settings: standin::StandIn, address: &str) -> (SocketAddr, Can
 use tokio_util::sync::CancellationToken;
 
 fn http(address: SocketAddr, token: Option<&str>) -> Kind {
-    Kind::Http {
-        endpoints: vec![format!("http://{address}/in")],
-        token: token.map(str::to_owned),
-        gzip: true,
+    Kind::Http(HttpSettings {
+        authorization: token.map(|t| format!("Bearer {t}")),
         timeout: Duration::from_secs(2),
         max_batch: 1_000,
-    }
+        ..HttpSettings::new(&format!("http://{address}/in"))
+    })
 }
 
 fn worker(p: &Place, kind: Kind) -> Worker {
