@@ -1,20 +1,51 @@
-//! Appends JSON lines to a file, synced before they count as delivered.
+//! Appends events to a file, synced before they count as delivered.
 //!
 //! The spool remembers how long the file was at the last settlement. What stands behind that was written but never settled (a crash came between), so it is cut off before
 //! writing goes on: no line stands twice, none is half. A file that was moved away or removed is begun anew.
+//!
+//! A file that has grown large, or whose hour or day is over, is put aside: first it gets its other name, then the spool is told that the new one is empty, and only then is that
+//! begun. A crash between any two of these repeats nothing and loses nothing.
 
 use std::fs::{File, OpenOptions};
 use std::io::{Read, Seek, SeekFrom, Write};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
-use crate::Failure;
+use rockrose_core::form::{CsvRows, LineTemplate, each};
+use rockrose_core::plan::{Layout, Packing, Period};
+
+use crate::{Failure, now_ms, rotation};
 
 /// Most bytes written and synced at once.
 pub(crate) const MAX_BATCH: usize = 4 << 20;
 
+/// A file that events are appended to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FileSettings {
+    /// Its path.
+    pub path: PathBuf,
+    /// How events are written.
+    pub layout: Layout,
+    /// A file of so many bytes is put aside.
+    pub rotate_at: Option<u64>,
+    /// A new file is begun with each of these.
+    pub rotate_every: Option<Period>,
+    /// How many files that were put aside are kept.
+    pub keep_files: Option<usize>,
+    /// How files that were put aside are compressed.
+    pub packing: Packing,
+}
+
+impl FileSettings {
+    /// JSON lines in one file for ever.
+    #[must_use]
+    pub fn new(path: PathBuf) -> FileSettings {
+        FileSettings { path, layout: Layout::JsonLines, rotate_at: None, rotate_every: None, keep_files: None, packing: Packing::Plain }
+    }
+}
+
 pub(crate) struct FileOutlet {
-    path: PathBuf,
+    settings: FileSettings,
     /// The length at the last settlement, as remembered by the spool.
     reached: Option<u64>,
     open: Option<Open>,
@@ -29,18 +60,38 @@ struct Open {
 }
 
 impl FileOutlet {
-    pub(crate) fn new(path: PathBuf, reached: Option<u64>) -> FileOutlet {
-        FileOutlet { path, reached, open: None }
+    pub(crate) fn new(settings: FileSettings, reached: Option<u64>) -> FileOutlet {
+        FileOutlet { settings, reached, open: None }
+    }
+
+    /// Puts the file aside if it is time. Says whether there is none now, while the spool knows of one: then it must be told that the file is empty, before anything is sent.
+    pub(crate) async fn put_aside(&mut self) -> Result<bool, Failure> {
+        if self.reached.is_some_and(|reached| reached > 0) && !self.settings.path.exists() {
+            // Somebody moved it away, or a crash came right behind putting it aside.
+            (self.open, self.reached) = (None, Some(0));
+            return Ok(true);
+        }
+        if self.settings.rotate_at.is_none() && self.settings.rotate_every.is_none() {
+            return Ok(false);
+        }
+        let (settings, reached) = (self.settings.clone(), self.reached);
+        let done = tokio::task::spawn_blocking(move || rotation::put_aside(&settings, reached, now_ms())).await;
+        let aside = done.map_err(|_| later("putting the file aside was interrupted".into()))?;
+        let aside = aside.map_err(|e| later(format!("{}: {e}", self.settings.path.display())))?;
+        if aside {
+            (self.open, self.reached) = (None, Some(0));
+        }
+        Ok(aside)
     }
 
     pub(crate) async fn send(&mut self, lines: Vec<u8>) -> Result<u64, Failure> {
-        let (path, reached, open) = (self.path.clone(), self.reached, self.open.take());
+        let (path, layout, reached, open) = (self.settings.path.clone(), self.settings.layout.clone(), self.reached, self.open.take());
         let done = tokio::task::spawn_blocking(move || {
             let mut open = match open.filter(|o| o.is_at(&path)) {
                 Some(open) => open,
                 None => Open::new(&path, reached)?,
             };
-            open.append(&lines)?;
+            open.append(&layout)?.write(&lines)?;
             Ok::<_, std::io::Error>(open)
         })
         .await;
@@ -50,8 +101,8 @@ impl FileOutlet {
                 self.open = Some(open);
                 Ok(written)
             }
-            Ok(Err(e)) => Err(Failure::Later { why: format!("{}: {e}", self.path.display()), after: None }),
-            Err(_) => Err(Failure::Later { why: "writing was interrupted".into(), after: None }),
+            Ok(Err(e)) => Err(later(format!("{}: {e}", self.settings.path.display()))),
+            Err(_) => Err(later("writing was interrupted".into())),
         }
     }
 
@@ -119,7 +170,8 @@ impl Open {
         std::fs::metadata(path).is_ok_and(|m| m.dev() == self.device && m.ino() == self.inode)
     }
 
-    fn append(&mut self, lines: &[u8]) -> std::io::Result<()> {
+    /// Makes ready to append behind what is settled.
+    fn append(&mut self, layout: &Layout) -> std::io::Result<Appending<'_>> {
         let length = self.file.metadata()?.len();
         if length < self.settled {
             // Somebody emptied it; it goes on from there.
@@ -128,9 +180,51 @@ impl Open {
             self.file.set_len(self.settled)?;
         }
         self.written = self.settled;
-        self.file.write_all(lines)?;
-        self.file.sync_data()?;
-        self.written = self.settled + lines.len() as u64;
+        let layout = match layout {
+            Layout::JsonLines => Writer::Plain,
+            Layout::Text(template) => Writer::Text(LineTemplate::new(template).map_err(|(_, why)| std::io::Error::other(why))?),
+            Layout::Csv(columns) => Writer::Csv(CsvRows::new(columns)),
+        };
+        Ok(Appending { open: self, layout })
+    }
+}
+
+enum Writer {
+    Plain,
+    Text(LineTemplate),
+    Csv(CsvRows),
+}
+
+struct Appending<'a> {
+    open: &'a mut Open,
+    layout: Writer,
+}
+
+impl Appending<'_> {
+    fn write(self, lines: &[u8]) -> std::io::Result<()> {
+        let Appending { open, layout } = self;
+        let mut written = Vec::new();
+        let bytes = match layout {
+            Writer::Plain => lines,
+            Writer::Text(mut template) => {
+                each(lines).for_each(|event| template.write(event, &mut written));
+                &written
+            }
+            Writer::Csv(mut rows) => {
+                if open.settled == 0 {
+                    rows.head(&mut written);
+                }
+                each(lines).for_each(|event| rows.write(event, &mut written));
+                &written
+            }
+        };
+        open.file.write_all(bytes)?;
+        open.file.sync_data()?;
+        open.written = open.settled + bytes.len() as u64;
         Ok(())
     }
+}
+
+fn later(why: String) -> Failure {
+    Failure::Later { why, after: None }
 }

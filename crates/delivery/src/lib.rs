@@ -9,6 +9,7 @@ mod health;
 mod http;
 mod lanes;
 mod probe;
+mod rotation;
 pub mod standin;
 mod syslog;
 mod tls;
@@ -16,6 +17,7 @@ mod worker;
 
 use std::time::Duration;
 
+pub use file::FileSettings;
 pub use health::{Answers, Health, HealthHandle, State};
 pub use http::HttpSettings;
 pub use probe::{ProbeStep, probe};
@@ -25,11 +27,8 @@ pub use worker::{Worker, WorkerSettings};
 /// What a destination is, with everything that is needed to send to it.
 #[derive(Clone, PartialEq, Eq)]
 pub enum Kind {
-    /// Appends lines to a file.
-    File {
-        /// The file.
-        path: std::path::PathBuf,
-    },
+    /// Appends to a file.
+    File(FileSettings),
     /// Posts events.
     Http(HttpSettings),
     /// Sends syslog messages.
@@ -66,9 +65,9 @@ impl Outlet {
     /// Opens the way to a destination. What cannot be opened is told in words.
     async fn open(settings: &WorkerSettings, spool: &rockrose_spool::Spool) -> Result<Outlet, String> {
         match &settings.kind {
-            Kind::File { path } => {
-                let reached = spool.reached(&settings.name, &path.to_string_lossy()).await.map_err(|e| e.to_string())?;
-                Ok(Outlet::File(file::FileOutlet::new(path.clone(), reached)))
+            Kind::File(file) => {
+                let reached = spool.reached(&settings.name, &file.path.to_string_lossy()).await.map_err(|e| e.to_string())?;
+                Ok(Outlet::File(file::FileOutlet::new(file.clone(), reached)))
             }
             Kind::Http(http) => Ok(Outlet::Http(Box::new(http::HttpOutlet::new(http.clone())?))),
             Kind::Syslog(syslog) => Ok(Outlet::Syslog(Box::new(syslog::SyslogOutlet::new(syslog.clone())?))),
@@ -95,6 +94,11 @@ impl Outlet {
             Outlet::Syslog(syslog) => syslog.send(lines).await.map(|()| None),
             Outlet::Discard(discard) => discard.send(lines).map(|()| None),
         }
+    }
+
+    /// What must be done before anything is sent. Says whether a file was put aside, so that the next is empty.
+    pub(crate) async fn prepare(&mut self) -> Result<bool, Failure> {
+        if let Outlet::File(file) = self { file.put_aside().await } else { Ok(false) }
     }
 
     /// What was sent last is now settled in the spool.

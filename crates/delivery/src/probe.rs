@@ -54,8 +54,8 @@ pub async fn probe(settings: &WorkerSettings) -> Vec<ProbeStep> {
         Kind::Discard => {
             probe.step("accept", async { Ok(((), "it takes everything and keeps nothing".to_owned())) }).await;
         }
-        Kind::File { path } => {
-            let path = path.clone();
+        Kind::File(file) => {
+            let path = file.path.clone();
             let opened = tokio::task::spawn_blocking(move || crate::file::could_write(&path));
             probe.step("open", async { opened.await.unwrap_or_else(|_| Err("it could not be looked at".into())).map(|says| ((), says)) }).await;
         }

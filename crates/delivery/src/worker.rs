@@ -7,7 +7,7 @@ use std::collections::HashSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use rockrose_spool::{Discard, Parcel, Spool, SpoolError, Which};
+use rockrose_spool::{Discard, Parcel, Settlement, Spool, SpoolError, Which};
 use tokio::sync::watch;
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
@@ -275,8 +275,17 @@ impl Shared {
             if !self.paced(parcel.front(at_once).len()).await {
                 return;
             }
+            let prepared = outlet.prepare().await;
+            if let (Ok(true), Kind::File(file)) = (&prepared, &self.settings.kind)
+                && !self.settle(Settlement::nothing(self.name(), now_ms()).reaching(&file.path.to_string_lossy(), 0)).await
+            {
+                return;
+            }
             let begun = Instant::now();
-            let sent = outlet.send(&parcel, at_once).await;
+            let sent = match prepared {
+                Ok(_) => outlet.send(&parcel, at_once).await,
+                Err(failure) => Err(failure),
+            };
             self.health.answered(begun.elapsed(), sent.is_ok());
             match sent {
                 Ok(length) => {
@@ -284,8 +293,8 @@ impl Shared {
                     failures = 0;
                     self.lanes.took();
                     let mut settlement = parcel.settle(at_once, None, now_ms());
-                    if let (Some(length), Kind::File { path }) = (length, &self.settings.kind) {
-                        settlement = settlement.reaching(&path.to_string_lossy(), length);
+                    if let (Some(length), Kind::File(file)) = (length, &self.settings.kind) {
+                        settlement = settlement.reaching(&file.path.to_string_lossy(), length);
                     }
                     if !self.settle(settlement).await {
                         return;
@@ -337,7 +346,7 @@ impl Shared {
     }
 
     /// Records a settlement. If the spool cannot, the parcel is given up: it will be read anew, as the spool knows it.
-    async fn settle(&self, settlement: rockrose_spool::Settlement) -> bool {
+    async fn settle(&self, settlement: Settlement) -> bool {
         match self.spool.settle(settlement).await {
             Ok(()) => true,
             // An operator let it go while it was on its way.

@@ -64,6 +64,12 @@ impl Settlement {
         if self.refused.is_some() { Measure::Quarantined } else { Measure::Delivered }
     }
 
+    /// One that covers no events.
+    #[must_use]
+    pub fn nothing(destination: &str, at_ms: i64) -> Settlement {
+        Settlement { destination: destination.to_owned(), at_ms, progress: Vec::new(), refused: None, refused_lines: Vec::new(), reached: None }
+    }
+
     /// The events it covers.
     #[must_use]
     pub fn amount(&self) -> Amount {

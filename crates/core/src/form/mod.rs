@@ -3,9 +3,11 @@
 //! Every function takes events as they leave, JSON objects a line each, and writes to the end of a buffer.
 
 mod cloud_events;
+mod line;
 mod syslog;
 
 pub use cloud_events::{Origin, cloud_events};
+pub use line::{CsvRows, LineTemplate};
 pub use syslog::{Syslog, SyslogFacility};
 
 use crate::field::{FieldTable, Path};
@@ -24,7 +26,7 @@ pub fn json_array(lines: &[u8], out: &mut Vec<u8>) {
 }
 
 /// The lines, without their line ends.
-fn each(lines: &[u8]) -> impl Iterator<Item = &[u8]> {
+pub fn each(lines: &[u8]) -> impl Iterator<Item = &[u8]> {
     lines.split(|b| *b == b'\n').filter(|line| !line.is_empty())
 }
 

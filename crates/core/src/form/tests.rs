@@ -70,6 +70,28 @@ fn facilities_have_words() {
     assert_eq!(out, b"<30>1 - - - - - -");
 }
 
+#[test]
+fn lines_follow_their_template() {
+    let mut out = Vec::new();
+    let mut template = LineTemplate::new("{time} [{severity}] {host.name}: {message} {{{n}}}").unwrap();
+    template.write(br#"{"ts":"10:00","lvl":"warn","host":{"name":"quay-1"},"msg":"two\nlines","n":1.50}"#, &mut out);
+    template.write(br#"{"message":"","n":null}"#, &mut out);
+    assert_eq!(String::from_utf8(out).unwrap(), "10:00 [warn] quay-1: two\\nlines {1.50}\n- [-] -: - {-}\n");
+    for (wrong, at) in [("a } b", 2), ("a {b", 2), ("{}", 1), ("{a b}", 1), ("{a.}", 1)] {
+        assert_eq!(LineTemplate::new(wrong).map(|_| ()).unwrap_err().0, at, "{wrong}");
+    }
+}
+
+#[test]
+fn rows_are_quoted_where_they_must_be() {
+    let mut out = Vec::new();
+    let mut rows = CsvRows::new(&["message".into(), "http.status".into(), "n".into()]);
+    rows.head(&mut out);
+    rows.write(br#"{"msg":"a, \"b\"\nc","http":{"status":404},"n":true}"#, &mut out);
+    rows.write(br#"{"n":[1,2]}"#, &mut out);
+    assert_eq!(String::from_utf8(out).unwrap(), "message,http.status,n\n\"a, \"\"b\"\"\nc\",404,true\n,,\"[1,2]\"\n");
+}
+
 proptest! {
     /// Our own reader of the protocol, written apart, finds in a message what stood in the event.
     #[test]

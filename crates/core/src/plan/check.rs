@@ -280,6 +280,12 @@ impl Checker<'_> {
         Mistake { at: start..end, ..mistake }
     }
 
+    /// The character at byte `at` of a text, as a place in the document.
+    pub(super) fn place_in(&self, written: &At<&str>, at: usize) -> std::ops::Range<usize> {
+        let start = inside(self.text, &written.at, written.value, at);
+        start..(start + 1).min(written.at.end)
+    }
+
     pub(super) fn steps(&mut self, written: &[At<String>]) -> Vec<Step> {
         let mut steps = Vec::new();
         for text in written {

@@ -5,7 +5,7 @@ use std::time::Duration;
 use super::check::{Checker, MB, SecretName};
 use super::keys::DESTINATION;
 use super::parse::{At, HeaderValue, Raw, Section};
-use crate::form::SyslogFacility;
+use crate::form::{LineTemplate, SyslogFacility};
 use crate::lang::{Mistake, Step, nearest};
 
 /// Bodies on their way at once, where nothing is said.
@@ -52,11 +52,8 @@ pub enum WhenFull {
 /// What a destination is, with what only that kind has.
 #[derive(Clone, Debug, PartialEq)]
 pub enum DestinationKind {
-    /// Events are appended to a file, as JSON lines.
-    File {
-        /// The file's path.
-        path: String,
-    },
+    /// Events are appended to a file.
+    File(FileDestination),
     /// Events are posted.
     Http(HttpDestination),
     /// Events are sent as syslog messages.
@@ -70,7 +67,7 @@ impl DestinationKind {
     #[must_use]
     pub fn word(&self) -> &'static str {
         match self {
-            DestinationKind::File { .. } => "file",
+            DestinationKind::File(_) => "file",
             DestinationKind::Http(_) => "http",
             DestinationKind::Syslog(_) => "syslog",
             DestinationKind::Discard => "discard",
@@ -91,6 +88,43 @@ impl DestinationKind {
             .chain(http.headers.iter().filter_map(|(_, value)| if let HeaderText::Secret(secret) = value { Some(secret) } else { None }))
             .collect()
     }
+}
+
+/// A file that events are appended to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct FileDestination {
+    /// Its path.
+    pub path: String,
+    /// How events are written.
+    pub layout: Layout,
+    /// A file of so many bytes is put aside.
+    pub rotate_at: Option<u64>,
+    /// A new file is begun with each of these.
+    pub rotate_every: Option<Period>,
+    /// How many files that were put aside are kept.
+    pub keep_files: Option<u64>,
+    /// How files that were put aside are compressed.
+    pub packing: Packing,
+}
+
+/// How events are written to a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Layout {
+    /// JSON objects, a line each.
+    JsonLines,
+    /// Lines by a template (see [`crate::form::LineTemplate`]).
+    Text(String),
+    /// Rows of CSV with these columns, below a row of their names.
+    Csv(Vec<String>),
+}
+
+/// A stretch of time that begins at a round one, in UTC.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Period {
+    /// From hour to hour.
+    Hour,
+    /// From midnight to midnight.
+    Day,
 }
 
 /// How events are written in a body.
@@ -232,7 +266,14 @@ impl Checker<'_> {
                 if path.value.is_empty() || path.value.ends_with('/') || path.value.contains('\0') {
                     self.mistakes.push(Mistake::new(path.at, "this names no file").expected("a file's path"));
                 }
-                DestinationKind::File { path: path.value.to_owned() }
+                DestinationKind::File(FileDestination {
+                    path: path.value.to_owned(),
+                    layout: self.layout(section),
+                    rotate_at: section.text("rotate_at").map(|_| self.size(section, "rotate_at", MB, 1_000_000 * MB)),
+                    rotate_every: section.text("rotate_every").map(|p| if p.value == "hour" { Period::Hour } else { Period::Day }),
+                    keep_files: if let Some(At { value: Raw::Count(n), .. }) = section.get("keep_files") { Some(*n) } else { None },
+                    packing: packing(section, Packing::Plain),
+                })
             }
             "http" => {
                 let endpoints = section.texts("endpoints");
@@ -254,11 +295,7 @@ impl Checker<'_> {
                     },
                     sign_in: self.sign_in(section),
                     headers: self.headers(section),
-                    packing: match section.text("compress").map(|c| c.value) {
-                        Some("none") => Packing::Plain,
-                        Some("zstd") => Packing::Zstd,
-                        _ => Packing::Gzip,
-                    },
+                    packing: packing(section, Packing::Gzip),
                     tls: self.tls(section),
                     timeout: self.duration(section, "timeout", Duration::from_secs(30)),
                     max_batch: self.size(section, "max_batch", MB, 100 * MB),
@@ -287,6 +324,39 @@ impl Checker<'_> {
             _ => return None,
         };
         Some(Destination { name: section.name.value.clone(), kind, always, price, hold_at_most, hold_for, when_full, max_rate, in_flight })
+    }
+
+    fn layout(&mut self, section: &Section) -> Layout {
+        let (template, columns) = (section.text("template"), section.get("columns"));
+        let word = section.text("layout").map_or("json lines", |l| l.value);
+        let here = section.get("layout").map_or_else(|| section.name.at.clone(), |l| l.at.clone());
+        let beside = if word == "text" { columns.map(|c| c.at.clone()) } else { template.as_ref().map(|t| t.at.clone()) };
+        let beside = beside.or_else(|| if word == "json lines" { columns.map(|c| c.at.clone()) } else { None });
+        if let Some(at) = beside {
+            self.mistakes
+                .push(Mistake::new(at, format!("the layout `{word}` has no use for this")).expected("`template` beside \"text\", `columns` beside \"csv\""));
+        }
+        match (word, template) {
+            ("text", Some(template)) => {
+                if let Err((at, why)) = LineTemplate::new(template.value) {
+                    let at = self.place_in(&template, at);
+                    self.mistakes.push(Mistake::new(at, why));
+                }
+                Layout::Text(template.value.to_owned())
+            }
+            ("text", None) => {
+                self.mistakes.push(Mistake::new(here, "lines of text need a template").expected("`template = \"{time} {severity} {message}\"`"));
+                Layout::JsonLines
+            }
+            ("csv", _) => {
+                let columns: Vec<String> = section.texts("columns").iter().map(|c| c.value.clone()).collect();
+                if columns.is_empty() {
+                    self.mistakes.push(Mistake::new(here, "rows of CSV need columns").expected("`columns = [\"time\", \"severity\", \"message\"]`"));
+                }
+                Layout::Csv(columns)
+            }
+            _ => Layout::JsonLines,
+        }
     }
 
     fn sign_in(&mut self, section: &Section) -> SignIn {
@@ -381,6 +451,15 @@ impl Checker<'_> {
             Some(host) if !host.is_empty() && endpoint.value.bytes().all(|b| b > b' ' && b != 0x7f) => {}
             _ => self.mistakes.push(Mistake::new(endpoint.at.clone(), format!("`{}` is not a URL", endpoint.value)).expected("`http://…` or `https://…`")),
         }
+    }
+}
+
+fn packing(section: &Section, usual: Packing) -> Packing {
+    match section.text("compress").map(|c| c.value) {
+        Some("none") => Packing::Plain,
+        Some("gzip") => Packing::Gzip,
+        Some("zstd") => Packing::Zstd,
+        _ => usual,
     }
 }
 

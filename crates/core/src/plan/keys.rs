@@ -58,6 +58,8 @@ pub(super) const SOURCE_KINDS: &[&str] = &["http"];
 pub(super) const DESTINATION_KINDS: &[&str] = &["file", "http", "syslog", "discard"];
 pub(super) const BODY_FORMS: &[&str] = &["json lines", "json array", "cloudevents"];
 pub(super) const PACKINGS: &[&str] = &["gzip", "zstd", "none"];
+pub(super) const LAYOUTS: &[&str] = &["json lines", "text", "csv"];
+pub(super) const PERIODS: &[&str] = &["hour", "day"];
 pub(super) const SPREADS: &[&str] = &["first that answers", "in turn"];
 
 /// Destinations at the other end of a network.
@@ -89,7 +91,16 @@ pub(super) const SOURCE: &[Key] = &[
 
 pub(super) const DESTINATION: &[Key] = &[
     needed("kind", Shape::Word(DESTINATION_KINDS), "What it is."),
-    only(&["file"], needed("path", Shape::Text, "The file that events are appended to, as JSON lines.")),
+    only(&["file"], needed("path", Shape::Text, "The file that events are appended to.")),
+    only(
+        &["file"],
+        key("layout", Shape::Word(LAYOUTS), "How events are written. `json lines` if left out; `text` goes with `template`, `csv` with `columns`."),
+    ),
+    only(&["file"], key("template", Shape::Text, "A line's text, with fields in braces: \"{time} {severity} {message}\".")),
+    only(&["file"], key("columns", Shape::Texts, "The fields that are columns, by their paths.")),
+    only(&["file"], key("rotate_at", Shape::Size, "A file that has grown so large is put aside and a new one begun. Never, if left out.")),
+    only(&["file"], key("rotate_every", Shape::Word(PERIODS), "A new file is begun with each hour or day, in UTC. Never, if left out.")),
+    only(&["file"], key("keep_files", Shape::Count, "How many files that were put aside are kept; the oldest are removed. All, if left out.")),
     only(&["http"], needed("endpoints", Shape::Texts, "The URLs that events are posted to.")),
     only(
         &["http"],
@@ -104,7 +115,10 @@ pub(super) const DESTINATION: &[Key] = &[
     only(&["http"], key("user", Shape::Text, "The user of basic authentication, with `password`.")),
     only(&["http"], key("password", Shape::Secret, "The password of basic authentication, with `user`.")),
     only(&["http"], key("headers", Shape::Headers, "Headers that are sent along: texts, or references to secrets.")),
-    only(&["http"], key("compress", Shape::Word(PACKINGS), "How bodies are compressed. `gzip` if left out.")),
+    only(
+        &["http", "file"],
+        key("compress", Shape::Word(PACKINGS), "How bodies are compressed, `gzip` if left out; or files that were put aside, `none` if left out."),
+    ),
     only(&["syslog"], needed("address", Shape::Text, "Where messages go: `tcp://HOST:PORT` (octet-counted), `tls://HOST:PORT` or `udp://HOST:PORT`.")),
     only(&["syslog"], key("facility", Shape::Word(SyslogFacility::WORDS), "The facility of the messages. `user` if left out.")),
     only(NETWORK, key("ca", Shape::Text, "A file of certificates (PEM) that are trusted besides the system's.")),

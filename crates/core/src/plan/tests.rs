@@ -127,6 +127,24 @@ fn what_belongs_to_a_network_points() {
 }
 
 #[test]
+fn what_belongs_to_a_file_points() {
+    let path = "path = \"vault.jsonl\"";
+    wrong(path, &format!("{path}\nlayout = \"csv\""), "\"csv\"", None);
+    wrong(path, &format!("{path}\nlayout = \"text\""), "\"text\"", None);
+    wrong(path, &format!("{path}\nlayout = \"txt\""), "\"txt\"", Some("text"));
+    wrong(path, &format!("{path}\nlayout = \"text\"\ntemplate = \"a {{b\""), "{", None);
+    wrong(path, &format!("{path}\ntemplate = \"{{a}}\""), "\"{a}\"", None);
+    wrong(path, &format!("{path}\ncolumns = [\"a\"]"), "[\"a\"]", None);
+    wrong(path, &format!("{path}\nrotate_every = \"week\""), "\"week\"", None);
+    wrong(path, &format!("{path}\nkeep_files = 0"), "0", None);
+    let good = GOOD
+        .replace(path, &format!("{path}\nlayout = \"text\"\ntemplate = \"{{time}} {{message}}\"\nrotate_at = \"1 GB\"\nkeep_files = 3\ncompress = \"zstd\""));
+    let plan = CheckedPlan::read(&good).unwrap();
+    let Some(DestinationKind::File(file)) = plan.destinations.iter().map(|d| &d.kind).find(|k| k.word() == "file") else { panic!() };
+    assert_eq!((file.layout.clone(), file.packing, file.keep_files), (Layout::Text("{time} {message}".into()), Packing::Zstd, Some(3)));
+}
+
+#[test]
 fn secrets_of_every_sort_are_known() {
     let text = GOOD.replace(
         "token = { secret = \"desk\" }",

@@ -11,6 +11,7 @@ use rockrose_spool::{Arrival, pack};
 mod certificates;
 mod control;
 mod faults;
+mod files;
 mod http_forms;
 mod syslog;
 
@@ -107,7 +108,7 @@ async fn every_kind_takes_everything_once_and_in_order() {
         std::fs::create_dir_all(kept.parent().unwrap()).unwrap();
         let (address, _stop) = stand_in(standin::StandIn { into: Some(kept.clone()), token: Some("t".into()), ..Default::default() }, "127.0.0.1:0").await;
         let (kind, out) = match which {
-            "file" => (Kind::File { path: p.out.clone() }, Some(&p.out)),
+            "file" => (Kind::File(FileSettings::new(p.out.clone())), Some(&p.out)),
             "http" => (http(address, Some("t")), Some(&kept)),
             _ => (Kind::Discard, None),
         };
@@ -192,7 +193,7 @@ async fn a_wrong_token_waits_and_never_shows_it() {
 #[tokio::test]
 async fn what_a_crash_left_behind_the_settled_length_is_cut_off() {
     let p = place();
-    let kind = Kind::File { path: p.out.clone() };
+    let kind = Kind::File(FileSettings::new(p.out.clone()));
     let w = worker(&p, kind.clone());
     queue(&p.spool, "d", &numbered(0..5)).await;
     until("it is drained", || drained(&p.spool, "d")).await;
@@ -216,7 +217,7 @@ async fn what_a_crash_left_behind_the_settled_length_is_cut_off() {
 async fn a_file_that_cannot_be_written_waits_with_the_reason() {
     let p = place();
     std::fs::create_dir_all(&p.out).unwrap();
-    let w = worker(&p, Kind::File { path: p.out.clone() });
+    let w = worker(&p, Kind::File(FileSettings::new(p.out.clone())));
     queue(&p.spool, "d", &numbered(0..2)).await;
     until("it fails", || w.health().get().failures >= 1).await;
     assert!(w.health().get().last_error.unwrap().contains("out.jsonl"));

@@ -157,7 +157,7 @@ fn stopped(now_ms: i64) -> DestinationHealth {
 
 fn target(d: &Destination) -> String {
     match &d.kind {
-        DestinationKind::File { path } => path.clone(),
+        DestinationKind::File(file) => file.path.clone(),
         DestinationKind::Http(http) => http.endpoints.first().map(|e| e.split('?').next().unwrap_or_default().to_owned()).unwrap_or_default(),
         DestinationKind::Syslog(syslog) => format!("{}:{}", syslog.host, syslog.port),
         DestinationKind::Discard => String::new(),

@@ -1,0 +1,126 @@
+//! Files put aside: named after the time, compressed, and the oldest removed.
+
+use std::fs::File;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::time::SystemTime;
+
+use rockrose_core::plan::{Packing, Period};
+
+use crate::file::FileSettings;
+
+/// Gives the file another name if it has grown large or its period is over. Says whether it did.
+pub(crate) fn put_aside(settings: &FileSettings, reached: Option<u64>, now_ms: i64) -> std::io::Result<bool> {
+    let about = match std::fs::metadata(&settings.path) {
+        Ok(about) if about.is_file() && about.len() > 0 => about,
+        Ok(_) => return Ok(false),
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(false),
+        Err(e) => return Err(e),
+    };
+    let large = settings.rotate_at.is_some_and(|most| about.len() >= most);
+    let over = settings.rotate_every.is_some_and(|period| {
+        let begun = about.created().or_else(|_| about.modified()).ok().and_then(|t| t.duration_since(SystemTime::UNIX_EPOCH).ok());
+        begun.is_some_and(|begun| stretch(period, begun.as_millis() as i64) < stretch(period, now_ms))
+    });
+    if !large && !over {
+        return Ok(false);
+    }
+    if let Some(reached) = reached.filter(|reached| *reached < about.len()) {
+        // What stands behind was never settled, and will be written to the new file.
+        let file = File::options().write(true).open(&settings.path)?;
+        file.set_len(reached)?;
+        file.sync_all()?;
+    }
+    let aside = name(&settings.path, now_ms)?;
+    std::fs::rename(&settings.path, &aside)?;
+    if let Some(folder) = settings.path.parent().filter(|f| !f.as_os_str().is_empty()) {
+        File::open(folder)?.sync_all()?;
+    }
+    // What follows can fail without harm: the events are there, under their own name.
+    if let Err(e) = pack(&aside, settings.packing).and_then(|()| remove_oldest(settings)) {
+        tracing::warn!(file = %aside.display(), error = %e, "a file that was put aside could not be compressed, or an old one not removed");
+    }
+    Ok(true)
+}
+
+fn stretch(period: Period, ms: i64) -> i64 {
+    ms.div_euclid(match period {
+        Period::Hour => 3_600_000,
+        Period::Day => 86_400_000,
+    })
+}
+
+/// `out-20261123T100000Z.jsonl`; with a number behind the time if there is one of that name.
+fn name(path: &Path, now_ms: i64) -> std::io::Result<PathBuf> {
+    let time = jiff::Timestamp::from_millisecond(now_ms).map_err(std::io::Error::other)?.strftime("%Y%m%dT%H%M%SZ").to_string();
+    let (stem, extension) = parts(path);
+    for n in 1..10_000 {
+        let number = if n == 1 { String::new() } else { format!("-{n}") };
+        let aside = path.with_file_name(format!("{stem}-{time}{number}{extension}"));
+        let packed = [".gz", ".zst"].iter().any(|end| PathBuf::from(format!("{}{end}", aside.display())).exists());
+        if !aside.exists() && !packed {
+            return Ok(aside);
+        }
+    }
+    Err(std::io::Error::other("there is no name left to put it aside under"))
+}
+
+/// The file's name before its extension, and that with its dot.
+fn parts(path: &Path) -> (String, String) {
+    let stem = path.file_stem().map(|s| s.to_string_lossy().into_owned()).unwrap_or_default();
+    (stem, path.extension().map(|e| format!(".{}", e.to_string_lossy())).unwrap_or_default())
+}
+
+/// Compresses a file that was put aside. The plain one is removed once the other is on the disk.
+fn pack(aside: &Path, packing: Packing) -> std::io::Result<()> {
+    let end = match packing {
+        Packing::Plain => return Ok(()),
+        Packing::Gzip => "gz",
+        Packing::Zstd => "zst",
+    };
+    let part = PathBuf::from(format!("{}.{end}.part", aside.display()));
+    let (mut from, to) = (File::open(aside)?, File::create(&part)?);
+    let mut to = match packing {
+        Packing::Zstd => {
+            let mut encoder = zstd::stream::Encoder::new(to, 3)?;
+            std::io::copy(&mut from, &mut encoder)?;
+            encoder.finish()?
+        }
+        _ => {
+            let mut encoder = flate2::write::GzEncoder::new(to, flate2::Compression::default());
+            std::io::copy(&mut from, &mut encoder)?;
+            encoder.finish()?
+        }
+    };
+    to.flush()?;
+    to.sync_all()?;
+    std::fs::rename(&part, part.with_extension(""))?;
+    std::fs::remove_file(aside)
+}
+
+/// Removes the oldest of more files than are to be kept.
+fn remove_oldest(settings: &FileSettings) -> std::io::Result<()> {
+    let Some(keep) = settings.keep_files else { return Ok(()) };
+    let (stem, extension) = parts(&settings.path);
+    let folder = settings.path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let mut aside: Vec<(SystemTime, PathBuf)> = Vec::new();
+    for entry in std::fs::read_dir(folder)? {
+        let entry = entry?;
+        let name = entry.file_name().to_string_lossy().into_owned();
+        let rest = name.strip_prefix(&format!("{stem}-")).and_then(|rest| {
+            let rest = rest.strip_suffix(".gz").or_else(|| rest.strip_suffix(".zst")).unwrap_or(rest);
+            rest.strip_suffix(&extension)
+        });
+        // Only what was put aside by us: a time, and perhaps a number.
+        let ours = rest
+            .is_some_and(|rest| rest.len() >= 16 && rest.as_bytes()[8] == b'T' && rest.as_bytes()[15] == b'Z' && rest[..8].bytes().all(|b| b.is_ascii_digit()));
+        if ours {
+            aside.push((entry.metadata()?.modified()?, entry.path()));
+        }
+    }
+    aside.sort();
+    for (_, path) in aside.iter().take(aside.len().saturating_sub(keep)) {
+        std::fs::remove_file(path)?;
+    }
+    Ok(())
+}

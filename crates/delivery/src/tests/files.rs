@@ -1,0 +1,141 @@
+//! Files in other layouts, and put aside: by size and by time, compressed, the oldest removed, and exact over crashes.
+
+use std::io::Read;
+
+use rockrose_core::plan::{Layout, Packing, Period};
+
+use super::*;
+use crate::rotation::put_aside;
+
+fn file(p: &Place, set: impl FnOnce(&mut FileSettings)) -> FileSettings {
+    let mut settings = FileSettings::new(p.out.clone());
+    set(&mut settings);
+    settings
+}
+
+/// Delivers events one parcel after the other.
+async fn deliver(p: &Place, settings: &FileSettings, range: std::ops::Range<u32>, step: usize) {
+    let w = worker(p, Kind::File(settings.clone()));
+    for start in range.clone().step_by(step) {
+        queue(&p.spool, "d", &numbered(start..(start + step as u32).min(range.end))).await;
+        until("it is drained", || drained(&p.spool, "d")).await;
+    }
+    w.stop(Duration::from_secs(5)).await;
+}
+
+/// The files beside the open one, oldest first, and what is in them.
+fn aside(p: &Place) -> Vec<(String, String)> {
+    let mut found: Vec<_> = std::fs::read_dir(p.out.parent().unwrap())
+        .unwrap()
+        .map(|e| e.unwrap())
+        .filter(|e| e.path() != p.out)
+        .map(|e| (e.metadata().unwrap().modified().unwrap(), e.path()))
+        .collect();
+    found.sort();
+    let read = |path: &Path| {
+        let bytes = std::fs::read(path).unwrap();
+        let mut text = String::new();
+        match path.extension().and_then(|e| e.to_str()) {
+            Some("gz") => flate2::read::GzDecoder::new(&bytes[..]).read_to_string(&mut text).map(|_| ()).unwrap(),
+            Some("zst") => text = String::from_utf8(zstd::stream::decode_all(&bytes[..]).unwrap()).unwrap(),
+            _ => text = String::from_utf8(bytes).unwrap(),
+        }
+        text
+    };
+    found.into_iter().map(|(_, path)| (path.file_name().unwrap().to_str().unwrap().to_owned(), read(&path))).collect()
+}
+
+/// All events, out of the files put aside and the open one.
+fn all(p: &Place) -> Vec<String> {
+    let aside = aside(p).into_iter().flat_map(|(_, text)| text.lines().map(str::to_owned).collect::<Vec<_>>());
+    aside.chain(lines_of(&p.out)).collect()
+}
+
+#[tokio::test]
+async fn events_are_written_by_a_template_or_as_rows() {
+    let p = place();
+    deliver(&p, &file(&p, |f| f.layout = Layout::Text("n is {n}, of {missing}".into())), 0..3, 2).await;
+    assert_eq!(lines_of(&p.out), ["n is 0, of -", "n is 1, of -", "n is 2, of -"]);
+    let p = place();
+    let csv = file(&p, |f| f.layout = Layout::Csv(vec!["n".into(), "other".into()]));
+    deliver(&p, &csv, 0..2, 1).await;
+    deliver(&p, &csv, 2..3, 1).await;
+    assert_eq!(lines_of(&p.out), ["n,other", "0,", "1,", "2,"], "the head stands once");
+}
+
+#[tokio::test]
+async fn a_file_that_has_grown_is_put_aside_and_compressed() {
+    for (packing, end) in [(Packing::Plain, ".jsonl"), (Packing::Gzip, ".jsonl.gz"), (Packing::Zstd, ".jsonl.zst")] {
+        let p = place();
+        deliver(&p, &file(&p, |f| (f.rotate_at, f.packing) = (Some(80), packing)), 0..50, 5).await;
+        let aside = aside(&p);
+        assert!(aside.len() >= 4, "{aside:?}");
+        assert!(aside.iter().all(|(name, _)| name.starts_with("out-20") && name.ends_with(end)), "{aside:?}");
+        assert_eq!(all(&p), numbered(0..50));
+    }
+}
+
+#[tokio::test]
+async fn each_file_of_rows_has_its_head() {
+    let p = place();
+    deliver(&p, &file(&p, |f| (f.rotate_at, f.layout) = (Some(10), Layout::Csv(vec!["n".into()]))), 0..14, 2).await;
+    let aside = aside(&p);
+    assert!(aside.len() >= 2 && aside.iter().all(|(_, text)| text.starts_with("n\n")), "{aside:?}");
+    assert!(lines_of(&p.out)[0] == "n");
+}
+
+#[tokio::test]
+async fn only_so_many_are_kept_and_nobody_elses_are_touched() {
+    let p = place();
+    std::fs::create_dir_all(p.out.parent().unwrap()).unwrap();
+    let other = p.out.with_file_name("out-of-order.jsonl");
+    std::fs::write(&other, "mine").unwrap();
+    deliver(&p, &file(&p, |f| (f.rotate_at, f.keep_files) = (Some(20), Some(2))), 0..40, 4).await;
+    assert_eq!(std::fs::read_to_string(&other).unwrap(), "mine");
+    assert_eq!(aside(&p).len(), 3, "two, and the other's");
+    let kept: Vec<String> = all(&p).into_iter().filter(|l| l != "mine").collect();
+    assert_eq!(kept.last().unwrap(), "{\"n\":39}");
+    assert!(kept.len() < 20);
+}
+
+#[tokio::test]
+async fn an_hour_or_a_day_that_is_over_begins_a_new_file() {
+    let p = place();
+    std::fs::create_dir_all(p.out.parent().unwrap()).unwrap();
+    let settings = file(&p, |f| f.rotate_every = Some(Period::Hour));
+    let hour = |ms: i64| ms.div_euclid(3_600_000) * 3_600_000;
+    assert!(!put_aside(&settings, None, now_ms()).unwrap(), "there is none");
+    std::fs::write(&p.out, "a\n").unwrap();
+    let begun = hour(now_ms());
+    assert!(!put_aside(&settings, Some(2), begun + 3_599_999).unwrap());
+    assert!(put_aside(&settings, Some(2), begun + 3_600_000).unwrap());
+    assert!(!p.out.exists());
+    // What was written and never settled stays out of the file that was put aside: it will be written again.
+    std::fs::write(&p.out, "b\nnever settled\n").unwrap();
+    assert!(put_aside(&file(&p, |f| f.rotate_every = Some(Period::Day)), Some(2), begun + 2 * 86_400_000).unwrap());
+    assert_eq!(aside(&p).into_iter().map(|(_, text)| text).collect::<Vec<_>>(), ["a\n", "b\n"]);
+}
+
+#[tokio::test]
+async fn a_crash_around_putting_aside_repeats_nothing() {
+    let p = place();
+    let settings = file(&p, |f| f.rotate_at = Some(1_000_000));
+    deliver(&p, &settings, 0..5, 5).await;
+    // It got its other name, and then the process died: the spool still knows the old length.
+    std::fs::rename(&p.out, p.out.with_file_name("out-20261123T100000Z.jsonl")).unwrap();
+    queue(&p.spool, "d", &numbered(5..8)).await;
+    let w = worker(&p, Kind::File(settings.clone()));
+    until("it is drained", || drained(&p.spool, "d")).await;
+    w.stop(Duration::from_secs(5)).await;
+    assert_eq!(p.spool.reached("d", p.out.to_str().unwrap()).await.unwrap(), Some(24));
+    // And again, with something written that was never settled.
+    std::fs::write(p.out.with_file_name("out-20261123T110000Z.jsonl"), std::fs::read(&p.out).unwrap()).unwrap();
+    std::fs::remove_file(&p.out).unwrap();
+    let w = worker(&p, Kind::File(settings.clone()));
+    queue(&p.spool, "d", &numbered(8..9)).await;
+    until("it is drained", || drained(&p.spool, "d")).await;
+    w.stop(Duration::from_secs(5)).await;
+    std::io::Write::write_all(&mut std::fs::OpenOptions::new().append(true).open(&p.out).unwrap(), b"{\"n\":9}\n{\"n\":").unwrap();
+    deliver(&p, &settings, 9..11, 2).await;
+    assert_eq!(all(&p), numbered(0..11));
+}
