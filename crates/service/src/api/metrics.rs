@@ -6,13 +6,13 @@ use axum::extract::{ConnectInfo, State};
 use axum::http::{HeaderMap, Method, header};
 use axum::response::{IntoResponse, Response};
 use prometheus::core::Collector;
-use prometheus::{Encoder, IntCounterVec, IntGaugeVec, Opts, Registry, TextEncoder};
+use prometheus::{Encoder, GaugeVec, IntCounterVec, IntGaugeVec, Opts, Registry, TextEncoder};
 use rockrose_core::ledger::Measure;
 use rockrose_delivery::State as Health;
 use rockrose_intake::{Peer, Problem};
 
 use super::auth;
-use crate::App;
+use crate::{App, queues};
 
 /// Metrics. Asked from this machine they are open; from elsewhere they need a token, since names show in them.
 pub(crate) async fn metrics(State(app): State<Arc<App>>, ConnectInfo(Peer(peer)): ConnectInfo<Peer>, headers: HeaderMap) -> Response {
@@ -39,6 +39,12 @@ fn text(app: &App) -> prometheus::Result<Vec<u8>> {
     let waiting_bytes = gauge("rockrose_waiting_bytes", "Bytes that wait for delivery.", &["destination"])?;
     let oldest = gauge("rockrose_waiting_oldest_timestamp_seconds", "When the oldest event that waits was queued.", &["destination"])?;
     let failing = gauge("rockrose_destination_failing", "1 while the last try to deliver failed.", &["destination"])?;
+    let paused = gauge("rockrose_destination_paused", "1 while an operator holds its events back.", &["destination"])?;
+    let full = gauge("rockrose_destination_full", "1 while it holds all it may.", &["destination"])?;
+    let failures = gauge("rockrose_destination_failures", "Tries that failed in a row.", &["destination"])?;
+    let floats = |name: &str, says: &str, labels: &[&str]| GaugeVec::new(Opts::new(name, says), labels);
+    let answers = floats("rockrose_destination_answer_seconds", "How long the last answers took (at most 256), by quantile.", &["destination", "quantile"])?;
+    let good = floats("rockrose_destination_good_answers_ratio", "The share of the last answers that took what was sent.", &["destination"])?;
     let revision = gauge("rockrose_plan_revision", "The revision of the plan that runs.", &[])?;
     let started = gauge("rockrose_start_timestamp_seconds", "When the service started.", &["version"])?;
     let reading = app.meter.read();
@@ -61,13 +67,23 @@ fn text(app: &App) -> prometheus::Result<Vec<u8>> {
     }
     let running = app.engine.running();
     for destination in &running.checked.destinations {
-        let bad = app.engine.health(&destination.name).is_some_and(|h| h.state == Health::Failing);
-        failing.with_label_values(&[&destination.name]).set(i64::from(bad));
+        let (name, health) = (destination.name.as_str(), app.engine.health(&destination.name));
+        let bad = health.as_ref().is_some_and(|h| h.state == Health::Failing);
+        failing.with_label_values(&[name]).set(i64::from(bad));
+        paused.with_label_values(&[name]).set(i64::from(app.engine.paused(name).is_some()));
+        full.with_label_values(&[name]).set(i64::from(queues::is_full(&app.spool, destination)));
+        failures.with_label_values(&[name]).set(health.as_ref().map_or(0, |h| i64::from(h.failures)));
+        if let Some(known) = health.map(|h| h.answers).filter(|a| a.count > 0) {
+            good.with_label_values(&[name]).set(known.good);
+            for (quantile, ms) in [("0.5", known.p50_ms), ("0.9", known.p90_ms), ("0.99", known.p99_ms)] {
+                answers.with_label_values(&[name, quantile]).set(ms / 1_000.0);
+            }
+        }
     }
     let none: [&str; 0] = [];
     revision.with_label_values(&none).set(running.revision);
     started.with_label_values(&[env!("CARGO_PKG_VERSION")]).set(app.started_ms / 1000);
-    let all: [Box<dyn Collector>; 9] = [
+    let all: [Box<dyn Collector>; 14] = [
         Box::new(events),
         Box::new(bytes),
         Box::new(saved),
@@ -75,6 +91,11 @@ fn text(app: &App) -> prometheus::Result<Vec<u8>> {
         Box::new(waiting_bytes),
         Box::new(oldest),
         Box::new(failing),
+        Box::new(paused),
+        Box::new(full),
+        Box::new(failures),
+        Box::new(answers),
+        Box::new(good),
         Box::new(revision),
         Box::new(started),
     ];
