@@ -74,6 +74,12 @@ impl Records {
         ask(&mut self.connection.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
+    /// A name for this node among others, drawn from the key file: 16 hexadecimal digits.
+    #[must_use]
+    pub fn node(&self) -> String {
+        self.key.derive("name of the node").iter().take(8).map(|b| format!("{b:02x}")).collect()
+    }
+
     /// The key under which redacted values are hashed, drawn from the key file.
     #[must_use]
     pub fn hash_key(&self) -> [u8; 32] {

@@ -140,7 +140,7 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
                 packing: file.packing,
             }),
             DestinationKind::Discard => Kind::Discard,
-            DestinationKind::Http(http) => Kind::Http(http_settings(http, &secrets)),
+            DestinationKind::Http(http) => Kind::Http(http_settings(http, &secrets, &app.records.node())),
             DestinationKind::Syslog(s) => Kind::Syslog(SyslogSettings {
                 transport: s.transport,
                 host: s.host.clone(),
@@ -175,7 +175,7 @@ async fn bind(settings: &HttpSource) -> std::io::Result<BoundedListener> {
     }
 }
 
-fn http_settings(http: &HttpDestination, secrets: &BTreeMap<String, Secret>) -> HttpSettings {
+fn http_settings(http: &HttpDestination, secrets: &BTreeMap<String, Secret>, node: &str) -> HttpSettings {
     let value = |SecretName(name): &SecretName| secrets.get(name).map(|s| s.reveal().to_owned()).unwrap_or_default();
     HttpSettings {
         endpoints: http.endpoints.clone(),
@@ -201,7 +201,7 @@ fn http_settings(http: &HttpDestination, secrets: &BTreeMap<String, Secret>) -> 
         tls: http.tls.clone(),
         timeout: http.timeout,
         max_batch: http.max_batch as usize,
-        node: "urn:rockrose".to_owned(),
+        node: format!("urn:rockrose:{node}"),
     }
 }
 
@@ -217,7 +217,8 @@ fn http_source(source: &Source, secrets: &BTreeMap<String, Secret>) -> HttpSourc
 }
 
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
-    let surroundings = Surroundings { tables: tables::slots(&ready.tables), names: Some(Arc::clone(&app.names) as Arc<dyn Names>) };
+    let names = Some(Arc::clone(&app.names) as Arc<dyn Names>);
+    let surroundings = Surroundings { tables: tables::slots(&ready.tables), names, node: app.records.node() };
     let compiled = app.engine.compile(&checked, &surroundings);
     {
         let _order = app.engine.windows.lock().await;

@@ -12,4 +12,5 @@ mod hostile;
 mod plan;
 mod queues;
 mod secrecy;
+mod sites;
 mod windows;

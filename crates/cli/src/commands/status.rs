@@ -57,7 +57,12 @@ pub(crate) async fn status(common: &Common) -> Outcome {
         Some(n) => format!("{} events ({}) wait", format::count(n), format::bytes(status["waiting_bytes"].as_f64().unwrap_or(0.0))),
     };
     let up = format::age(now - status["started_ms"].as_i64().unwrap_or(now));
-    let head = format!("Rockrose {}, revision {}, up {up}; ledger {balanced}; {waiting}", text(&status, "version"), status["revision"]);
+    let head = format!(
+        "Rockrose {}, node {}, revision {}, up {up}; ledger {balanced}; {waiting}",
+        text(&status, "version"),
+        text(&status, "node"),
+        status["revision"]
+    );
     if list(&flow["sources"]).is_empty() && list(&flow["destinations"]).is_empty() {
         return format::blocks(&[head, "The plan is empty. `rockrose apply PLAN` applies one.".into()]);
     }

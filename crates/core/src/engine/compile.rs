@@ -7,6 +7,7 @@ use std::sync::Arc;
 use super::index::Index;
 use super::metric::Sets;
 use super::pace::{Buckets, Targets};
+use super::passed;
 use super::redaction::Target;
 use super::shape::{Chosen, Renamed};
 use super::steps::{Do, Joined, Operation};
@@ -36,6 +37,8 @@ pub struct Surroundings {
     pub tables: HashMap<String, Arc<TableSlot>>,
     /// What `resolve` asks.
     pub names: Option<Arc<dyn Names>>,
+    /// The name of this node among those it forwards to: letters and digits. Empty, it marks nothing.
+    pub node: String,
 }
 
 /// A plan ready to run. It is immutable but for what steps remember, and shared between threads.
@@ -127,7 +130,10 @@ impl CompiledPlan {
         let mut c = Compiler { plan, surroundings, windows: 0, sets: HashMap::new(), fields: FieldTable::default(), tests: Tests::default() };
         let numbers: HashMap<&str, usize> = plan.destinations.iter().enumerate().map(|(i, d)| (d.name.as_str(), i)).collect();
         // In the order of an event's way, so that windows are numbered in it.
-        let mut arrivals: Vec<_> = plan.sources.iter().map(|source| c.steps(&source.on_arrival, Stand::Arrival)).collect();
+        let node = surroundings.node.as_str();
+        let forwards = !node.is_empty() && plan.destinations.iter().any(|d| d.kind.forward().is_some());
+        let stop = if forwards { passed::stop(node) } else { Vec::new() };
+        let mut arrivals: Vec<_> = plan.sources.iter().map(|source| c.steps(&[&source.on_arrival[..], &stop].concat(), Stand::Arrival)).collect();
         let mut branches = Vec::new();
         let mut routes = Vec::new();
         for (number, route) in plan.routes.iter().enumerate() {
@@ -135,7 +141,7 @@ impl CompiledPlan {
             let to: Vec<usize> = route.to.iter().filter_map(|name| numbers.get(name.as_str()).copied()).collect();
             let branch = branches.len();
             branches.extend((0..to.len()).map(|i| (number, i)));
-            let direct = to.iter().all(|d: &usize| plan.destinations[*d].always.is_empty());
+            let direct = to.iter().all(|d: &usize| plan.destinations[*d].always.is_empty() && plan.destinations[*d].kind.forward().is_none());
             routes.push(Route { name: route.name.clone(), steps, to, branch, direct });
         }
         let conditions = plan.routes.iter().enumerate().filter_map(|(number, route)| match &route.when {
@@ -155,7 +161,14 @@ impl CompiledPlan {
             routes.iter().for_each(|r| fed[*r] = true);
             sources.push(Source { name: source.name.clone(), steps, rules: index.mask(|r| fed[r]), routes, remainder_routes: feeds(true) });
         }
-        let destinations = plan.destinations.iter().map(|d| Destination { name: d.name.clone(), steps: c.steps(&d.always, Stand::Always) }).collect();
+        let always = |d: &crate::plan::Destination| match d.kind.forward() {
+            Some(there) if forwards => {
+                let there = there.map(passed::stop).unwrap_or_default();
+                [&d.always[..], &there, &passed::mark(node)].concat()
+            }
+            _ => d.always.clone(),
+        };
+        let destinations = plan.destinations.iter().map(|d| Destination { name: d.name.clone(), steps: c.steps(&always(d), Stand::Always) }).collect();
         CompiledPlan {
             fields: c.fields,
             tests: c.tests,

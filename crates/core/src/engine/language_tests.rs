@@ -42,7 +42,7 @@ fn plan(step: &str) -> CompiledPlan {
         ("owners".to_owned(), rows("net,who\n192.0.2.0/24,quays\n", "net", Match::Network)),
         ("places".to_owned(), Arc::new(TableSlot::of(Table::Places(Box::new(places))))),
     ];
-    let surroundings = Surroundings { tables: tables.into_iter().collect(), names: Some(Arc::new(OneName)) };
+    let surroundings = Surroundings { tables: tables.into_iter().collect(), names: Some(Arc::new(OneName)), ..Surroundings::default() };
     CompiledPlan::within(&checked, HashKey::new([7; 32]), &surroundings)
 }
 

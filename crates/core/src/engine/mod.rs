@@ -8,6 +8,7 @@ mod compile;
 mod index;
 mod metric;
 mod pace;
+mod passed;
 mod process;
 mod redaction;
 mod selection;
@@ -20,6 +21,7 @@ mod work;
 
 pub use compile::{CompiledPlan, Matcher, Names, Surroundings};
 pub use metric::{Added, OTHER, Series, ZERO_BUCKET, bucket, bucket_end};
+pub use passed::PASSED;
 pub use process::{Capture, Entry, MAX_LINES, Outcome, Point, Quarantined, Scratch, Watch, spilled_from};
 pub use selection::Selection;
 pub(crate) use test::ip as address;

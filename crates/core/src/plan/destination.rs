@@ -76,6 +76,15 @@ impl DestinationKind {
 }
 
 impl DestinationKind {
+    /// For one that leads to another node: that node's name, if it is known.
+    #[must_use]
+    pub fn forward(&self) -> Option<Option<&str>> {
+        match self {
+            DestinationKind::Http(HttpDestination { forward: Some(Forward(node)), .. }) => Some(node.as_deref()),
+            _ => None,
+        }
+    }
+
     /// The secrets it refers to.
     pub(super) fn secrets(&self) -> Vec<&SecretName> {
         let DestinationKind::Http(http) = self else { return Vec::new() };
@@ -126,6 +135,10 @@ pub enum Period {
     /// From midnight to midnight.
     Day,
 }
+
+/// That a destination leads to another node, and the name of that, if it is known.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Forward(pub Option<String>);
 
 /// How events are written in a body.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -215,6 +228,8 @@ pub struct HttpDestination {
     pub endpoints: Vec<String>,
     /// Each is used in turn, not only the first that answers.
     pub in_turn: bool,
+    /// It leads to another node.
+    pub forward: Option<Forward>,
     /// How events are written.
     pub form: BodyForm,
     /// What is shown.
@@ -288,6 +303,7 @@ impl Checker<'_> {
                 DestinationKind::Http(HttpDestination {
                     endpoints: endpoints.iter().map(|e| e.value.clone()).collect(),
                     in_turn: section.text("spread").is_some_and(|s| s.value == "in turn"),
+                    forward: self.forward(section),
                     form: match section.text("format").map(|f| f.value) {
                         Some("json array") => BodyForm::JsonArray,
                         Some("cloudevents") => BodyForm::CloudEvents,
@@ -324,6 +340,22 @@ impl Checker<'_> {
             _ => return None,
         };
         Some(Destination { name: section.name.value.clone(), kind, always, price, hold_at_most, hold_for, when_full, max_rate, in_flight })
+    }
+
+    fn forward(&mut self, section: &Section) -> Option<Forward> {
+        let written = section.text("forward")?;
+        if let Some(form) = section.text("format").filter(|f| f.value != "json lines") {
+            self.mistakes.push(Mistake::new(form.at, "to another node events go as JSON lines"));
+        }
+        if written.value == "unknown" {
+            return Some(Forward(None));
+        }
+        if written.value.len() != 16 || !written.value.bytes().all(|b| b.is_ascii_hexdigit() && !b.is_ascii_uppercase()) {
+            let message = format!("`{}` is no node", written.value);
+            self.mistakes.push(Mistake::new(written.at, message).expected("the 16 characters that `rockrose status` shows there, or `unknown`"));
+            return None;
+        }
+        Some(Forward(Some(written.value.to_owned())))
     }
 
     fn layout(&mut self, section: &Section) -> Layout {
@@ -503,6 +535,9 @@ pub(super) fn spills(sections: &[Section], destinations: &[Destination]) -> Vec<
             mistakes.push(
                 Mistake::new(written.at, format!("what `{}` spills comes back to it", destination.name)).expected("a destination that does not spill back"),
             );
+        } else if target.kind.forward().is_some() && target.kind.forward() != destination.kind.forward() {
+            let message = format!("`{to}` leads to another node, and what `{}` spills would not be marked", destination.name);
+            mistakes.push(Mistake::new(written.at, message).expected("a destination that does not forward"));
         } else if !target.always.is_empty() && target.always != destination.always {
             // Events were shaped for the one that spills; what the other does always would not be done to them.
             let message = format!("`{to}` has steps that it does always, which are not done to what `{}` spills", destination.name);

@@ -111,6 +111,14 @@ pub(super) const DESTINATION: &[Key] = &[
         ),
     ),
     only(&["http"], key("format", Shape::Word(BODY_FORMS), "How events are written. `json lines` if left out.")),
+    only(
+        &["http"],
+        key(
+            "forward",
+            Shape::Text,
+            "It is another Rockrose: its node, as `rockrose status` there shows it, or `unknown`. Events carry where they have passed, and stop where they have been.",
+        ),
+    ),
     only(&["http"], key("token", Shape::Secret, "The bearer token that is sent along.")),
     only(&["http"], key("user", Shape::Text, "The user of basic authentication, with `password`.")),
     only(&["http"], key("password", Shape::Secret, "The password of basic authentication, with `user`.")),

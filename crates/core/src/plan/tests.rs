@@ -119,6 +119,8 @@ fn what_belongs_to_a_network_points() {
     wrong(token, "spread = \"in trun\"", "\"in trun\"", Some("in turn"));
     wrong(token, "format = \"json arry\"", "\"json arry\"", Some("json array"));
     wrong(token, "address = \"tcp://x:1\"", "\"tcp://x:1\"", None);
+    wrong(token, "forward = \"the other\"", "\"the other\"", None);
+    wrong(token, "forward = \"unknown\"\nformat = \"json array\"", "\"json array\"", None);
     let file = "kind = \"file\"\npath = \"vault.jsonl\"";
     for address in ["tcp://quay", "http://quay:1", "tcp://quay:0", "tcp://:514", "tcp://qu ay:514", "udp://quay:70000"] {
         wrong(file, &format!("kind = \"syslog\"\naddress = \"{address}\""), &format!("\"{address}\""), None);

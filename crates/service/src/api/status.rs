@@ -20,6 +20,7 @@ pub(crate) async fn status(State(app): State<Arc<App>>) -> Result<Json<types::St
     let failing = running.checked.destinations.iter().filter(|d| app.engine.health(&d.name).is_some_and(|h| h.state == rockrose_delivery::State::Failing));
     Ok(Json(types::Status {
         version: env!("CARGO_PKG_VERSION").to_owned(),
+        node: app.records.node(),
         started_ms: app.started_ms,
         now_ms: now_ms(),
         revision: running.revision,

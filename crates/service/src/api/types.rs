@@ -25,6 +25,8 @@ pub(crate) struct Problem {
 pub(crate) struct Status {
     /// The service's version.
     pub(crate) version: String,
+    /// Its name among other nodes.
+    pub(crate) node: String,
     /// When it started, in milliseconds since 1970.
     pub(crate) started_ms: i64,
     /// Now, by its clock, in milliseconds since 1970.
