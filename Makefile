@@ -15,10 +15,12 @@ test: tools lint ## Everything: formatting, lints, types, unit and property test
 	cargo build --locked --workspace --all-targets
 	ROCKROSE_BIN="$(abspath $(TARGET))/debug/rockrose" cargo test --locked --workspace
 
-bench: ## Measure against floors taken in the same run (a few minutes)
+bench: console ## Measure against floors taken in the same run (a few minutes)
+	cargo build --release --locked -p rockrose-cli
 	cargo run --release --locked -p rockrose-bench -- full
 
-bench-quick: ## The same, in under a minute
+bench-quick: console ## The same, in under a minute once all is built
+	cargo build --release --locked -p rockrose-cli
 	cargo run --release --locked -p rockrose-bench -- quick
 
 fmt: ## Format the Rust code

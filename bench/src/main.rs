@@ -4,12 +4,15 @@
 //! machine does meets all of them; each figure is the median over the rounds of processor time on this thread, and each ratio the median of the rounds' ratios. The same
 //! table is written to `target/bench.json`. Goals are ratios to floors, never absolute speeds.
 //!
-//! `full` and `quick` measure; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
+//! Where the service's binary stands beside this one, the whole of it is measured against the sum of its parts as well.
+//!
+//! `full` and `quick` measure; `service` only the whole service; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
 //! runs it without a look at the clock, for one that counts instructions.
 #![allow(clippy::print_stdout, reason = "a table is what it is for")]
 
 mod allocations;
 mod corpus;
+mod end_to_end;
 mod floors;
 mod instructions;
 mod passes;
@@ -63,8 +66,20 @@ fn median(mut of: Vec<f64>) -> f64 {
 fn main() {
     let mut arguments = std::env::args().skip(1);
     let mode = arguments.next().unwrap_or_default();
+    // Only this process installs one, so it cannot be there already.
+    let _ = rustls::crypto::ring::default_provider().install_default();
+    if mode == "sink" {
+        end_to_end::sink();
+        return;
+    }
     let (events, rounds) = if mode == "full" { (60_000, 15) } else { (20_000, 7) };
     let corpus = corpus::corpus(events, 7);
+    if mode == "service" {
+        let mut lines = Vec::new();
+        end_to_end::measure(&corpus, 400, 32_000, &mut lines);
+        report::print(&lines);
+        return;
+    }
     let texts = corpus::Texts::of(events / 2, 11);
     let mut works = floors::all(&corpus, &texts);
     let wanted = (mode == "only" || mode == "count").then(|| std::env::args().nth(2).unwrap_or_default());
@@ -119,6 +134,8 @@ fn main() {
     {
         lines.push(Line { what: "core pass: instructions an event", value: count, unit: Unit::Each, against: None });
     }
+    let (large, small) = if mode == "full" { (400, 32_000) } else { (100, 8_000) };
+    end_to_end::measure(&corpus, large, small, &mut lines);
     report::print(&lines);
     report::write(&lines);
 }

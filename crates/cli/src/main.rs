@@ -16,6 +16,9 @@ use clap::{Args, Parser, Subcommand};
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
+/// Threads for what blocks: each keeps memory of its own, and more than these would only wait for a processor or the disk.
+const BLOCKING: usize = 16;
+
 /// What a command's exit code says.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Exit {
@@ -253,7 +256,7 @@ fn main() -> ExitCode {
     // Only this process installs one, so it cannot be there already.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let cli = Cli::parse();
-    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().max_blocking_threads(64).build() {
+    let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().max_blocking_threads(BLOCKING).build() {
         Ok(runtime) => runtime,
         Err(e) => {
             eprintln!("rockrose: cannot start: {e}");

@@ -12,6 +12,7 @@ mod operate;
 mod parcel;
 mod reader;
 mod schema;
+mod unpacked;
 mod writer;
 
 use std::collections::BTreeMap;
@@ -84,6 +85,7 @@ impl Spool {
             waiting: Mutex::new(reader::waiting(&mut connection)?),
             arrivals: watch::channel(0).0,
             commits: std::sync::atomic::AtomicU64::new(0),
+            kept: unpacked::Kept::default(),
         });
         let (writes, queue) = mpsc::channel(WRITE_QUEUE);
         let theirs = Arc::clone(&shared);
@@ -131,7 +133,8 @@ impl Spool {
     /// The same without what stands in the queue entries `but`, which are under way.
     pub async fn next_but(&self, destination: &str, max_bytes: usize, but: Vec<i64>) -> Result<Option<Parcel>, SpoolError> {
         let destination = destination.to_owned();
-        self.read(move |c| parcel::next(c, &destination, max_bytes, &but)).await
+        let shared = Arc::clone(&self.inner.shared);
+        self.read(move |c| parcel::next(c, &shared.kept, &destination, max_bytes, &but)).await
     }
 
     /// How far the file of a file destination was written when its last settlement was made.

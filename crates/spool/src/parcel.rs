@@ -1,5 +1,7 @@
 //! What goes to a destination at once, and what became of it.
 
+use std::sync::Arc;
+
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use rockrose_core::engine::Selection;
@@ -8,6 +10,7 @@ use rockrose_core::ledger::{Amount, Measure};
 
 use crate::SpoolError;
 use crate::schema::{batch, entry};
+use crate::unpacked::{Kept, Unpacked};
 
 /// Most queue entries that one parcel is made of.
 const MAX_ENTRIES: i64 = 512;
@@ -155,26 +158,24 @@ impl Parcel {
     }
 }
 
-type Due = (i64, String, i64, Vec<u8>, i64, i64);
+type Due = (i64, String, i64, Vec<u8>, i64);
 
-pub(crate) fn next(c: &mut SqliteConnection, destination: &str, max_bytes: usize, but: &[i64]) -> Result<Option<Parcel>, SpoolError> {
+pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max_bytes: usize, but: &[i64]) -> Result<Option<Parcel>, SpoolError> {
     c.transaction(|c| {
-        let due: Vec<Due> = entry::table
-            .filter(entry::destination.eq(destination).and(entry::id.ne_all(but)))
-            .order(entry::id)
-            .limit(MAX_ENTRIES)
-            .select((entry::id, entry::route, entry::batch, entry::selection, entry::done, entry::bytes))
-            .load(c)?;
+        let free = || entry::table.filter(entry::destination.eq(destination).and(entry::id.ne_all(but))).order(entry::id);
+        let sizes: Vec<(i64, i64)> = free().limit(MAX_ENTRIES).select((entry::id, entry::bytes + entry::events)).load(c)?;
+        // As many as fit whole; but of one that is larger than a parcel, a part.
+        let mut room = max_bytes as i64;
+        let fit = sizes.iter().take_while(|(_, bytes)| {
+            room -= bytes;
+            room >= 0
+        });
+        let Some((last, _)) = sizes.get(fit.count().max(1) - 1).copied() else { return Ok(None) };
+        let due: Vec<Due> = free().filter(entry::id.le(last)).select((entry::id, entry::route, entry::batch, entry::selection, entry::done)).load(c)?;
         let mut parcel = Parcel { destination: destination.to_owned(), lines: Vec::new(), ends: Vec::new(), pieces: Vec::new() };
-        let mut unpacked: Option<(i64, Vec<u8>, Vec<usize>)> = None;
-        for (id, route, of, selection, done, _) in due {
-            if unpacked.as_ref().is_none_or(|(held, ..)| *held != of) {
-                let (packing, size, data): (i32, i64, Vec<u8>) = batch::table.find(of).select((batch::packing, batch::size, batch::data)).first(c)?;
-                let lines = unpack(packing, size, data)?;
-                let ends = line_ends(&lines);
-                unpacked = Some((of, lines, ends));
-            }
-            let Some((_, lines, ends)) = &unpacked else { continue };
+        for (id, route, of, selection, done) in due {
+            let unpacked = unpacked(c, kept, of)?;
+            let (lines, ends) = (&unpacked.lines, unpacked.ends());
             let mut chosen = Vec::new();
             if !Selection::read(&selection, |l| chosen.push(l as usize)) || chosen.iter().any(|l| *l >= ends.len()) {
                 return Err(SpoolError::Storage(format!("the queue entry {id} is damaged")));
@@ -202,14 +203,18 @@ pub(crate) fn next(c: &mut SqliteConnection, destination: &str, max_bytes: usize
     })
 }
 
-fn unpack(packing: i32, size: i64, data: Vec<u8>) -> Result<Vec<u8>, SpoolError> {
-    match packing {
-        0 => Ok(data),
-        1 => zstd::bulk::decompress(&data, size as usize).map_err(|e| SpoolError::Storage(format!("a batch is damaged: {e}"))),
-        other => Err(SpoolError::Storage(format!("a batch is packed in an unknown way ({other})"))),
+/// The lines of a batch.
+fn unpacked(c: &mut SqliteConnection, kept: &Kept, of: i64) -> Result<Arc<Unpacked>, SpoolError> {
+    if let Some(unpacked) = kept.get(of) {
+        return Ok(unpacked);
     }
-}
-
-fn line_ends(lines: &[u8]) -> Vec<usize> {
-    lines.iter().enumerate().filter(|(_, b)| **b == b'\n').map(|(i, _)| i + 1).collect()
+    let (packing, size, data): (i32, i64, Vec<u8>) = batch::table.find(of).select((batch::packing, batch::size, batch::data)).first(c)?;
+    let lines = match packing {
+        0 => data,
+        1 => zstd::bulk::decompress(&data, size as usize).map_err(|e| SpoolError::Storage(format!("a batch is damaged: {e}")))?,
+        other => return Err(SpoolError::Storage(format!("a batch is packed in an unknown way ({other})"))),
+    };
+    let unpacked = Arc::new(Unpacked::new(lines));
+    kept.put(of, &unpacked);
+    Ok(unpacked)
 }

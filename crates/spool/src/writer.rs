@@ -1,8 +1,8 @@
 //! The one thread that writes. It takes what has piled up while the last commit ran, applies it in one transaction, and answers.
 
 use std::collections::BTreeMap;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use diesel::connection::SimpleConnection;
@@ -16,6 +16,7 @@ use tokio::sync::{mpsc, oneshot, watch};
 use crate::operate::{Discard, Resend};
 use crate::parcel::{Progress, Settlement};
 use crate::schema::{batch, entry, ledger_minute, ledger_total, quarantine, reached};
+use crate::unpacked::{Kept, Unpacked};
 use crate::{SpoolError, Waiting, lock, metrics};
 
 /// Most writes that share a commit.
@@ -67,18 +68,22 @@ pub struct Packed {
     packing: i32,
     size: i64,
     data: Vec<u8>,
+    /// As it was, where that is another.
+    plain: Option<Arc<Unpacked>>,
 }
 
 /// Packs event lines for the spool. Takes processor time: call it where blocking is allowed.
 #[must_use]
-pub fn pack(lines: Vec<u8>) -> Packed {
+pub fn pack(mut lines: Vec<u8>) -> Packed {
     let size = lines.len() as i64;
     if lines.len() >= PACK_FROM
         && let Ok(data) = zstd::bulk::compress(&lines, 1)
     {
-        return Packed { packing: 1, size, data };
+        // What was reserved for more of them would be kept with them.
+        lines.shrink_to_fit();
+        return Packed { packing: 1, size, data, plain: Some(Arc::new(Unpacked::new(lines))) };
     }
-    Packed { packing: 0, size, data: lines }
+    Packed { packing: 0, size, data: lines, plain: None }
 }
 
 /// What is to be written, and who wants to know when it is.
@@ -100,6 +105,8 @@ pub(crate) struct Shared {
     pub(crate) waiting: Mutex<BTreeMap<String, Waiting>>,
     pub(crate) arrivals: watch::Sender<u64>,
     pub(crate) commits: AtomicU64,
+    /// Batches that need not be unpacked.
+    pub(crate) kept: Kept,
 }
 
 pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Write>, shared: &Shared) {
@@ -113,10 +120,11 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
             bytes += next.len();
             group.push(next);
         }
-        let mut moved = BTreeMap::new();
+        let (mut moved, mut stored) = (BTreeMap::new(), Vec::new());
         let done = connection.immediate_transaction(|c| {
             moved.clear();
-            apply(c, &group, &mut moved)
+            stored.clear();
+            apply(c, &group, &mut moved, &mut stored)
         });
         let done = match done.map_err(SpoolError::from) {
             Ok(each) => each,
@@ -127,6 +135,7 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
         };
         if done.iter().any(Result::is_ok) {
             shared.commits.fetch_add(1, Ordering::AcqRel);
+            stored.iter().for_each(|(batch, plain)| shared.kept.put(*batch, plain));
             let queued = settle_waiting(shared, moved);
             if queued {
                 shared.arrivals.send_modify(|n| *n += 1);
@@ -187,14 +196,18 @@ type Each = Vec<Result<Amount, SpoolError>>;
 /// What is to be added to the account, by minute.
 pub(crate) type Sums = BTreeMap<(i64, Account), Amount>;
 
-fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String, Moved>) -> QueryResult<Each> {
+/// Batches that were stored, as they were before they were packed.
+type Stored = Vec<(i64, Arc<Unpacked>)>;
+
+fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String, Moved>, stored: &mut Stored) -> QueryResult<Each> {
     let mut postings: Sums = BTreeMap::new();
     let mut added: BTreeMap<(i64, Series), Added> = BTreeMap::new();
     let mut each = Vec::with_capacity(group.len());
     for write in group {
         let done = match &write.what {
             What::Store(arrival) => {
-                store(c, arrival, moved, &mut postings)?;
+                let batch = store(c, arrival, moved, &mut postings)?;
+                stored.extend(batch.zip(arrival.data.plain.clone()));
                 metrics::keep_held(c, &arrival.held)?;
                 for (series, more) in &arrival.metrics {
                     added.entry((arrival.arrived_ms.div_euclid(60_000), series.clone())).or_default().add(more);
@@ -237,7 +250,9 @@ pub(crate) fn oldest(c: &mut SqliteConnection, destination: &str) -> QueryResult
     Ok(oldest.unwrap_or(0))
 }
 
-fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<()> {
+/// Returns the number of its batch, if any of it leaves.
+fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Option<i64>> {
+    let mut stored = None;
     if !arrival.entries.is_empty() {
         let row = (
             batch::source.eq(&arrival.source),
@@ -248,6 +263,7 @@ fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<Strin
             batch::data.eq(&arrival.data.data),
         );
         let id: i64 = diesel::insert_into(batch::table).values(row).returning(batch::id).get_result(c)?;
+        stored = Some(id);
         for due in &arrival.entries {
             let row = (
                 entry::destination.eq(&due.destination),
@@ -272,7 +288,7 @@ fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<Strin
     for posting in &arrival.postings {
         *postings.entry((minute, posting.account.clone())).or_default() += posting.amount;
     }
-    Ok(())
+    Ok(stored)
 }
 
 fn keep_aside(c: &mut SqliteConnection, at_ms: i64, place: Place, name: &str, via: &str, reason: &str, data: &[u8]) -> QueryResult<()> {

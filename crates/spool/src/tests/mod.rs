@@ -65,7 +65,7 @@ async fn stored_events_survive_and_settle_once() {
     let spool = Spool::open(&path).unwrap();
     assert_eq!(spool.waiting()["d"].amount.events, 60);
     assert_eq!(spool.waiting()["d"].oldest_ms, 60_000);
-    let mut parcel = spool.next("d", 40).await.unwrap().unwrap();
+    let mut parcel = spool.next("d", 50).await.unwrap().unwrap();
     assert_eq!(parcel.front(4), b"{\"n\":1}\n{\"m\":1}\n{\"o\":1}\n{\"n\":2}\n");
     // A part of an entry, then one event of the next refused.
     spool.settle(parcel.settle(2, None, 60_000)).await.unwrap();

@@ -1,0 +1,73 @@
+//! Batches that were packed or unpacked lately, so that several destinations, or one that reads what has just come, need not unpack them again.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, OnceLock};
+
+use crate::lock;
+
+/// Most bytes of lines that are kept.
+const KEEP: usize = 16 << 20;
+
+/// The lines of a batch, as they were before it was packed.
+#[derive(Debug)]
+pub(crate) struct Unpacked {
+    pub(crate) lines: Vec<u8>,
+    ends: OnceLock<Vec<usize>>,
+}
+
+impl Unpacked {
+    pub(crate) fn new(lines: Vec<u8>) -> Unpacked {
+        Unpacked { lines, ends: OnceLock::new() }
+    }
+
+    /// Where each line ends, its line end included.
+    pub(crate) fn ends(&self) -> &[usize] {
+        self.ends.get_or_init(|| memchr::memchr_iter(b'\n', &self.lines).map(|at| at + 1).collect())
+    }
+}
+
+/// The newest of them, by the batch's number.
+#[derive(Debug, Default)]
+pub(crate) struct Kept(Mutex<(BTreeMap<i64, Arc<Unpacked>>, usize)>);
+
+impl Kept {
+    pub(crate) fn get(&self, batch: i64) -> Option<Arc<Unpacked>> {
+        lock(&self.0).0.get(&batch).cloned()
+    }
+
+    /// Keeps one; the oldest batches go to make room.
+    pub(crate) fn put(&self, batch: i64, unpacked: &Arc<Unpacked>) {
+        let mut kept = lock(&self.0);
+        let (batches, bytes) = &mut *kept;
+        if batches.insert(batch, Arc::clone(unpacked)).is_none() {
+            *bytes += unpacked.lines.len();
+        }
+        while *bytes > KEEP
+            && let Some((_, oldest)) = batches.pop_first()
+        {
+            *bytes -= oldest.lines.len();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_oldest_go_and_the_bytes_are_counted_once() {
+        let kept = Kept::default();
+        let batch = Arc::new(Unpacked::new(vec![b'\n'; 5 << 20]));
+        for number in [1, 2, 2, 3] {
+            kept.put(number, &batch);
+        }
+        assert!((1..=3).all(|n| kept.get(n).is_some()));
+        kept.put(4, &batch);
+        assert_eq!((1..=4).filter(|n| kept.get(*n).is_some()).collect::<Vec<_>>(), [2, 3, 4]);
+        // One that is too large by itself is not kept, and leaves nothing behind.
+        kept.put(5, &Arc::new(Unpacked::new(vec![0; 17 << 20])));
+        assert!((1..=5).all(|n| kept.get(n).is_none()));
+        assert_eq!(kept.0.lock().unwrap().1, 0);
+        assert_eq!(Unpacked::new(b"a\nbc\n".to_vec()).ends(), [2, 5]);
+    }
+}
