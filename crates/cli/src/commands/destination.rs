@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 use super::plan::ask;
 use super::status::{list as items, state, text};
 use crate::client::Client;
-use crate::format::{self, BAD, GOOD, HEAD, paint};
+use crate::format::{self, BAD, GOOD, paint};
 use crate::{Common, Exit, Failure, Outcome};
 
 #[derive(Subcommand)]
@@ -90,7 +90,7 @@ fn show(destination: &Value, now: i64) -> Outcome {
     if let (Some(at), said) = (health["last_error_ms"].as_i64(), text(health, "last_error")) {
         rows.push(vec!["failed last".into(), format!("{} ago: {said}", format::age(now - at))]);
     }
-    format::blocks(&[paint(&format!("destination {}", text(destination, "name")), HEAD), format::table(&["", ""], &[], rows)])
+    format::line(&format::table(&[&format!("destination {}", text(destination, "name")), ""], &[], rows))
 }
 
 pub(crate) async fn destination(common: &Common, command: DestinationCommand) -> Outcome {
