@@ -1,7 +1,7 @@
 //! Where a plain run inside a JSON string ends, many bytes at a time.
 //!
-//! The one module with `unsafe`: looks at so many bytes at a place, loads of sixteen bytes, and what is done with them. SSE2 belongs to every x86-64 processor, so there is nothing to ask for at run time there; on other
-//! processors, and at the end of a text, eight bytes are looked at in plain arithmetic. A test holds the two equal.
+//! The one module with `unsafe`: looks at so many bytes at a place, loads of sixteen bytes, and what is done with them. SSE2 is asked for (which costs nothing, since every x86-64
+//! processor has it); on other processors, and at the end of a text, eight bytes are looked at in plain arithmetic. A test holds the two equal.
 
 const ONES: u64 = 0x0101_0101_0101_0101;
 const HIGH: u64 = 0x8080_8080_8080_8080;
@@ -75,7 +75,9 @@ pub(crate) fn decimal(text: &[u8], at: usize, len: usize) -> Option<u64> {
 #[inline(always)]
 pub(crate) fn string_stop(text: &[u8], mut at: usize) -> usize {
     #[cfg(target_arch = "x86_64")]
-    while let Some(chunk) = chunk::<16>(text, at) {
+    while sse2::is_there()
+        && let Some(chunk) = chunk::<16>(text, at)
+    {
         let hits = sse2::string_stops(chunk);
         if hits != 0 {
             return at + hits.trailing_zeros() as usize;
@@ -89,7 +91,9 @@ pub(crate) fn string_stop(text: &[u8], mut at: usize) -> usize {
 #[inline(always)]
 pub(crate) fn find(text: &[u8], mut at: usize, byte: u8) -> Option<usize> {
     #[cfg(target_arch = "x86_64")]
-    while let Some(chunk) = chunk::<16>(text, at) {
+    while sse2::is_there()
+        && let Some(chunk) = chunk::<16>(text, at)
+    {
         let hits = sse2::equal_to(chunk, byte);
         if hits != 0 {
             return Some(at + hits.trailing_zeros() as usize);
@@ -104,7 +108,9 @@ pub(crate) fn find(text: &[u8], mut at: usize, byte: u8) -> Option<usize> {
 pub(crate) fn each(text: &[u8], byte: u8, mut found: impl FnMut(usize)) {
     let mut at = 0;
     #[cfg(target_arch = "x86_64")]
-    while let Some(chunk) = chunk::<64>(text, at) {
+    while sse2::is_there()
+        && let Some(chunk) = chunk::<64>(text, at)
+    {
         let mut hits = sse2::all_equal_to(chunk, byte);
         while hits != 0 {
             found(at + hits.trailing_zeros() as usize);
@@ -134,13 +140,13 @@ fn plain_stop(text: &[u8], mut at: usize) -> usize {
 #[inline(always)]
 pub(crate) fn begins_with(text: &[u8; 32], name: &[u8; 32], len: u8) -> bool {
     #[cfg(target_arch = "x86_64")]
-    return sse2::begins_with(text, name, len);
-    #[cfg(not(target_arch = "x86_64"))]
+    if sse2::is_there() {
+        return sse2::begins_with(text, name, len);
+    }
     plain_begins_with(text, name, len)
 }
 
 /// The same without any special instruction.
-#[cfg(any(test, not(target_arch = "x86_64")))]
 fn plain_begins_with(text: &[u8; 32], name: &[u8; 32], len: u8) -> bool {
     text[..len as usize] == name[..len as usize]
 }
@@ -148,6 +154,12 @@ fn plain_begins_with(text: &[u8; 32], name: &[u8; 32], len: u8) -> bool {
 #[cfg(target_arch = "x86_64")]
 mod sse2 {
     use std::arch::x86_64::{_mm_cmpeq_epi8, _mm_loadu_si128, _mm_min_epu8, _mm_movemask_epi8, _mm_or_si128, _mm_set1_epi8};
+
+    /// Whether the processor has it: every x86-64 processor does, so that a build for one knows the answer and the question costs nothing.
+    #[inline(always)]
+    pub(super) fn is_there() -> bool {
+        std::is_x86_feature_detected!("sse2")
+    }
 
     /// Whether the first `len` bytes are the same. Most names are done with the first sixteen.
     #[inline(always)]
