@@ -12,40 +12,15 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use rockrose_core::form::{CsvRows, LineTemplate, each};
-use rockrose_core::plan::{Layout, Packing, Period};
+use rockrose_core::plan::{FileDestination, Layout};
 
 use crate::{Failure, now_ms, rotation};
 
 /// Most bytes written and synced at once.
 pub(crate) const MAX_BATCH: usize = 4 << 20;
 
-/// A file that events are appended to.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FileSettings {
-    /// Its path.
-    pub path: PathBuf,
-    /// How events are written.
-    pub layout: Layout,
-    /// A file of so many bytes is put aside.
-    pub rotate_at: Option<u64>,
-    /// A new file is begun with each of these.
-    pub rotate_every: Option<Period>,
-    /// How many files that were put aside are kept.
-    pub keep_files: Option<usize>,
-    /// How files that were put aside are compressed.
-    pub packing: Packing,
-}
-
-impl FileSettings {
-    /// JSON lines in one file for ever.
-    #[must_use]
-    pub fn new(path: PathBuf) -> FileSettings {
-        FileSettings { path, layout: Layout::JsonLines, rotate_at: None, rotate_every: None, keep_files: None, packing: Packing::Plain }
-    }
-}
-
 pub(crate) struct FileOutlet {
-    settings: FileSettings,
+    settings: FileDestination,
     /// The length at the last settlement, as remembered by the spool.
     reached: Option<u64>,
     open: Option<Open>,
@@ -53,6 +28,7 @@ pub(crate) struct FileOutlet {
 
 struct Open {
     file: File,
+    writer: Writer,
     device: u64,
     inode: u64,
     settled: u64,
@@ -60,13 +36,13 @@ struct Open {
 }
 
 impl FileOutlet {
-    pub(crate) fn new(settings: FileSettings, reached: Option<u64>) -> FileOutlet {
+    pub(crate) fn new(settings: FileDestination, reached: Option<u64>) -> FileOutlet {
         FileOutlet { settings, reached, open: None }
     }
 
     /// Puts the file aside if it is time. Says whether there is none now, while the spool knows of one: then it must be told that the file is empty, before anything is sent.
     pub(crate) async fn put_aside(&mut self) -> Result<bool, Failure> {
-        if self.reached.is_some_and(|reached| reached > 0) && !self.settings.path.exists() {
+        if self.reached.is_some_and(|reached| reached > 0) && !Path::new(&self.settings.path).exists() {
             // Somebody moved it away, or a crash came right behind putting it aside.
             (self.open, self.reached) = (None, Some(0));
             return Ok(true);
@@ -76,8 +52,8 @@ impl FileOutlet {
         }
         let (settings, reached) = (self.settings.clone(), self.reached);
         let done = tokio::task::spawn_blocking(move || rotation::put_aside(&settings, reached, now_ms())).await;
-        let aside = done.map_err(|_| later("putting the file aside was interrupted".into()))?;
-        let aside = aside.map_err(|e| later(format!("{}: {e}", self.settings.path.display())))?;
+        let aside = done.map_err(|_| Failure::later("putting the file aside was interrupted"))?;
+        let aside = aside.map_err(|e| Failure::later(format!("{}: {e}", self.settings.path)))?;
         if aside {
             (self.open, self.reached) = (None, Some(0));
         }
@@ -85,13 +61,13 @@ impl FileOutlet {
     }
 
     pub(crate) async fn send(&mut self, lines: Vec<u8>) -> Result<u64, Failure> {
-        let (path, layout, reached, open) = (self.settings.path.clone(), self.settings.layout.clone(), self.reached, self.open.take());
+        let (path, layout, reached, open) = (PathBuf::from(&self.settings.path), self.settings.layout.clone(), self.reached, self.open.take());
         let done = tokio::task::spawn_blocking(move || {
             let mut open = match open.filter(|o| o.is_at(&path)) {
                 Some(open) => open,
-                None => Open::new(&path, reached)?,
+                None => Open::new(&path, reached, &layout)?,
             };
-            open.append(&layout)?.write(&lines)?;
+            open.append(&lines)?;
             Ok::<_, std::io::Error>(open)
         })
         .await;
@@ -101,8 +77,8 @@ impl FileOutlet {
                 self.open = Some(open);
                 Ok(written)
             }
-            Ok(Err(e)) => Err(later(format!("{}: {e}", self.settings.path.display()))),
-            Err(_) => Err(later("writing was interrupted".into())),
+            Ok(Err(e)) => Err(Failure::later(format!("{}: {e}", self.settings.path))),
+            Err(_) => Err(Failure::later("writing was interrupted")),
         }
     }
 
@@ -136,7 +112,8 @@ pub(crate) fn could_write(path: &Path) -> Result<String, String> {
 }
 
 impl Open {
-    fn new(path: &Path, reached: Option<u64>) -> std::io::Result<Open> {
+    fn new(path: &Path, reached: Option<u64>, layout: &Layout) -> std::io::Result<Open> {
+        let writer = Writer::new(layout)?;
         if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
             std::fs::create_dir_all(folder)?;
         }
@@ -162,7 +139,7 @@ impl Open {
             _ => {}
         }
         file.sync_all()?;
-        Ok(Open { device: about.dev(), inode: about.ino(), file, settled: length, written: length })
+        Ok(Open { device: about.dev(), inode: about.ino(), file, writer, settled: length, written: length })
     }
 
     /// Whether the path still leads to this file.
@@ -170,8 +147,8 @@ impl Open {
         std::fs::metadata(path).is_ok_and(|m| m.dev() == self.device && m.ino() == self.inode)
     }
 
-    /// Makes ready to append behind what is settled.
-    fn append(&mut self, layout: &Layout) -> std::io::Result<Appending<'_>> {
+    /// Appends events behind what is settled.
+    fn append(&mut self, events: &[u8]) -> std::io::Result<()> {
         let length = self.file.metadata()?.len();
         if length < self.settled {
             // Somebody emptied it; it goes on from there.
@@ -180,12 +157,25 @@ impl Open {
             self.file.set_len(self.settled)?;
         }
         self.written = self.settled;
-        let layout = match layout {
-            Layout::JsonLines => Writer::Plain,
-            Layout::Text(template) => Writer::Text(LineTemplate::new(template).map_err(|(_, why)| std::io::Error::other(why))?),
-            Layout::Csv(columns) => Writer::Csv(CsvRows::new(columns)),
+        let mut written = Vec::new();
+        let bytes = match &mut self.writer {
+            Writer::Plain => events,
+            Writer::Text(template) => {
+                each(events).for_each(|event| template.write(event, &mut written));
+                &written
+            }
+            Writer::Csv(rows) => {
+                if self.settled == 0 {
+                    rows.head(&mut written);
+                }
+                each(events).for_each(|event| rows.write(event, &mut written));
+                &written
+            }
         };
-        Ok(Appending { open: self, layout })
+        self.file.write_all(bytes)?;
+        self.file.sync_data()?;
+        self.written = self.settled + bytes.len() as u64;
+        Ok(())
     }
 }
 
@@ -195,36 +185,12 @@ enum Writer {
     Csv(CsvRows),
 }
 
-struct Appending<'a> {
-    open: &'a mut Open,
-    layout: Writer,
-}
-
-impl Appending<'_> {
-    fn write(self, lines: &[u8]) -> std::io::Result<()> {
-        let Appending { open, layout } = self;
-        let mut written = Vec::new();
-        let bytes = match layout {
-            Writer::Plain => lines,
-            Writer::Text(mut template) => {
-                each(lines).for_each(|event| template.write(event, &mut written));
-                &written
-            }
-            Writer::Csv(mut rows) => {
-                if open.settled == 0 {
-                    rows.head(&mut written);
-                }
-                each(lines).for_each(|event| rows.write(event, &mut written));
-                &written
-            }
-        };
-        open.file.write_all(bytes)?;
-        open.file.sync_data()?;
-        open.written = open.settled + bytes.len() as u64;
-        Ok(())
+impl Writer {
+    fn new(layout: &Layout) -> std::io::Result<Writer> {
+        Ok(match layout {
+            Layout::JsonLines => Writer::Plain,
+            Layout::Text(template) => Writer::Text(LineTemplate::new(template).map_err(|(_, why)| std::io::Error::other(why))?),
+            Layout::Csv(columns) => Writer::Csv(CsvRows::new(columns)),
+        })
     }
-}
-
-fn later(why: String) -> Failure {
-    Failure::Later { why, after: None }
 }

@@ -1,5 +1,6 @@
 //! How a destination is doing, for all who ask.
 
+use std::collections::VecDeque;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -44,6 +45,14 @@ pub struct Health {
     pub answers: Answers,
 }
 
+impl Health {
+    /// In this state, with nothing known of it.
+    #[must_use]
+    pub fn new(state: State, since_ms: i64) -> Health {
+        Health { state, since_ms, failures: 0, last_error: None, last_error_ms: None, next_try_ms: None, last_success_ms: None, answers: Answers::default() }
+    }
+}
+
 /// How long the last answers took, and how many of them were good.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 pub struct Answers {
@@ -71,9 +80,8 @@ pub struct HealthHandle(Arc<Mutex<Known>>);
 #[derive(Debug)]
 struct Known {
     health: Health,
-    /// How long the last answers took, in milliseconds, and whether they were good; a ring.
-    answers: Vec<(f64, bool)>,
-    next: usize,
+    /// How long the last answers took, in milliseconds, and whether they were good; the newest last.
+    answers: VecDeque<(f64, bool)>,
 }
 
 impl Known {
@@ -94,17 +102,8 @@ impl HealthHandle {
     /// A destination of which nothing is known yet.
     #[must_use]
     pub fn new(now_ms: i64) -> HealthHandle {
-        let health = Health {
-            state: State::Idle,
-            since_ms: now_ms,
-            failures: 0,
-            last_error: None,
-            last_error_ms: None,
-            next_try_ms: None,
-            last_success_ms: None,
-            answers: Answers::default(),
-        };
-        HealthHandle(Arc::new(Mutex::new(Known { health, answers: Vec::new(), next: 0 })))
+        let health = Health::new(State::Idle, now_ms);
+        HealthHandle(Arc::new(Mutex::new(Known { health, answers: VecDeque::new() })))
     }
 
     /// How it is doing now.
@@ -129,25 +128,18 @@ impl HealthHandle {
 
     /// An answer came, or none did.
     pub(crate) fn answered(&self, after: Duration, good: bool) {
-        let known = &mut *self.known();
-        let answer = (after.as_secs_f64() * 1_000.0, good);
-        if known.answers.len() < LAST {
-            known.answers.push(answer);
-        } else {
-            known.answers[known.next] = answer;
+        let answers = &mut self.known().answers;
+        if answers.len() == LAST {
+            answers.pop_front();
         }
-        known.next = (known.next + 1) % LAST;
+        answers.push_back((after.as_secs_f64() * 1_000.0, good));
     }
 
     pub(crate) fn took(&self, now_ms: i64) {
         // Judged by the newest few, so that it shows soon and goes soon.
-        let slow = {
-            let known = self.known();
-            let newest = (1..=known.answers.len().min(5)).map(|back| known.answers[(known.next + LAST - back) % LAST % known.answers.len().max(1)].0);
-            let mut newest: Vec<f64> = newest.collect();
-            newest.sort_by(f64::total_cmp);
-            newest.get(newest.len() / 2).is_some_and(|ms| *ms > SLOW.as_secs_f64() * 1_000.0)
-        };
+        let mut newest: Vec<f64> = self.known().answers.iter().rev().take(5).map(|(ms, _)| *ms).collect();
+        newest.sort_by(f64::total_cmp);
+        let slow = newest.get(newest.len() / 2).is_some_and(|ms| *ms > SLOW.as_secs_f64() * 1_000.0);
         self.change(now_ms, if slow { State::Slow } else { State::Healthy }, |h| {
             h.failures = 0;
             h.next_try_ms = None;

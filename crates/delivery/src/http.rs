@@ -122,15 +122,15 @@ impl HttpOutlet {
     pub(crate) async fn send(&mut self, lines: Vec<u8>, origins: Vec<Origin>) -> Result<(), Failure> {
         let (form, packing, node) = (self.settings.form, self.settings.packing, self.settings.node.clone());
         let written = tokio::task::spawn_blocking(move || pack(write(lines, &origins, form, &node), packing)).await;
-        let body = written.map_err(|_| later("packing was interrupted"))?.map_err(|e| later(&format!("packing failed: {e}")))?;
+        let body = written.map_err(|_| Failure::later("packing was interrupted"))?.map_err(|e| Failure::later(format!("packing failed: {e}")))?;
         let body = bytes::Bytes::from(body);
-        let mut last = later("no endpoint is set");
+        let mut last = Failure::later("no endpoint is set");
         let count = self.settings.endpoints.len();
         for turn in 0..count {
             let at = (self.current + turn) % count;
             match self.post(&self.settings.endpoints[at], body.clone()).await {
                 // Only an endpoint that cannot be reached passes its turn on; what one says, it says for all.
-                Err(Reached::No(why)) => last = later(&why),
+                Err(Reached::No(why)) => last = Failure::later(why),
                 Err(Reached::Yes(failure)) => return Err(failure),
                 Ok(()) => {
                     self.current = if self.settings.in_turn { (at + 1) % count } else { at };
@@ -222,10 +222,6 @@ fn pack(body: Vec<u8>, packing: Packing) -> std::io::Result<Vec<u8>> {
 enum Reached {
     No(String),
     Yes(Failure),
-}
-
-fn later(why: &str) -> Failure {
-    Failure::Later { why: why.to_owned(), after: None }
 }
 
 /// What went wrong on the way, down to its cause, without the URL (its query could hold a secret).

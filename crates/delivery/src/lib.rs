@@ -17,22 +17,22 @@ mod worker;
 
 use std::time::Duration;
 
-pub use file::FileSettings;
+use rockrose_core::plan::{FileDestination, SyslogDestination};
+
 pub use health::{Answers, Health, HealthHandle, State};
 pub use http::HttpSettings;
 pub use probe::{ProbeStep, probe};
-pub use syslog::SyslogSettings;
 pub use worker::{Worker, WorkerSettings};
 
 /// What a destination is, with everything that is needed to send to it.
 #[derive(Clone, PartialEq, Eq)]
 pub enum Kind {
     /// Appends to a file.
-    File(FileSettings),
+    File(FileDestination),
     /// Posts events.
     Http(HttpSettings),
     /// Sends syslog messages.
-    Syslog(SyslogSettings),
+    Syslog(SyslogDestination),
     /// Lets events go.
     Discard,
 }
@@ -53,6 +53,19 @@ pub(crate) enum Failure {
     TooLarge(String),
 }
 
+impl Failure {
+    /// Not now, and nobody said when.
+    pub(crate) fn later(why: impl Into<String>) -> Failure {
+        Failure::Later { why: why.into(), after: None }
+    }
+
+    /// What is said of it.
+    pub(crate) fn why(self) -> String {
+        let (Failure::Later { why, .. } | Failure::Refused(why) | Failure::TooLarge(why)) = self;
+        why
+    }
+}
+
 /// A way out: one kind of destination, open.
 pub(crate) enum Outlet {
     File(file::FileOutlet),
@@ -66,7 +79,7 @@ impl Outlet {
     async fn open(settings: &WorkerSettings, spool: &rockrose_spool::Spool) -> Result<Outlet, String> {
         match &settings.kind {
             Kind::File(file) => {
-                let reached = spool.reached(&settings.name, &file.path.to_string_lossy()).await.map_err(|e| e.to_string())?;
+                let reached = spool.reached(&settings.name, &file.path).await.map_err(|e| e.to_string())?;
                 Ok(Outlet::File(file::FileOutlet::new(file.clone(), reached)))
             }
             Kind::Http(http) => Ok(Outlet::Http(Box::new(http::HttpOutlet::new(http.clone())?))),

@@ -1,15 +1,16 @@
 //! A look at a destination, one step after the other, up to the first that fails: is there such a host, does it answer, is the connection safe, does it take an event.
 
 use std::net::SocketAddr;
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 use rockrose_core::form::Origin;
-use rockrose_core::plan::{SyslogTransport, TlsFiles};
+use rockrose_core::plan::{SyslogDestination, SyslogTransport, TlsFiles};
 use serde::Serialize;
 use tokio::net::TcpStream;
 
 use crate::http::{HttpOutlet, HttpSettings};
-use crate::syslog::{SyslogOutlet, SyslogSettings};
+use crate::syslog::SyslogOutlet;
 use crate::{Failure, Kind, WorkerSettings, now_ms, tls};
 
 /// How long one step may take.
@@ -56,7 +57,7 @@ pub async fn probe(settings: &WorkerSettings) -> Vec<ProbeStep> {
         }
         Kind::File(file) => {
             let path = file.path.clone();
-            let opened = tokio::task::spawn_blocking(move || crate::file::could_write(&path));
+            let opened = tokio::task::spawn_blocking(move || crate::file::could_write(Path::new(&path)));
             probe.step("open", async { opened.await.unwrap_or_else(|_| Err("it could not be looked at".into())).map(|says| ((), says)) }).await;
         }
         Kind::Syslog(syslog) => syslog_steps(&mut probe, syslog).await,
@@ -79,7 +80,7 @@ fn shown(endpoint: &str) -> &str {
     endpoint.split(['?', '#']).next().unwrap_or_default()
 }
 
-async fn syslog_steps(probe: &mut Probe, syslog: &SyslogSettings) {
+async fn syslog_steps(probe: &mut Probe, syslog: &SyslogDestination) {
     let files = (syslog.transport == SyslogTransport::Tls).then_some(&syslog.tls);
     let there = match syslog.transport {
         SyslogTransport::Udp => probe.step("resolve", resolve(&syslog.host, syslog.port)).await.is_some(),
@@ -91,10 +92,11 @@ async fn syslog_steps(probe: &mut Probe, syslog: &SyslogSettings) {
     let outlet = SyslogOutlet::new(syslog.clone());
     probe
         .step("accept", async {
-            match outlet?.send(marked().as_bytes()).await {
-                Ok(()) => Ok(((), "a marked event was sent; this protocol does not say whether it was taken".to_owned())),
-                Err(Failure::Later { why, .. } | Failure::Refused(why) | Failure::TooLarge(why)) => Err(why),
-            }
+            outlet?
+                .send(marked().as_bytes())
+                .await
+                .map(|()| ((), "a marked event was sent; this protocol does not say whether it was taken".to_owned()))
+                .map_err(Failure::why)
         })
         .await;
 }
@@ -115,10 +117,7 @@ async fn endpoint_steps(probe: &mut Probe, endpoint: &str, files: &TlsFiles, out
     let origin = Origin { entry: 0, place: now_ms(), route: "test".into() };
     probe
         .step("accept", async {
-            match outlet?.send(marked().into_bytes(), vec![origin]).await {
-                Ok(()) => Ok(((), "it took a marked event".to_owned())),
-                Err(Failure::Later { why, .. } | Failure::Refused(why) | Failure::TooLarge(why)) => Err(why),
-            }
+            outlet?.send(marked().into_bytes(), vec![origin]).await.map(|()| ((), "it took a marked event".to_owned())).map_err(Failure::why)
         })
         .await;
 }

@@ -5,13 +5,12 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
-use rockrose_core::plan::{Packing, Period};
-
-use crate::file::FileSettings;
+use rockrose_core::plan::{FileDestination, Packing, Period};
 
 /// Gives the file another name if it has grown large or its period is over. Says whether it did.
-pub(crate) fn put_aside(settings: &FileSettings, reached: Option<u64>, now_ms: i64) -> std::io::Result<bool> {
-    let about = match std::fs::metadata(&settings.path) {
+pub(crate) fn put_aside(settings: &FileDestination, reached: Option<u64>, now_ms: i64) -> std::io::Result<bool> {
+    let path = Path::new(&settings.path);
+    let about = match std::fs::metadata(path) {
         Ok(about) if about.is_file() && about.len() > 0 => about,
         Ok(_) => return Ok(false),
         Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(false),
@@ -27,13 +26,13 @@ pub(crate) fn put_aside(settings: &FileSettings, reached: Option<u64>, now_ms: i
     }
     if let Some(reached) = reached.filter(|reached| *reached < about.len()) {
         // What stands behind was never settled, and will be written to the new file.
-        let file = File::options().write(true).open(&settings.path)?;
+        let file = File::options().write(true).open(path)?;
         file.set_len(reached)?;
         file.sync_all()?;
     }
-    let aside = name(&settings.path, now_ms)?;
-    std::fs::rename(&settings.path, &aside)?;
-    if let Some(folder) = settings.path.parent().filter(|f| !f.as_os_str().is_empty()) {
+    let aside = name(path, now_ms)?;
+    std::fs::rename(path, &aside)?;
+    if let Some(folder) = path.parent().filter(|f| !f.as_os_str().is_empty()) {
         File::open(folder)?.sync_all()?;
     }
     // What follows can fail without harm: the events are there, under their own name.
@@ -99,10 +98,11 @@ fn pack(aside: &Path, packing: Packing) -> std::io::Result<()> {
 }
 
 /// Removes the oldest of more files than are to be kept.
-fn remove_oldest(settings: &FileSettings) -> std::io::Result<()> {
+fn remove_oldest(settings: &FileDestination) -> std::io::Result<()> {
     let Some(keep) = settings.keep_files else { return Ok(()) };
-    let (stem, extension) = parts(&settings.path);
-    let folder = settings.path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let path = Path::new(&settings.path);
+    let (stem, extension) = parts(path);
+    let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mut aside: Vec<(SystemTime, PathBuf)> = Vec::new();
     for entry in std::fs::read_dir(folder)? {
         let entry = entry?;
@@ -119,7 +119,7 @@ fn remove_oldest(settings: &FileSettings) -> std::io::Result<()> {
         }
     }
     aside.sort();
-    for (_, path) in aside.iter().take(aside.len().saturating_sub(keep)) {
+    for (_, path) in aside.iter().take(aside.len().saturating_sub(usize::try_from(keep).unwrap_or(usize::MAX))) {
         std::fs::remove_file(path)?;
     }
     Ok(())

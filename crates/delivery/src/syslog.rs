@@ -5,8 +5,8 @@
 
 use std::time::Duration;
 
-use rockrose_core::form::{Syslog, SyslogFacility};
-use rockrose_core::plan::{SyslogTransport, TlsFiles};
+use rockrose_core::form::Syslog;
+use rockrose_core::plan::{SyslogDestination, SyslogTransport};
 use tokio::io::{AsyncRead, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket};
 
@@ -14,25 +14,6 @@ use crate::{Failure, now_ms, tls};
 
 /// Longest message that a datagram carries, in bytes.
 const MAX_DATAGRAM: usize = 65_507;
-
-/// Where syslog messages go.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SyslogSettings {
-    /// How they get there.
-    pub transport: SyslogTransport,
-    /// The host.
-    pub host: String,
-    /// The port.
-    pub port: u16,
-    /// Their facility.
-    pub facility: SyslogFacility,
-    /// Certificates, for TLS.
-    pub tls: TlsFiles,
-    /// How long connecting, and writing a body, may take.
-    pub timeout: Duration,
-    /// Most bytes sent at once.
-    pub max_batch: usize,
-}
 
 trait Stream: AsyncRead + AsyncWrite + Send + Sync + Unpin {
     fn socket(&self) -> &TcpStream;
@@ -56,13 +37,13 @@ enum Open {
 }
 
 pub(crate) struct SyslogOutlet {
-    settings: SyslogSettings,
+    settings: SyslogDestination,
     writer: Syslog,
     open: Option<Open>,
 }
 
 impl SyslogOutlet {
-    pub(crate) fn new(settings: SyslogSettings) -> Result<SyslogOutlet, String> {
+    pub(crate) fn new(settings: SyslogDestination) -> Result<SyslogOutlet, String> {
         if settings.transport == SyslogTransport::Tls {
             // What is wrong with the files is told at once.
             tls::config(&settings.tls)?;
@@ -71,13 +52,13 @@ impl SyslogOutlet {
     }
 
     pub(crate) fn max_batch(&self) -> usize {
-        self.settings.max_batch
+        self.settings.max_batch as usize
     }
 
     pub(crate) async fn send(&mut self, lines: &[u8]) -> Result<(), Failure> {
         let patience = self.settings.timeout;
         let sent = tokio::time::timeout(patience, self.try_send(lines)).await;
-        let sent = sent.unwrap_or_else(|_| Err(later(format!("it took nothing within {} seconds", patience.as_secs_f64()))));
+        let sent = sent.unwrap_or_else(|_| Err(Failure::later(format!("it took nothing within {} seconds", patience.as_secs_f64()))));
         if sent.is_err() {
             self.open = None;
         }
@@ -92,7 +73,7 @@ impl SyslogOutlet {
         }
         let open = match self.open.take() {
             Some(open) => open,
-            None => self.connect().await.map_err(later)?,
+            None => self.connect().await.map_err(Failure::later)?,
         };
         let open = self.open.insert(open);
         let events = lines.split(|b| *b == b'\n').filter(|line| !line.is_empty());
@@ -105,8 +86,8 @@ impl SyslogOutlet {
                     framed.extend_from_slice(format!("{} ", message.len()).as_bytes());
                     framed.extend_from_slice(&message);
                 }
-                stream.write_all(&framed).await.map_err(|e| later(format!("the connection broke: {e}")))?;
-                stream.flush().await.map_err(|e| later(format!("the connection broke: {e}")))
+                stream.write_all(&framed).await.map_err(|e| Failure::later(format!("the connection broke: {e}")))?;
+                stream.flush().await.map_err(|e| Failure::later(format!("the connection broke: {e}")))
             }
             Open::Datagrams(socket) => {
                 let mut messages = Vec::new();
@@ -119,7 +100,7 @@ impl SyslogOutlet {
                     messages.push(message);
                 }
                 for message in messages {
-                    socket.send(&message).await.map_err(|e| later(format!("it cannot be sent: {e}")))?;
+                    socket.send(&message).await.map_err(|e| Failure::later(format!("it cannot be sent: {e}")))?;
                 }
                 Ok(())
             }
@@ -127,7 +108,7 @@ impl SyslogOutlet {
     }
 
     async fn connect(&self) -> Result<Open, String> {
-        let SyslogSettings { transport, host, port, tls, .. } = &self.settings;
+        let SyslogDestination { transport, host, port, tls, .. } = &self.settings;
         if *transport == SyslogTransport::Udp {
             let mut why = format!("`{host}` has no address");
             for address in tokio::net::lookup_host((host.as_str(), *port)).await.map_err(|e| format!("`{host}` is not known: {e}"))? {
@@ -159,8 +140,4 @@ async fn hung_up(socket: &TcpStream) -> bool {
         Ok(Err(_)) => true,
         Err(_) => false,
     }
-}
-
-fn later(why: String) -> Failure {
-    Failure::Later { why, after: None }
 }

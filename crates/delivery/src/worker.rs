@@ -277,7 +277,7 @@ impl Shared {
             }
             let prepared = outlet.prepare().await;
             if let (Ok(true), Kind::File(file)) = (&prepared, &self.settings.kind)
-                && !self.settle(Settlement::nothing(self.name(), now_ms()).reaching(&file.path.to_string_lossy(), 0)).await
+                && !self.settle(Settlement::nothing(self.name(), now_ms()).reaching(&file.path, 0)).await
             {
                 return;
             }
@@ -294,7 +294,7 @@ impl Shared {
                     self.lanes.took();
                     let mut settlement = parcel.settle(at_once, None, now_ms());
                     if let (Some(length), Kind::File(file)) = (length, &self.settings.kind) {
-                        settlement = settlement.reaching(&file.path.to_string_lossy(), length);
+                        settlement = settlement.reaching(&file.path, length);
                     }
                     if !self.settle(settlement).await {
                         return;

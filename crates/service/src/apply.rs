@@ -10,7 +10,7 @@ use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use rockrose_core::engine::{Names, Surroundings};
 use rockrose_core::plan::{CheckedPlan, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source};
-use rockrose_delivery::{FileSettings, HttpSettings, Kind, SyslogSettings, WorkerSettings};
+use rockrose_delivery::{HttpSettings, Kind, WorkerSettings};
 use rockrose_intake::{BodyBudget, BoundedListener, HttpSource, SourceKey};
 use rockrose_records::{RecordsError, Secret};
 use tokio::task::JoinHandle;
@@ -131,25 +131,10 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
     }
     for destination in &plan.destinations {
         let kind = match &destination.kind {
-            DestinationKind::File(file) => Kind::File(FileSettings {
-                path: file.path.clone().into(),
-                layout: file.layout.clone(),
-                rotate_at: file.rotate_at,
-                rotate_every: file.rotate_every,
-                keep_files: file.keep_files.and_then(|n| usize::try_from(n).ok()),
-                packing: file.packing,
-            }),
+            DestinationKind::File(file) => Kind::File(file.clone()),
             DestinationKind::Discard => Kind::Discard,
             DestinationKind::Http(http) => Kind::Http(http_settings(http, &secrets, &app.records.node())),
-            DestinationKind::Syslog(s) => Kind::Syslog(SyslogSettings {
-                transport: s.transport,
-                host: s.host.clone(),
-                port: s.port,
-                facility: s.facility,
-                tls: s.tls.clone(),
-                timeout: s.timeout,
-                max_batch: s.max_batch as usize,
-            }),
+            DestinationKind::Syslog(syslog) => Kind::Syslog(syslog.clone()),
         };
         ready.workers.push(WorkerSettings {
             in_flight: destination.in_flight as usize,

@@ -100,7 +100,7 @@ impl DestinationKind {
 }
 
 /// A file that events are appended to.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FileDestination {
     /// Its path.
     pub path: String,
@@ -192,7 +192,7 @@ pub struct TlsFiles {
 }
 
 /// A destination that takes syslog messages.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SyslogDestination {
     /// How they get there.
     pub transport: SyslogTransport,

@@ -169,9 +169,9 @@ async fn a_look_stops_at_the_first_thing_that_fails() {
     assert_eq!(names(&look(url("http://no-such-host.invalid/in")).await), [("resolve", false)]);
 
     assert_eq!(names(&look(Kind::Discard).await), [("accept", true)]);
-    assert_eq!(names(&look(Kind::File(FileSettings::new(p.out.clone()))).await), [("open", true)], "its folder is made when it is written");
+    assert_eq!(names(&look(Kind::File(plain_file(&p.out))).await), [("open", true)], "its folder is made when it is written");
     let folder = p.out.parent().unwrap().to_owned();
-    assert_eq!(names(&look(Kind::File(FileSettings::new(folder.clone()))).await), [("open", false)]);
-    assert_eq!(names(&look(Kind::File(FileSettings::new(kept.join("in-a-file.jsonl")))).await), [("open", false)]);
+    assert_eq!(names(&look(Kind::File(plain_file(&folder))).await), [("open", false)]);
+    assert_eq!(names(&look(Kind::File(plain_file(&kept.join("in-a-file.jsonl")))).await), [("open", false)]);
     assert!(!p.out.exists(), "a look leaves nothing behind");
 }

@@ -202,7 +202,7 @@ async fn one_that_is_dead_does_not_hold_up_another() {
     let p = place();
     let dead = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let slow = worker(&p, plain(dead));
-    let other = Worker::start(WorkerSettings::new("e", Kind::File(FileSettings::new(p.out.clone()))), p.spool.clone(), false);
+    let other = Worker::start(WorkerSettings::new("e", Kind::File(plain_file(&p.out))), p.spool.clone(), false);
     for start in (0..200).step_by(20) {
         queue(&p.spool, "d", &numbered(start..start + 20)).await;
         queue(&p.spool, "e", &numbered(start..start + 20)).await;

@@ -2,19 +2,19 @@
 
 use std::io::Read;
 
-use rockrose_core::plan::{Layout, Packing, Period};
+use rockrose_core::plan::Period;
 
 use super::*;
 use crate::rotation::put_aside;
 
-fn file(p: &Place, set: impl FnOnce(&mut FileSettings)) -> FileSettings {
-    let mut settings = FileSettings::new(p.out.clone());
+fn file(p: &Place, set: impl FnOnce(&mut FileDestination)) -> FileDestination {
+    let mut settings = plain_file(&p.out);
     set(&mut settings);
     settings
 }
 
 /// Delivers events one parcel after the other.
-async fn deliver(p: &Place, settings: &FileSettings, range: std::ops::Range<u32>, step: usize) {
+async fn deliver(p: &Place, settings: &FileDestination, range: std::ops::Range<u32>, step: usize) {
     let w = worker(p, Kind::File(settings.clone()));
     for start in range.clone().step_by(step) {
         queue(&p.spool, "d", &numbered(start..(start + step as u32).min(range.end))).await;

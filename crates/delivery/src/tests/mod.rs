@@ -6,6 +6,7 @@ use std::time::Instant;
 
 use rockrose_core::engine::{Entry, Selection};
 use rockrose_core::ledger::Amount;
+use rockrose_core::plan::{Layout, Packing};
 use rockrose_spool::{Arrival, pack};
 
 mod certificates;
@@ -96,6 +97,18 @@ fn http(address: SocketAddr, token: Option<&str>) -> Kind {
     })
 }
 
+/// JSON lines in one file for ever.
+fn plain_file(path: &Path) -> FileDestination {
+    FileDestination {
+        path: path.to_str().unwrap().to_owned(),
+        layout: Layout::JsonLines,
+        rotate_at: None,
+        rotate_every: None,
+        keep_files: None,
+        packing: Packing::Plain,
+    }
+}
+
 fn worker(p: &Place, kind: Kind) -> Worker {
     Worker::start(WorkerSettings::new("d", kind), p.spool.clone(), false)
 }
@@ -108,7 +121,7 @@ async fn every_kind_takes_everything_once_and_in_order() {
         std::fs::create_dir_all(kept.parent().unwrap()).unwrap();
         let (address, _stop) = stand_in(standin::StandIn { into: Some(kept.clone()), token: Some("t".into()), ..Default::default() }, "127.0.0.1:0").await;
         let (kind, out) = match which {
-            "file" => (Kind::File(FileSettings::new(p.out.clone())), Some(&p.out)),
+            "file" => (Kind::File(plain_file(&p.out)), Some(&p.out)),
             "http" => (http(address, Some("t")), Some(&kept)),
             _ => (Kind::Discard, None),
         };
@@ -193,7 +206,7 @@ async fn a_wrong_token_waits_and_never_shows_it() {
 #[tokio::test]
 async fn what_a_crash_left_behind_the_settled_length_is_cut_off() {
     let p = place();
-    let kind = Kind::File(FileSettings::new(p.out.clone()));
+    let kind = Kind::File(plain_file(&p.out));
     let w = worker(&p, kind.clone());
     queue(&p.spool, "d", &numbered(0..5)).await;
     until("it is drained", || drained(&p.spool, "d")).await;
@@ -217,7 +230,7 @@ async fn what_a_crash_left_behind_the_settled_length_is_cut_off() {
 async fn a_file_that_cannot_be_written_waits_with_the_reason() {
     let p = place();
     std::fs::create_dir_all(&p.out).unwrap();
-    let w = worker(&p, Kind::File(FileSettings::new(p.out.clone())));
+    let w = worker(&p, Kind::File(plain_file(&p.out)));
     queue(&p.spool, "d", &numbered(0..2)).await;
     until("it fails", || w.health().get().failures >= 1).await;
     assert!(w.health().get().last_error.unwrap().contains("out.jsonl"));

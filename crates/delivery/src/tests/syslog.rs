@@ -11,7 +11,7 @@ use super::*;
 use crate::tests::certificates::make;
 
 fn to(transport: SyslogTransport, address: SocketAddr, tls: TlsFiles) -> Kind {
-    Kind::Syslog(SyslogSettings {
+    Kind::Syslog(SyslogDestination {
         transport,
         host: if transport == SyslogTransport::Tls { "localhost".into() } else { address.ip().to_string() },
         port: address.port(),

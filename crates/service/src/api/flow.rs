@@ -11,7 +11,7 @@ use rockrose_core::plan::{Destination, DestinationKind, Gate};
 use rockrose_intake::Problem;
 use rockrose_spool::Waiting;
 
-use super::types::{Answers, Cost, DestinationHealth, DestinationState, Flow, FlowDestination, FlowRoute, FlowSource, FlowStep, Gauge, Share};
+use super::types::{Cost, DestinationHealth, DestinationState, Flow, FlowDestination, FlowRoute, FlowSource, FlowStep, Gauge, Share};
 use super::{spool_problem, types};
 use crate::meter::Reading;
 use crate::{App, now_ms, queues};
@@ -142,17 +142,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
 }
 
 fn stopped(now_ms: i64) -> DestinationHealth {
-    DestinationHealth {
-        state: DestinationState::Stopped,
-        since_ms: now_ms,
-        failures: 0,
-        last_error: None,
-        last_error_ms: None,
-        next_try_ms: None,
-        last_success_ms: None,
-        paused_by: None,
-        answers: Answers::default(),
-    }
+    rockrose_delivery::Health::new(rockrose_delivery::State::Stopped, now_ms).into()
 }
 
 fn target(d: &Destination) -> String {
