@@ -26,19 +26,24 @@ export class ServiceError extends Error {
   }
 }
 
-async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
+/** Asks for a path; what the service refuses is thrown in its own words. */
+export async function ask(path: string, init: RequestInit = {}): Promise<Response> {
   let response: Response;
   try {
-    response = await fetch(path, { signal, headers: { accept: "application/json" } });
+    response = await fetch(path, { ...init, headers: { accept: "application/json", ...init.headers } });
   } catch (e) {
-    if (signal?.aborted) throw e;
+    if (init.signal?.aborted) throw e;
     throw new ServiceError(0, "the service does not answer");
   }
   if (!response.ok) {
     const problem = (await response.json().catch(() => ({}))) as { detail?: string };
     throw new ServiceError(response.status, problem.detail ?? `the service answered ${response.status}`);
   }
-  return (await response.json()) as T;
+  return response;
+}
+
+async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
+  return (await (await ask(path, { signal })).json()) as T;
 }
 
 function useAnswer<T>(path: string, every: number | false) {

@@ -1,23 +1,15 @@
 /** What an operator does to destinations. After each, whatever shows them is asked anew. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 
-import { ServiceError } from "./client";
+import { type ServiceError, ask } from "./client";
 import type { components } from "./schema";
 
 export type Probe = components["schemas"]["Probe"];
 export type Moved = components["schemas"]["Moved"];
 
 async function post<T>(path: string, body?: unknown): Promise<T | null> {
-  const response = await fetch(path, {
-    method: "POST",
-    headers: { accept: "application/json", ...(body === undefined ? {} : { "content-type": "application/json" }) },
-    body: body === undefined ? undefined : JSON.stringify(body),
-  }).catch(() => null);
-  if (response === null) throw new ServiceError(0, "the service does not answer");
-  if (!response.ok) {
-    const problem = (await response.json().catch(() => ({}))) as { detail?: string };
-    throw new ServiceError(response.status, problem.detail ?? `the service answered ${response.status}`);
-  }
+  const json = body === undefined ? {} : { headers: { "content-type": "application/json" }, body: JSON.stringify(body) };
+  const response = await ask(path, { method: "POST", ...json });
   return response.status === 204 ? null : ((await response.json()) as T);
 }
 

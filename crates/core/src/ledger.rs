@@ -157,6 +157,14 @@ pub struct Account {
     pub measure: Measure,
 }
 
+impl Account {
+    /// At a destination, of what came by `via`.
+    #[must_use]
+    pub fn at_destination(name: &str, via: &str, measure: Measure) -> Account {
+        Account { place: Place::Destination, name: name.to_owned(), via: via.to_owned(), position: 0, sentence: String::new(), measure }
+    }
+}
+
 /// An amount to be added to an account.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Posting {

@@ -68,7 +68,7 @@ impl Failure {
 
 /// A way out: one kind of destination, open.
 pub(crate) enum Outlet {
-    File(file::FileOutlet),
+    File(Box<file::FileOutlet>),
     Http(Box<http::HttpOutlet>),
     Syslog(Box<syslog::SyslogOutlet>),
     Discard(discard::DiscardOutlet),
@@ -80,7 +80,7 @@ impl Outlet {
         match &settings.kind {
             Kind::File(file) => {
                 let reached = spool.reached(&settings.name, &file.path).await.map_err(|e| e.to_string())?;
-                Ok(Outlet::File(file::FileOutlet::new(file.clone(), reached)))
+                Ok(Outlet::File(Box::new(file::FileOutlet::new(file.clone(), reached))))
             }
             Kind::Http(http) => Ok(Outlet::Http(Box::new(http::HttpOutlet::new(http.clone())?))),
             Kind::Syslog(syslog) => Ok(Outlet::Syslog(Box::new(syslog::SyslogOutlet::new(syslog.clone())?))),

@@ -4,11 +4,11 @@ use std::collections::BTreeMap;
 
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
-use rockrose_core::engine::Selection;
+use rockrose_core::engine::{Entry, Selection};
 use rockrose_core::ledger::{Account, Amount, Measure, Place};
 
-use crate::schema::{batch, entry, quarantine};
-use crate::writer::{Moved, Sums, oldest, release};
+use crate::schema::{entry, quarantine};
+use crate::writer::{Moved, Packed, Sums, keep_batch, oldest, queue, release};
 
 /// Most quarantined events that one [`Resend`] queues again.
 const MAX_RESENT: i64 = 20_000;
@@ -46,10 +46,6 @@ pub struct Resend {
     pub at_ms: i64,
 }
 
-fn account(destination: &str, route: &str, measure: Measure) -> Account {
-    Account { place: Place::Destination, name: destination.to_owned(), via: route.to_owned(), position: 0, sentence: String::new(), measure }
-}
-
 impl Discard {
     pub(crate) fn apply(&self, c: &mut SqliteConnection, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Amount> {
         type Due = (i64, String, i64, i64, i64, i64);
@@ -74,7 +70,7 @@ impl Discard {
             release(c, of)?;
             let amount = Amount { events, bytes };
             gone += amount;
-            *postings.entry((self.at_ms.div_euclid(60_000), account(&self.destination, &route, Measure::Discarded))).or_default() += amount;
+            *postings.entry((self.at_ms.div_euclid(60_000), Account::at_destination(&self.destination, &route, Measure::Discarded))).or_default() += amount;
         }
         if !gone.is_zero() {
             let moved = moved.entry(self.destination.clone()).or_default();
@@ -111,31 +107,11 @@ impl Resend {
                 data.extend_from_slice(line);
                 data.push(b'\n');
             }
-            let row = (
-                batch::source.eq(""),
-                batch::arrived_ms.eq(self.at_ms),
-                batch::packing.eq(0),
-                batch::size.eq(data.len() as i64),
-                batch::uses.eq(1),
-                batch::data.eq(&data),
-            );
-            let of: i64 = diesel::insert_into(batch::table).values(row).returning(batch::id).get_result(c)?;
-            let row = (
-                entry::destination.eq(&destination),
-                entry::route.eq(&route),
-                entry::batch.eq(of),
-                entry::selection.eq(selection.as_bytes()),
-                entry::events.eq(amount.events),
-                entry::bytes.eq(amount.bytes),
-                entry::done.eq(0),
-                entry::queued_ms.eq(self.at_ms),
-            );
-            diesel::insert_into(entry::table).values(row).execute(c)?;
+            let of = keep_batch(c, "", self.at_ms, &Packed::plain(data), 1)?;
+            let due = Entry { destination, route, selection, amount };
+            queue(c, of, &due, self.at_ms, moved)?;
             let back = Amount { events: -amount.events, bytes: -amount.bytes };
-            *postings.entry((self.at_ms.div_euclid(60_000), account(&destination, &route, Measure::Quarantined))).or_default() += back;
-            let moved = moved.entry(destination).or_default();
-            moved.by += amount;
-            moved.queued_ms.get_or_insert(self.at_ms);
+            *postings.entry((self.at_ms.div_euclid(60_000), Account::at_destination(&due.destination, &due.route, Measure::Quarantined))).or_default() += back;
             all += amount;
         }
         Ok(all)

@@ -83,7 +83,14 @@ pub fn pack(mut lines: Vec<u8>) -> Packed {
         lines.shrink_to_fit();
         return Packed { packing: 1, size, data, plain: Some(Arc::new(Unpacked::new(lines))) };
     }
-    Packed { packing: 0, size, data: lines, plain: None }
+    Packed::plain(lines)
+}
+
+impl Packed {
+    /// As they are.
+    pub(crate) fn plain(lines: Vec<u8>) -> Packed {
+        Packed { packing: 0, size: lines.len() as i64, data: lines, plain: None }
+    }
 }
 
 /// What is to be written, and who wants to know when it is.
@@ -254,31 +261,10 @@ pub(crate) fn oldest(c: &mut SqliteConnection, destination: &str) -> QueryResult
 fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Option<i64>> {
     let mut stored = None;
     if !arrival.entries.is_empty() {
-        let row = (
-            batch::source.eq(&arrival.source),
-            batch::arrived_ms.eq(arrival.arrived_ms),
-            batch::packing.eq(arrival.data.packing),
-            batch::size.eq(arrival.data.size),
-            batch::uses.eq(arrival.entries.len() as i64),
-            batch::data.eq(&arrival.data.data),
-        );
-        let id: i64 = diesel::insert_into(batch::table).values(row).returning(batch::id).get_result(c)?;
+        let id = keep_batch(c, &arrival.source, arrival.arrived_ms, &arrival.data, arrival.entries.len())?;
         stored = Some(id);
         for due in &arrival.entries {
-            let row = (
-                entry::destination.eq(&due.destination),
-                entry::route.eq(&due.route),
-                entry::batch.eq(id),
-                entry::selection.eq(due.selection.as_bytes()),
-                entry::events.eq(due.amount.events),
-                entry::bytes.eq(due.amount.bytes),
-                entry::done.eq(0),
-                entry::queued_ms.eq(arrival.arrived_ms),
-            );
-            diesel::insert_into(entry::table).values(row).execute(c)?;
-            let moved = moved.entry(due.destination.clone()).or_default();
-            moved.by += due.amount;
-            moved.queued_ms.get_or_insert(arrival.arrived_ms);
+            queue(c, id, due, arrival.arrived_ms, moved)?;
         }
     }
     for unread in &arrival.unread {
@@ -289,6 +275,38 @@ fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<Strin
         *postings.entry((minute, posting.account.clone())).or_default() += posting.amount;
     }
     Ok(stored)
+}
+
+/// Stores the lines of a batch that so many queue entries need; returns its number.
+pub(crate) fn keep_batch(c: &mut SqliteConnection, source: &str, arrived_ms: i64, data: &Packed, uses: usize) -> QueryResult<i64> {
+    let row = (
+        batch::source.eq(source),
+        batch::arrived_ms.eq(arrived_ms),
+        batch::packing.eq(data.packing),
+        batch::size.eq(data.size),
+        batch::uses.eq(uses as i64),
+        batch::data.eq(&data.data),
+    );
+    diesel::insert_into(batch::table).values(row).returning(batch::id).get_result(c)
+}
+
+/// Queues what is due of a batch.
+pub(crate) fn queue(c: &mut SqliteConnection, of: i64, due: &Entry, queued_ms: i64, moved: &mut BTreeMap<String, Moved>) -> QueryResult<()> {
+    let row = (
+        entry::destination.eq(&due.destination),
+        entry::route.eq(&due.route),
+        entry::batch.eq(of),
+        entry::selection.eq(due.selection.as_bytes()),
+        entry::events.eq(due.amount.events),
+        entry::bytes.eq(due.amount.bytes),
+        entry::done.eq(0),
+        entry::queued_ms.eq(queued_ms),
+    );
+    diesel::insert_into(entry::table).values(row).execute(c)?;
+    let moved = moved.entry(due.destination.clone()).or_default();
+    moved.by += due.amount;
+    moved.queued_ms.get_or_insert(queued_ms);
+    Ok(())
 }
 
 fn keep_aside(c: &mut SqliteConnection, at_ms: i64, place: Place, name: &str, via: &str, reason: &str, data: &[u8]) -> QueryResult<()> {
@@ -306,7 +324,7 @@ fn keep_aside(c: &mut SqliteConnection, at_ms: i64, place: Place, name: &str, vi
 fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<()> {
     let minute = s.at_ms.div_euclid(60_000);
     let mut post = |via: &str, measure: Measure, amount: Amount| {
-        let account = Account { place: Place::Destination, name: s.destination.clone(), via: via.to_owned(), position: 0, sentence: String::new(), measure };
+        let account = Account::at_destination(&s.destination, via, measure);
         *postings.entry((minute, account)).or_default() += amount;
     };
     for Progress { entry: id, batch: of, route, lines, amount, finished, .. } in &s.progress {

@@ -666,16 +666,12 @@ impl Run<'_> {
 impl Outcome {
     /// Sends what is due at the destination `from` to `to` instead, and accounts for it at both. At `to` it counts as come from [`spilled_from`] it.
     pub fn spill(&mut self, from: &str, to: &str) {
-        let mut post = |name: &str, via: &str, measure: Measure, amount: Amount| {
-            let account = Account { place: Place::Destination, name: name.to_owned(), via: via.to_owned(), position: 0, sentence: String::new(), measure };
-            self.postings.push(Posting { account, amount });
-        };
+        let via = spilled_from(from);
         for entry in self.entries.iter_mut().filter(|e| e.destination == from) {
-            let via = spilled_from(from);
-            post(from, &entry.route, Measure::Spilled, entry.amount);
-            post(to, &via, Measure::Offered, entry.amount);
-            post(to, &via, Measure::Enqueued, entry.amount);
-            (entry.destination, entry.route) = (to.to_owned(), via);
+            let spilled = Account::at_destination(from, &entry.route, Measure::Spilled);
+            let came = [Measure::Offered, Measure::Enqueued].map(|measure| Account::at_destination(to, &via, measure));
+            self.postings.extend([spilled].into_iter().chain(came).map(|account| Posting { account, amount: entry.amount }));
+            (entry.destination, entry.route) = (to.to_owned(), via.clone());
         }
     }
 
