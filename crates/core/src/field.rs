@@ -22,6 +22,12 @@ pub struct Path {
 const VIEWS: [(&str, &[&str]); 3] =
     [("time", &["time", "timestamp", "ts"]), ("severity", &["severity", "level", "lvl"]), ("message", &["message", "msg", "body"])];
 
+/// The names under which senders write what the view `view` shows, best first.
+#[must_use]
+pub fn names_of(view: &str) -> &'static [&'static str] {
+    VIEWS.iter().find(|(name, _)| *name == view).map_or(&[], |(_, names)| names)
+}
+
 /// The field in which a sampled event carries how many events it stands for.
 pub const WEIGHT: &str = "sampled.weight";
 

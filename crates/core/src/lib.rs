@@ -1,5 +1,6 @@
 #![doc = include_str!("model.md")]
 
+pub mod archive;
 pub mod engine;
 pub mod extract;
 pub mod field;

@@ -7,17 +7,21 @@ use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, 
 use reqwest::{Client, StatusCode};
 use rockrose_core::form::{Origin, cloud_events, json_array};
 use rockrose_core::plan::{BodyForm, Packing, TlsFiles};
+use rockrose_otlp::{Message, to_request};
 
-use crate::{Failure, tls};
+use crate::{Failure, Taken, now_ms, otlp, tls};
 
 /// How long a connection may take to open.
-const CONNECT_TIME: Duration = Duration::from_secs(10);
+pub(crate) const CONNECT_TIME: Duration = Duration::from_secs(10);
 /// Most of a refusal's text that is kept, in characters.
 const MAX_WORDS: usize = 200;
 /// Most of a refusal's body that is read, in bytes.
-const MAX_ANSWER: usize = 64 << 10;
+pub(crate) const MAX_ANSWER: usize = 64 << 10;
 /// Longest pause a destination may ask for.
-const MAX_PAUSE: Duration = Duration::from_secs(3_600);
+pub(crate) const MAX_PAUSE: Duration = Duration::from_secs(3_600);
+
+/// What bodies in protobuf are.
+const PROTOBUF: &str = "application/x-protobuf";
 
 /// Where events are posted, and how. Never printed: it holds secrets.
 #[derive(Clone, PartialEq, Eq)]
@@ -67,6 +71,16 @@ impl HttpSettings {
         let authorization = self.authorization.iter().flat_map(|a| [Some(a.as_str()), a.split_once(' ').map(|(_, secret)| secret)]).flatten();
         authorization.chain(self.headers.iter().map(|(_, value)| value.as_str())).filter(|s| s.len() > 3)
     }
+
+    /// What the destination said, on one line, without secrets.
+    pub(crate) fn words(&self, said: &[u8]) -> String {
+        let mut text = String::from_utf8_lossy(said).into_owned();
+        for secret in self.secrets() {
+            text = text.replace(secret, "***");
+        }
+        let line: Vec<&str> = text.split_whitespace().collect();
+        line.join(" ").chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect()
+    }
 }
 
 pub(crate) struct HttpOutlet {
@@ -105,6 +119,8 @@ impl HttpOutlet {
             BodyForm::JsonLines => "application/x-ndjson",
             BodyForm::JsonArray => "application/json",
             BodyForm::CloudEvents => "application/cloudevents-batch+json",
+            BodyForm::Otlp => PROTOBUF,
+            BodyForm::OtlpJson => "application/json",
         };
         headers.insert(CONTENT_TYPE, HeaderValue::from_static(form));
         match settings.packing {
@@ -119,7 +135,8 @@ impl HttpOutlet {
         self.settings.max_batch
     }
 
-    pub(crate) async fn send(&mut self, lines: Vec<u8>, origins: Vec<Origin>) -> Result<(), Failure> {
+    pub(crate) async fn send(&mut self, lines: Vec<u8>, origins: Vec<Origin>) -> Result<Taken, Failure> {
+        let events = origins.len();
         let (form, packing, node) = (self.settings.form, self.settings.packing, self.settings.node.clone());
         let written = tokio::task::spawn_blocking(move || pack(write(lines, &origins, form, &node), packing)).await;
         let body = written.map_err(|_| Failure::later("packing was interrupted"))?.map_err(|e| Failure::later(format!("packing failed: {e}")))?;
@@ -128,34 +145,44 @@ impl HttpOutlet {
         let count = self.settings.endpoints.len();
         for turn in 0..count {
             let at = (self.current + turn) % count;
-            match self.post(&self.settings.endpoints[at], body.clone()).await {
+            match self.post(&self.settings.endpoints[at], body.clone(), events).await {
                 // Only an endpoint that cannot be reached passes its turn on; what one says, it says for all.
                 Err(Reached::No(why)) => last = Failure::later(why),
                 Err(Reached::Yes(failure)) => return Err(failure),
-                Ok(()) => {
+                Ok(taken) => {
                     self.current = if self.settings.in_turn { (at + 1) % count } else { at };
-                    return Ok(());
+                    return Ok(taken);
                 }
             }
         }
         Err(last)
     }
 
-    async fn post(&self, endpoint: &str, body: bytes::Bytes) -> Result<(), Reached> {
+    async fn post(&self, endpoint: &str, body: bytes::Bytes, events: usize) -> Result<Taken, Reached> {
         let request = self.client.post(endpoint).headers(self.headers.clone()).body(body);
         let answer = request.send().await.map_err(|e| Reached::No(say(&e)))?;
         let status = answer.status();
         let after = answer.headers().get(RETRY_AFTER).and_then(|v| v.to_str().ok()?.trim().parse().ok()).map(|s| Duration::from_secs(s).min(MAX_PAUSE));
+        let protobuf = answer.headers().get(CONTENT_TYPE).is_some_and(|v| v.as_bytes().starts_with(PROTOBUF.as_bytes()));
         let said = self.said(answer).await;
         if status.is_success() {
-            return match said {
-                // An answer that breaks off is an answer that was lost.
-                Err(why) => Err(Reached::No(why)),
-                Ok(said) if says_no(&said) => Err(Reached::Yes(Failure::Later { why: format!("answered {status}, but says: {}", self.words(&said)), after })),
-                Ok(_) => Ok(()),
-            };
+            // An answer that breaks off is an answer that was lost.
+            let said = said.map_err(Reached::No)?;
+            if !protobuf && says_no(&said) {
+                return Err(Reached::Yes(Failure::Later { why: format!("answered {status}, but says: {}", self.settings.words(&said)), after }));
+            }
+            if !matches!(self.settings.form, BodyForm::Otlp | BodyForm::OtlpJson) {
+                return Ok(Taken::all());
+            }
+            let no_answer = || Reached::Yes(Failure::Later { why: format!("answered {status}, but what it says is no OTLP answer"), after });
+            let response = otlp::read_answer(&said, !protobuf).ok_or_else(no_answer)?;
+            return otlp::taken(response, events, |m| self.settings.words(m.as_bytes())).map_err(Reached::Yes);
         }
-        let words = self.words(&said.unwrap_or_default());
+        let mut said = said.unwrap_or_default();
+        if protobuf && let Some(message) = otlp::status_message(&said) {
+            said = message.into_bytes();
+        }
+        let words = self.settings.words(&said);
         let why = if words.is_empty() { format!("answered {status}") } else { format!("answered {status}: {words}") };
         Err(Reached::Yes(match status {
             StatusCode::PAYLOAD_TOO_LARGE => Failure::TooLarge(why),
@@ -175,16 +202,6 @@ impl HttpOutlet {
             }
         }
         Ok(bytes)
-    }
-
-    /// What the destination said, on one line, without secrets.
-    fn words(&self, said: &[u8]) -> String {
-        let mut text = String::from_utf8_lossy(said).into_owned();
-        for secret in self.settings.secrets() {
-            text = text.replace(secret, "***");
-        }
-        let line: Vec<&str> = text.split_whitespace().collect();
-        line.join(" ").chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect()
     }
 }
 
@@ -207,6 +224,8 @@ fn write(lines: Vec<u8>, origins: &[Origin], form: BodyForm, node: &str) -> Vec<
         BodyForm::JsonLines => return lines,
         BodyForm::JsonArray => json_array(&lines, &mut out),
         BodyForm::CloudEvents => cloud_events(&lines, origins, node, &mut out),
+        BodyForm::Otlp => return to_request(&lines, now_ms()).encode_to_vec(),
+        BodyForm::OtlpJson => return serde_json::to_vec(&to_request(&lines, now_ms())).unwrap_or_default(),
     }
     out
 }
@@ -219,8 +238,10 @@ fn pack(body: Vec<u8>, packing: Packing) -> std::io::Result<Vec<u8>> {
     }
 }
 
-enum Reached {
+pub(crate) enum Reached {
+    /// It could not be reached, or what it says was lost; another may be tried.
     No(String),
+    /// It has answered.
     Yes(Failure),
 }
 

@@ -3,11 +3,14 @@
 //! Workers share nothing but the spool, so a slow or dead destination holds up nobody else. A worker learns from its [`Outlet`] whether events were taken, were refused for good,
 //! or should be tried again; only the worker knows about retries, bisection and the account.
 
+mod archive;
 mod discard;
 mod file;
 mod health;
 mod http;
 mod lanes;
+mod otlp;
+mod parquet;
 mod probe;
 mod rotation;
 pub mod standin;
@@ -19,6 +22,7 @@ use std::time::Duration;
 
 use rockrose_core::plan::{FileDestination, SyslogDestination};
 
+pub use archive::ArchiveSettings;
 pub use health::{Answers, Health, HealthHandle, State};
 pub use http::HttpSettings;
 pub use probe::{ProbeStep, probe};
@@ -31,8 +35,12 @@ pub enum Kind {
     File(FileDestination),
     /// Posts events.
     Http(HttpSettings),
+    /// Sends OTLP log records over gRPC.
+    Grpc(HttpSettings),
     /// Sends syslog messages.
     Syslog(SyslogDestination),
+    /// Keeps events in objects.
+    Archive(ArchiveSettings),
     /// Lets events go.
     Discard,
 }
@@ -66,11 +74,29 @@ impl Failure {
     }
 }
 
+/// What became of events that a destination has answered for.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub(crate) struct Taken {
+    /// How long its file is now.
+    length: Option<u64>,
+    /// So many of them it refused for good, without saying which, and why.
+    refused: Option<(u64, String)>,
+}
+
+impl Taken {
+    /// It has all of them.
+    pub(crate) fn all() -> Taken {
+        Taken::default()
+    }
+}
+
 /// A way out: one kind of destination, open.
 pub(crate) enum Outlet {
     File(Box<file::FileOutlet>),
     Http(Box<http::HttpOutlet>),
+    Grpc(Box<otlp::GrpcOutlet>),
     Syslog(Box<syslog::SyslogOutlet>),
+    Archive(Box<archive::ArchiveOutlet>),
     Discard(discard::DiscardOutlet),
 }
 
@@ -83,7 +109,9 @@ impl Outlet {
                 Ok(Outlet::File(Box::new(file::FileOutlet::new(file.clone(), reached))))
             }
             Kind::Http(http) => Ok(Outlet::Http(Box::new(http::HttpOutlet::new(http.clone())?))),
+            Kind::Grpc(http) => Ok(Outlet::Grpc(Box::new(otlp::GrpcOutlet::new(http.clone())?))),
             Kind::Syslog(syslog) => Ok(Outlet::Syslog(Box::new(syslog::SyslogOutlet::new(syslog.clone())?))),
+            Kind::Archive(archive) => Ok(Outlet::Archive(Box::new(archive::ArchiveOutlet::new(archive.clone())?))),
             Kind::Discard => Ok(Outlet::Discard(discard::DiscardOutlet)),
         }
     }
@@ -93,19 +121,23 @@ impl Outlet {
         match self {
             Outlet::File(_) => file::MAX_BATCH,
             Outlet::Http(http) => http.max_batch(),
+            Outlet::Grpc(grpc) => grpc.max_batch(),
             Outlet::Syslog(syslog) => syslog.max_batch(),
+            Outlet::Archive(archive) => archive.max_batch(),
             Outlet::Discard(_) => discard::MAX_BATCH,
         }
     }
 
-    /// Sends the first events of a parcel. `Ok` means the destination has all of them for good; a length is how long its file is now.
-    pub(crate) async fn send(&mut self, parcel: &rockrose_spool::Parcel, events: usize) -> Result<Option<u64>, Failure> {
+    /// Sends the first events of a parcel. `Ok` means the destination has done with all of them for good.
+    pub(crate) async fn send(&mut self, parcel: &rockrose_spool::Parcel, events: usize) -> Result<Taken, Failure> {
         let lines = parcel.front(events);
         match self {
-            Outlet::File(file) => file.send(lines.to_vec()).await.map(Some),
-            Outlet::Http(http) => http.send(lines.to_vec(), parcel.origins(events)).await.map(|()| None),
-            Outlet::Syslog(syslog) => syslog.send(lines).await.map(|()| None),
-            Outlet::Discard(discard) => discard.send(lines).map(|()| None),
+            Outlet::File(file) => file.send(lines.to_vec()).await.map(|length| Taken { length: Some(length), ..Taken::all() }),
+            Outlet::Http(http) => http.send(lines.to_vec(), parcel.origins(events)).await,
+            Outlet::Grpc(grpc) => grpc.send(lines.to_vec(), events).await,
+            Outlet::Syslog(syslog) => syslog.send(lines).await.map(|()| Taken::all()),
+            Outlet::Archive(archive) => archive.send(lines.to_vec(), parcel.origins(events)).await,
+            Outlet::Discard(discard) => discard.send(lines).map(|()| Taken::all()),
         }
     }
 

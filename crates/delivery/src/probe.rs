@@ -5,13 +5,15 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use rockrose_core::form::Origin;
-use rockrose_core::plan::{SyslogDestination, SyslogTransport, TlsFiles};
+use rockrose_core::plan::{Place, SyslogDestination, SyslogTransport, TlsFiles};
 use serde::Serialize;
 use tokio::net::TcpStream;
 
+use crate::archive::{ArchiveOutlet, ArchiveSettings};
 use crate::http::{HttpOutlet, HttpSettings};
+use crate::otlp::GrpcOutlet;
 use crate::syslog::SyslogOutlet;
-use crate::{Failure, Kind, WorkerSettings, now_ms, tls};
+use crate::{Failure, Kind, Outlet, Taken, WorkerSettings, now_ms, tls};
 
 /// How long one step may take.
 const PATIENCE: Duration = Duration::from_secs(10);
@@ -60,11 +62,16 @@ pub async fn probe(settings: &WorkerSettings) -> Vec<ProbeStep> {
             let opened = tokio::task::spawn_blocking(move || crate::file::could_write(Path::new(&path)));
             probe.step("open", async { opened.await.unwrap_or_else(|_| Err("it could not be looked at".into())).map(|says| ((), says)) }).await;
         }
+        Kind::Archive(archive) => archive_steps(&mut probe, archive).await,
         Kind::Syslog(syslog) => syslog_steps(&mut probe, syslog).await,
-        Kind::Http(http) => {
+        Kind::Http(http) | Kind::Grpc(http) => {
             for endpoint in &http.endpoints {
                 let before = probe.steps.len();
-                let outlet = HttpOutlet::new(HttpSettings { endpoints: vec![endpoint.clone()], ..http.clone() });
+                let one = HttpSettings { endpoints: vec![endpoint.clone()], ..http.clone() };
+                let outlet = match &settings.kind {
+                    Kind::Grpc(_) => GrpcOutlet::new(one).map(|o| Outlet::Grpc(Box::new(o))),
+                    _ => HttpOutlet::new(one).map(|o| Outlet::Http(Box::new(o))),
+                };
                 endpoint_steps(&mut probe, endpoint, &http.tls, outlet).await;
                 if http.endpoints.len() > 1 {
                     probe.steps[before..].iter_mut().for_each(|s| s.says = format!("{}: {}", shown(endpoint), s.says));
@@ -101,12 +108,23 @@ async fn syslog_steps(probe: &mut Probe, syslog: &SyslogDestination) {
         .await;
 }
 
+async fn archive_steps(probe: &mut Probe, archive: &ArchiveSettings) {
+    if let Place::Bucket { endpoint: Some(endpoint), .. } = &archive.archive.place {
+        let Some((secure, host, port)) = parts(endpoint) else { return };
+        if !way_there(probe, &host, port, secure.then_some(&archive.archive.tls)).await {
+            return;
+        }
+    }
+    let outlet = ArchiveOutlet::new(archive.clone());
+    probe.step("accept", async { outlet?.test().await.map(|()| ((), "it took a marked object, and let it be removed".to_owned())).map_err(Failure::why) }).await;
+}
+
 /// An event that says what it is.
 fn marked() -> String {
     format!("{{\"time\":{},\"message\":\"a connection test of Rockrose\",\"rockrose.test\":true}}\n", now_ms())
 }
 
-async fn endpoint_steps(probe: &mut Probe, endpoint: &str, files: &TlsFiles, outlet: Result<HttpOutlet, String>) {
+async fn endpoint_steps(probe: &mut Probe, endpoint: &str, files: &TlsFiles, outlet: Result<Outlet, String>) {
     let Some((secure, host, port)) = parts(endpoint) else {
         probe.step::<()>("resolve", async { Err("this is no URL".to_owned()) }).await;
         return;
@@ -114,10 +132,15 @@ async fn endpoint_steps(probe: &mut Probe, endpoint: &str, files: &TlsFiles, out
     if !way_there(probe, &host, port, secure.then_some(files)).await {
         return;
     }
-    let origin = Origin { entry: 0, place: now_ms(), route: "test".into() };
+    let origin = Origin { entry: 0, place: now_ms(), route: "test".into(), queued_ms: now_ms() };
     probe
         .step("accept", async {
-            outlet?.send(marked().into_bytes(), vec![origin]).await.map(|()| ((), "it took a marked event".to_owned())).map_err(Failure::why)
+            let sent = match outlet? {
+                Outlet::Http(mut http) => http.send(marked().into_bytes(), vec![origin]).await,
+                Outlet::Grpc(mut grpc) => grpc.send(marked().into_bytes(), 1).await,
+                _ => Ok(Taken::all()),
+            };
+            sent.map(|_| ((), "it took a marked event".to_owned())).map_err(Failure::why)
         })
         .await;
 }

@@ -35,7 +35,13 @@ pub(crate) fn config(files: &TlsFiles) -> Result<ClientConfig, String> {
 
 /// Makes a connection safe.
 pub(crate) async fn secure(files: &TlsFiles, host: &str, stream: TcpStream) -> Result<TlsStream<TcpStream>, String> {
+    secure_for(files, host, stream, &[]).await
+}
+
+/// Makes a connection safe, for one of these protocols.
+pub(crate) async fn secure_for(files: &TlsFiles, host: &str, stream: TcpStream, protocols: &[&[u8]]) -> Result<TlsStream<TcpStream>, String> {
     let name = ServerName::try_from(host.to_owned()).map_err(|_| format!("`{host}` cannot be the name in a certificate"))?;
-    let config = config(files)?;
+    let mut config = config(files)?;
+    config.alpn_protocols = protocols.iter().map(|p| p.to_vec()).collect();
     TlsConnector::from(Arc::new(config)).connect(name, stream).await.map_err(|e| format!("the connection cannot be made safe: {e}"))
 }

@@ -13,7 +13,7 @@ use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 
 use crate::lanes::Lanes;
-use crate::{Failure, HealthHandle, Kind, Outlet, now_ms};
+use crate::{ArchiveSettings, Failure, HealthHandle, Kind, Outlet, Taken, now_ms};
 
 /// First pause after a failure; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(250);
@@ -65,7 +65,7 @@ impl Worker {
         let health = HealthHandle::new(now_ms());
         let stop = CancellationToken::new();
         let paused = watch::channel(paused).0;
-        let lanes = Lanes::new(if matches!(settings.kind, Kind::Http(_)) { settings.in_flight.max(1) } else { 1 });
+        let lanes = Lanes::new(if matches!(settings.kind, Kind::Http(_) | Kind::Grpc(_)) { settings.in_flight.max(1) } else { 1 });
         let shared = Arc::new(Shared {
             settings: settings.clone(),
             spool,
@@ -142,6 +142,7 @@ async fn dispatch(shared: Arc<Shared>) {
             shared.health.resumed(now_ms());
         }
         let mut empty = halted;
+        let mut looks_again = AGE_EVERY;
         while !empty && running.len() < shared.lanes.allowed() && !shared.stop.is_cancelled() {
             let outlet = match idle.pop() {
                 Some(outlet) => outlet,
@@ -150,6 +151,12 @@ async fn dispatch(shared: Arc<Shared>) {
                     None => break,
                 },
             };
+            if let Some(wait) = shared.gathers() {
+                looks_again = looks_again.min(wait);
+                idle.push(outlet);
+                empty = true;
+                continue;
+            }
             match shared.take(outlet.max_batch()).await {
                 Some(parcel) => {
                     let lane = Arc::clone(&shared);
@@ -167,7 +174,7 @@ async fn dispatch(shared: Arc<Shared>) {
             Some(ended) = running.join_next(), if !running.is_empty() => idle.extend(ended.ok().flatten()),
             changed = arrivals.changed(), if empty && !halted => if changed.is_err() { break },
             changed = paused.changed() => if changed.is_err() { break },
-            () = tokio::time::sleep(AGE_EVERY) => {}
+            () = tokio::time::sleep(looks_again) => {}
         }
     }
     while running.join_next().await.is_some() {}
@@ -197,6 +204,17 @@ impl Shared {
                 return None;
             }
         }
+    }
+
+    /// For a destination that gets much at once: how long it may be until enough waits, or what waits has waited long enough. `None`: now is the time.
+    fn gathers(&self) -> Option<Duration> {
+        let Kind::Archive(ArchiveSettings { archive, .. }) = &self.settings.kind else { return None };
+        let waiting = self.spool.waiting().get(self.name()).copied().unwrap_or_default();
+        if waiting.amount.events == 0 || waiting.amount.bytes as u64 >= archive.object_at {
+            return None;
+        }
+        let age = Duration::from_millis(u64::try_from(now_ms() - waiting.oldest_ms).unwrap_or(0));
+        archive.object_every.checked_sub(age).filter(|left| !left.is_zero())
     }
 
     /// The next events that no lane has.
@@ -288,13 +306,18 @@ impl Shared {
             };
             self.health.answered(begun.elapsed(), sent.is_ok());
             match sent {
-                Ok(length) => {
+                Ok(Taken { length, refused }) => {
                     *lock(&self.refusals) = 0;
                     failures = 0;
                     self.lanes.took();
+                    let front = refused.is_some().then(|| parcel.front(at_once).to_vec());
                     let mut settlement = parcel.settle(at_once, None, now_ms());
                     if let (Some(length), Kind::File(file)) = (length, &self.settings.kind) {
                         settlement = settlement.reaching(&file.path, length);
+                    }
+                    if let (Some((events, why)), Some(front)) = (refused, front) {
+                        self.health.refused(now_ms(), &why);
+                        settlement = settlement.but_for(events, why, front);
                     }
                     if !self.settle(settlement).await {
                         return;

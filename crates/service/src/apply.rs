@@ -10,7 +10,7 @@ use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use rockrose_core::engine::{Names, Surroundings};
 use rockrose_core::plan::{CheckedPlan, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source};
-use rockrose_delivery::{HttpSettings, Kind, WorkerSettings};
+use rockrose_delivery::{ArchiveSettings, HttpSettings, Kind, WorkerSettings};
 use rockrose_intake::{BodyBudget, BoundedListener, HttpSource, SourceKey};
 use rockrose_records::{RecordsError, Secret};
 use tokio::task::JoinHandle;
@@ -133,7 +133,16 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
         let kind = match &destination.kind {
             DestinationKind::File(file) => Kind::File(file.clone()),
             DestinationKind::Discard => Kind::Discard,
+            DestinationKind::Archive(archive) => Kind::Archive(ArchiveSettings {
+                access_secret: archive.access_secret.as_ref().and_then(|s| secrets.get(&s.0)).map(|s| s.reveal().to_owned()),
+                archive: archive.clone(),
+                node: app.records.node(),
+            }),
             DestinationKind::Http(http) => Kind::Http(http_settings(http, &secrets, &app.records.node())),
+            DestinationKind::Otlp(otlp) => {
+                let settings = http_settings(&otlp.http, &secrets, &app.records.node());
+                if otlp.grpc { Kind::Grpc(settings) } else { Kind::Http(settings) }
+            }
             DestinationKind::Syslog(syslog) => Kind::Syslog(syslog.clone()),
         };
         ready.workers.push(WorkerSettings {

@@ -35,7 +35,8 @@ pub enum Which {
     DownTo(i64),
 }
 
-/// Queues again what destinations refused for good. Records that a source could not read are none of it.
+/// Queues again what destinations refused for good. Records that a source could not read are none of it, nor batches of which nobody knows what was refused: the rest of them
+/// was taken.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Resend {
     /// Only what this destination refused.
@@ -83,7 +84,7 @@ impl Discard {
 
 impl Resend {
     pub(crate) fn apply(&self, c: &mut SqliteConnection, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Amount> {
-        let mut asked = quarantine::table.filter(quarantine::place.eq(Place::Destination.word())).into_boxed();
+        let mut asked = quarantine::table.filter(quarantine::place.eq(Place::Destination.word()).and(quarantine::via.ne(""))).into_boxed();
         if let Some(destination) = &self.destination {
             asked = asked.filter(quarantine::name.eq(destination));
         }

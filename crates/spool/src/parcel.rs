@@ -12,8 +12,12 @@ use crate::SpoolError;
 use crate::schema::{batch, entry};
 use crate::unpacked::{Kept, Unpacked};
 
-/// Most queue entries that one parcel is made of.
-const MAX_ENTRIES: i64 = 512;
+/// Fewest queue entries that one parcel may be made of.
+const MIN_ENTRIES: i64 = 512;
+/// Most of them.
+const MAX_ENTRIES: i64 = 32_768;
+/// So many of its bytes allow one more.
+const BYTES_AN_ENTRY: i64 = 1_000;
 
 /// Events due at one destination, in order, a line each.
 #[derive(Debug)]
@@ -36,6 +40,7 @@ struct Piece {
     done: i64,
     /// Whether the entry has no lines behind these.
     last: bool,
+    queued_ms: i64,
 }
 
 /// How far one queue entry got.
@@ -60,7 +65,20 @@ pub struct Settlement {
     pub(crate) refused: Option<String>,
     pub(crate) refused_lines: Vec<(String, Vec<u8>)>,
     pub(crate) reached: Option<(String, u64)>,
+    pub(crate) unnamed: Option<Unnamed>,
 }
+
+/// Events among those of a settlement that were refused for good, nobody knows which.
+#[derive(Debug)]
+pub(crate) struct Unnamed {
+    pub(crate) events: i64,
+    pub(crate) why: String,
+    /// All events of the settlement, or the first of them.
+    pub(crate) lines: Vec<u8>,
+}
+
+/// Most that is kept of events some of which were refused, in bytes.
+const MAX_UNNAMED: usize = 64 << 10;
 
 impl Settlement {
     pub(crate) fn outcome_measure(&self) -> Measure {
@@ -70,7 +88,7 @@ impl Settlement {
     /// One that covers no events.
     #[must_use]
     pub fn nothing(destination: &str, at_ms: i64) -> Settlement {
-        Settlement { destination: destination.to_owned(), at_ms, progress: Vec::new(), refused: None, refused_lines: Vec::new(), reached: None }
+        Settlement { destination: destination.to_owned(), at_ms, progress: Vec::new(), refused: None, refused_lines: Vec::new(), reached: None, unnamed: None }
     }
 
     /// The events it covers.
@@ -79,6 +97,18 @@ impl Settlement {
         let mut sum = Amount::default();
         self.progress.iter().for_each(|p| sum += p.amount);
         sum
+    }
+
+    /// Notes that so many of these events, which the destination took else, were refused for good without a word on which. `lines` are all of them.
+    #[must_use]
+    pub fn but_for(mut self, events: u64, why: String, mut lines: Vec<u8>) -> Settlement {
+        let all = self.amount().events;
+        if lines.len() > MAX_UNNAMED {
+            lines.truncate(memchr::memrchr(b'\n', &lines[..MAX_UNNAMED]).map_or(0, |end| end + 1));
+        }
+        let why = format!("of these {all} events {events} were refused, it does not say which: {why}");
+        self.unnamed = Some(Unnamed { events: i64::try_from(events).unwrap_or(i64::MAX).min(all), why, lines });
+        self
     }
 
     /// Notes how long the destination's file is once these events are in it.
@@ -119,7 +149,7 @@ impl Parcel {
     /// Where the first `events` events stand in their queue.
     #[must_use]
     pub fn origins(&self, events: usize) -> Vec<Origin> {
-        let each = self.pieces.iter().flat_map(|p| (0..p.lines as i64).map(|i| Origin { entry: p.entry, place: p.done + i, route: p.route.clone() }));
+        let each = self.pieces.iter().flat_map(|p| (0..p.lines as i64).map(|i| Origin { entry: p.entry, place: p.done + i, route: p.route.clone(), queued_ms: p.queued_ms }));
         each.take(events).collect()
     }
 
@@ -154,16 +184,16 @@ impl Parcel {
         self.lines.drain(..start);
         self.ends.drain(..events);
         self.ends.iter_mut().for_each(|e| *e -= start);
-        Settlement { destination: self.destination.clone(), at_ms, progress, refused, refused_lines, reached: None }
+        Settlement { destination: self.destination.clone(), at_ms, progress, refused, refused_lines, reached: None, unnamed: None }
     }
 }
 
-type Due = (i64, String, i64, Vec<u8>, i64);
+type Due = (i64, String, i64, Vec<u8>, i64, i64);
 
 pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max_bytes: usize, but: &[i64]) -> Result<Option<Parcel>, SpoolError> {
     c.transaction(|c| {
         let free = || entry::table.filter(entry::destination.eq(destination).and(entry::id.ne_all(but))).order(entry::id);
-        let sizes: Vec<(i64, i64)> = free().limit(MAX_ENTRIES).select((entry::id, entry::bytes + entry::events)).load(c)?;
+        let sizes: Vec<(i64, i64)> = free().limit((max_bytes as i64 / BYTES_AN_ENTRY).clamp(MIN_ENTRIES, MAX_ENTRIES)).select((entry::id, entry::bytes + entry::events)).load(c)?;
         // As many as fit whole; but of one that is larger than a parcel, a part.
         let mut room = max_bytes as i64;
         let fit = sizes.iter().take_while(|(_, bytes)| {
@@ -171,9 +201,9 @@ pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max
             room >= 0
         });
         let Some((last, _)) = sizes.get(fit.count().max(1) - 1).copied() else { return Ok(None) };
-        let due: Vec<Due> = free().filter(entry::id.le(last)).select((entry::id, entry::route, entry::batch, entry::selection, entry::done)).load(c)?;
+        let due: Vec<Due> = free().filter(entry::id.le(last)).select((entry::id, entry::route, entry::batch, entry::selection, entry::done, entry::queued_ms)).load(c)?;
         let mut parcel = Parcel { destination: destination.to_owned(), lines: Vec::new(), ends: Vec::new(), pieces: Vec::new() };
-        for (id, route, of, selection, done) in due {
+        for (id, route, of, selection, done, queued_ms) in due {
             let unpacked = unpacked(c, kept, of)?;
             let (lines, ends) = (&unpacked.lines, unpacked.ends());
             let mut chosen = Vec::new();
@@ -193,7 +223,7 @@ pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max
                 took += 1;
             }
             if took > 0 {
-                parcel.pieces.push(Piece { entry: id, batch: of, route, done, lines: took, last: took == rest.len() });
+                parcel.pieces.push(Piece { entry: id, batch: of, route, done, lines: took, last: took == rest.len(), queued_ms });
             }
             if took < rest.len() {
                 break;

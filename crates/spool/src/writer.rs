@@ -14,7 +14,7 @@ use rockrose_core::ledger::{Account, Amount, Measure, Place, Posting};
 use tokio::sync::{mpsc, oneshot, watch};
 
 use crate::operate::{Discard, Resend};
-use crate::parcel::{Progress, Settlement};
+use crate::parcel::{Unnamed, Progress, Settlement};
 use crate::schema::{batch, entry, ledger_minute, ledger_total, quarantine, reached};
 use crate::unpacked::{Kept, Unpacked};
 use crate::{SpoolError, Waiting, lock, metrics};
@@ -327,6 +327,7 @@ fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String,
         let account = Account::at_destination(&s.destination, via, measure);
         *postings.entry((minute, account)).or_default() += amount;
     };
+    let mut unnamed = s.unnamed.as_ref().map_or(0, |u| u.events);
     for Progress { entry: id, batch: of, route, lines, amount, finished, .. } in &s.progress {
         let due = entry::table.find(id);
         if *finished {
@@ -337,13 +338,23 @@ fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String,
                 (entry::done.eq(entry::done + *lines as i64), entry::events.eq(entry::events - amount.events), entry::bytes.eq(entry::bytes - amount.bytes));
             diesel::update(due).set(set).execute(c)?;
         }
-        post(route, s.outcome_measure(), *amount);
+        // Nobody knows which were refused: the first, and their share of the bytes, stand for them.
+        let events = unnamed.min(amount.events);
+        let refused = Amount { events, bytes: if amount.events == 0 { 0 } else { amount.bytes * events / amount.events } };
+        unnamed -= events;
+        post(route, s.outcome_measure(), Amount { events: amount.events - refused.events, bytes: amount.bytes - refused.bytes });
+        if !refused.is_zero() {
+            post(route, Measure::Quarantined, refused);
+        }
         moved.entry(s.destination.clone()).or_default().by += Amount { events: -amount.events, bytes: -amount.bytes };
     }
     if let Some(reason) = &s.refused {
         for (route, line) in &s.refused_lines {
             keep_aside(c, s.at_ms, Place::Destination, &s.destination, route, reason, line)?;
         }
+    }
+    if let Some(Unnamed { why, lines, .. }) = &s.unnamed {
+        keep_aside(c, s.at_ms, Place::Destination, &s.destination, "", why, lines)?;
     }
     if let Some((file, length)) = &s.reached {
         let row = (reached::destination.eq(&s.destination), reached::file.eq(file), reached::length.eq(*length as i64));

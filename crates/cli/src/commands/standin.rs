@@ -6,39 +6,74 @@ use std::time::Duration;
 
 use anyhow::Context;
 use clap::Args;
-use rockrose_delivery::standin::{StandIn, bind, serve};
+use rockrose_delivery::standin::{Schedule, Speaks, StandIn, bind, serve};
 
 use crate::{Exit, Outcome, format};
 
-/// Takes JSON lines at `POST /in`, tells what it has at `GET /`
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum As {
+    /// JSON lines at /in, OTLP log records at /v1/logs; `GET /` tells what it has
+    Http,
+    /// OTLP log records over gRPC
+    Grpc,
+    /// Syslog messages over TCP (each after its length) and UDP
+    Syslog,
+    /// An object store that speaks the S3 protocol; `--into` is the folder of its objects
+    Store,
+}
+
+/// Stands in for an outside destination, which can be slow, refuse, fail or be silent
 #[derive(Args)]
 pub(crate) struct StandinArgs {
+    /// What it is
+    #[arg(long = "as", value_enum, default_value = "http")]
+    speaks: As,
     /// Where it listens
     #[arg(long, default_value = "127.0.0.1:9410", value_name = "ADDRESS")]
     listen: SocketAddr,
-    /// The file that events are appended to
+    /// The file that what it takes is appended to; of an object store, its folder
     #[arg(long, value_name = "FILE")]
     into: Option<PathBuf>,
-    /// The bearer token it asks for
+    /// The bearer token it asks for; of an object store, the access key
     #[arg(long, env = "ROCKROSE_STANDIN_TOKEN", hide_env_values = true)]
     want_token: Option<String>,
     /// Think so long before each answer, in milliseconds
     #[arg(long, default_value_t = 0, value_name = "MS")]
     delay: u64,
-    /// Answer 503 to one request in so many
+    /// Fail one request in so many
     #[arg(long, default_value_t = 0, value_name = "N")]
     fail_one_in: u64,
-    /// Answer 422 to a body in which this text stands
+    /// Refuse a body in which this text stands
     #[arg(long, value_name = "TEXT")]
     refuse: Option<String>,
+    /// How it is, over and over: `well for 20s, slow 2s for 10s, failing for 5s`; also `refusing`, `hanging`, `closing`
+    #[arg(long, value_name = "MOODS", value_parser = Schedule::read)]
+    schedule: Option<Schedule>,
 }
 
 pub(crate) async fn standin(args: StandinArgs, as_json: bool) -> Outcome {
-    let settings =
-        StandIn { into: args.into, token: args.want_token, delay: Duration::from_millis(args.delay), fail_one_in: args.fail_one_in, refuse_text: args.refuse };
+    let settings = StandIn {
+        speaks: match args.speaks {
+            As::Http => Speaks::Http,
+            As::Grpc => Speaks::Grpc,
+            As::Syslog => Speaks::Syslog,
+            As::Store => Speaks::Store,
+        },
+        into: args.into,
+        token: args.want_token,
+        delay: Duration::from_millis(args.delay),
+        fail_one_in: args.fail_one_in,
+        refuse_text: args.refuse,
+        schedule: args.schedule.unwrap_or_default(),
+    };
     let mut end = super::serve::End::listen()?;
     let listener = bind(args.listen).await.with_context(|| format!("cannot listen on {}", args.listen))?;
-    let url = format!("http://{}/in", listener.local_addr().map_err(anyhow::Error::from)?);
+    let address = listener.local_addr().map_err(anyhow::Error::from)?;
+    let url = match args.speaks {
+        As::Http => format!("http://{address}/in"),
+        As::Grpc | As::Store => format!("http://{address}"),
+        As::Syslog => format!("tcp://{address}"),
+    };
     if as_json {
         format::print_json(&serde_json::json!({ "url": url }))?;
     } else {

@@ -13,6 +13,8 @@ pub struct Origin {
     pub place: i64,
     /// The route it came by.
     pub route: String,
+    /// When it was queued, in milliseconds since 1970.
+    pub queued_ms: i64,
 }
 
 /// Lines of JSON as a batch of CloudEvents, each with its origin. `node` tells this sender from others.

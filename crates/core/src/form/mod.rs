@@ -5,10 +5,12 @@
 mod cloud_events;
 mod line;
 mod syslog;
+mod usual;
 
 pub use cloud_events::{Origin, cloud_events};
 pub use line::{CsvRows, LineTemplate};
 pub use syslog::{Syslog, SyslogFacility};
+pub use usual::{APP_NAMES, HOST_NAMES, Usual};
 
 use crate::field::{FieldTable, Path};
 use crate::json::{self, Span};

@@ -1,6 +1,6 @@
 //! Syslog messages (RFC 5424): severity, time, host and application out of the usual fields, the message as it is, all other values as structured data.
 
-use super::Asked;
+use super::{APP_NAMES, Asked, HOST_NAMES};
 use crate::json::{self, Kind, Span};
 use crate::lang::{Level, TimeForm};
 use crate::time;
@@ -13,8 +13,8 @@ const MAX_NAME: usize = 32;
 const MAX_DEPTH: usize = 4;
 
 /// Fields of the header, best first, and the longest that may stand there in bytes.
-const HOST: (&[&str], usize) = (&["host.name", "hostname", "host"], 255);
-const APP: (&[&str], usize) = (&["service.name", "service", "app"], 48);
+const HOST: (&[&str], usize) = (HOST_NAMES, 255);
+const APP: (&[&str], usize) = (APP_NAMES, 48);
 const PROCESS: (&[&str], usize) = (&["process.pid", "pid"], 128);
 
 /// The part of a system that messages come from.

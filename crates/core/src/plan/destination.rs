@@ -5,6 +5,7 @@ use std::time::Duration;
 use super::check::{Checker, MB, SecretName};
 use super::keys::DESTINATION;
 use super::parse::{At, HeaderValue, Raw, Section};
+use crate::archive::Part;
 use crate::form::{LineTemplate, SyslogFacility};
 use crate::lang::{Mistake, Step, nearest};
 
@@ -56,8 +57,12 @@ pub enum DestinationKind {
     File(FileDestination),
     /// Events are posted.
     Http(HttpDestination),
+    /// Events are sent as OTLP log records.
+    Otlp(OtlpDestination),
     /// Events are sent as syslog messages.
     Syslog(SyslogDestination),
+    /// Events are kept in objects of a store.
+    Archive(ArchiveDestination),
     /// Events are counted and let go.
     Discard,
 }
@@ -69,7 +74,9 @@ impl DestinationKind {
         match self {
             DestinationKind::File(_) => "file",
             DestinationKind::Http(_) => "http",
+            DestinationKind::Otlp(_) => "otlp",
             DestinationKind::Syslog(_) => "syslog",
+            DestinationKind::Archive(_) => "archive",
             DestinationKind::Discard => "discard",
         }
     }
@@ -85,9 +92,18 @@ impl DestinationKind {
         }
     }
 
+    /// Whether events are kept there as they were received.
+    #[must_use]
+    pub fn as_received(&self) -> bool {
+        matches!(self, DestinationKind::Archive(ArchiveDestination { as_received: true, .. }))
+    }
+
     /// The secrets it refers to.
     pub(super) fn secrets(&self) -> Vec<&SecretName> {
-        let DestinationKind::Http(http) = self else { return Vec::new() };
+        if let DestinationKind::Archive(archive) = self {
+            return archive.access_secret.iter().collect();
+        }
+        let (DestinationKind::Http(http) | DestinationKind::Otlp(OtlpDestination { http, .. })) = self else { return Vec::new() };
         let signed = match &http.sign_in {
             SignIn::Open => None,
             SignIn::Bearer(secret) | SignIn::Basic(_, secret) => Some(secret),
@@ -149,6 +165,10 @@ pub enum BodyForm {
     JsonArray,
     /// A batch of CloudEvents in JSON.
     CloudEvents,
+    /// An OTLP request in protobuf.
+    Otlp,
+    /// An OTLP request in JSON.
+    OtlpJson,
 }
 
 /// How bodies are compressed.
@@ -246,6 +266,67 @@ pub struct HttpDestination {
     pub max_batch: u64,
 }
 
+/// A destination that keeps events in objects.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ArchiveDestination {
+    /// Where.
+    pub place: Place,
+    /// The secret of its access key.
+    pub access_secret: Option<SecretName>,
+    /// What objects are.
+    pub objects: Objects,
+    /// Events are kept as they were received, not as steps have shaped them.
+    pub as_received: bool,
+    /// What objects are laid out by, outermost first.
+    pub divide_by: Vec<Part>,
+    /// An object is written once so many bytes wait.
+    pub object_at: u64,
+    /// One is written at least so often, if anything waits.
+    pub object_every: Duration,
+    /// Certificates, for https.
+    pub tls: TlsFiles,
+    /// How long an answer may take.
+    pub timeout: Duration,
+}
+
+/// Where objects are kept.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Place {
+    /// A folder.
+    Folder(String),
+    /// A bucket of a store that speaks the S3 protocol.
+    Bucket {
+        /// Its name.
+        bucket: String,
+        /// What stands before all keys.
+        prefix: String,
+        /// The store's URL; without, the usual one of the region.
+        endpoint: Option<String>,
+        /// The region.
+        region: String,
+        /// The access key.
+        access_key: Option<String>,
+    },
+}
+
+/// What objects are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Objects {
+    /// JSON lines, compressed with Zstandard.
+    JsonLines,
+    /// Parquet.
+    Parquet,
+}
+
+/// A destination that takes OTLP log records.
+#[derive(Clone, Debug, PartialEq)]
+pub struct OtlpDestination {
+    /// Over gRPC, not HTTP.
+    pub grpc: bool,
+    /// Where, and how else.
+    pub http: HttpDestination,
+}
+
 /// A price for what is sent.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Price {
@@ -291,31 +372,21 @@ impl Checker<'_> {
                 })
             }
             "http" => {
-                let endpoints = section.texts("endpoints");
-                if endpoints.is_empty()
-                    && let Some(empty) = section.get("endpoints")
-                {
-                    self.mistakes.push(Mistake::new(empty.at.clone(), "no endpoint is given").expected("at least one URL"));
+                let form = match section.text("format").map(|f| f.value) {
+                    Some("json array") => BodyForm::JsonArray,
+                    Some("cloudevents") => BodyForm::CloudEvents,
+                    _ => BodyForm::JsonLines,
+                };
+                DestinationKind::Http(self.http(section, form))
+            }
+            "otlp" => {
+                let transport = section.text("transport").map_or("http", |t| t.value);
+                let form = if transport == "http json" { BodyForm::OtlpJson } else { BodyForm::Otlp };
+                let (grpc, mut http) = (transport == "grpc", self.http(section, form));
+                if !grpc {
+                    http.endpoints.iter_mut().for_each(|e| *e = with_path(e, "/v1/logs"));
                 }
-                for endpoint in endpoints {
-                    self.url(endpoint);
-                }
-                DestinationKind::Http(HttpDestination {
-                    endpoints: endpoints.iter().map(|e| e.value.clone()).collect(),
-                    in_turn: section.text("spread").is_some_and(|s| s.value == "in turn"),
-                    forward: self.forward(section),
-                    form: match section.text("format").map(|f| f.value) {
-                        Some("json array") => BodyForm::JsonArray,
-                        Some("cloudevents") => BodyForm::CloudEvents,
-                        _ => BodyForm::JsonLines,
-                    },
-                    sign_in: self.sign_in(section),
-                    headers: self.headers(section),
-                    packing: packing(section, Packing::Gzip),
-                    tls: self.tls(section),
-                    timeout: self.duration(section, "timeout", Duration::from_secs(30)),
-                    max_batch: self.size(section, "max_batch", MB, 100 * MB),
-                })
+                DestinationKind::Otlp(OtlpDestination { grpc, http })
             }
             "syslog" => {
                 let address = section.text("address")?;
@@ -336,10 +407,101 @@ impl Checker<'_> {
                     max_batch: self.size(section, "max_batch", MB, 100 * MB),
                 })
             }
+            "archive" => DestinationKind::Archive(self.archive(section, &always)?),
             "discard" => DestinationKind::Discard,
             _ => return None,
         };
         Some(Destination { name: section.name.value.clone(), kind, always, price, hold_at_most, hold_for, when_full, max_rate, in_flight })
+    }
+
+    fn archive(&mut self, section: &Section, always: &[Step]) -> Option<ArchiveDestination> {
+        let store = section.text("store")?;
+        let of = |key: &str| section.text(key).map(|t| t.value.to_owned());
+        let access_secret = self.secret(section, "access_secret");
+        if access_secret.is_some() != section.get("access_key").is_some() {
+            let at = section.get("access_key").or_else(|| section.get("access_secret")).map_or(section.name.at.clone(), |t| t.at.clone());
+            self.mistakes.push(Mistake::new(at, "this is half of a sign-in").expected("`access_key` and `access_secret = { secret = \"NAME\" }`"));
+        }
+        let place = match store.value.strip_prefix("s3://") {
+            Some(rest) => {
+                let (bucket, prefix) = rest.split_once('/').unwrap_or((rest, ""));
+                let named = (3..=63).contains(&bucket.len()) && bucket.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b"-._".contains(&b));
+                if !named || prefix.split('/').any(|p| p == "." || p == "..") {
+                    self.mistakes.push(Mistake::new(store.at.clone(), format!("`{}` is no place in a store", store.value)).expected("`s3://BUCKET` or `s3://BUCKET/PREFIX`"));
+                }
+                if let Some(At { value: Raw::Text(url), at }) = section.get("endpoint") {
+                    self.url(&At { value: url.clone(), at: at.clone() });
+                }
+                let prefix = prefix.trim_matches('/').to_owned();
+                let region = of("region").unwrap_or_else(|| "us-east-1".to_owned());
+                Place::Bucket { bucket: bucket.to_owned(), prefix, endpoint: of("endpoint"), region, access_key: of("access_key") }
+            }
+            None => {
+                if store.value.is_empty() || store.value.contains("://") || store.value.contains('\0') {
+                    let expected = "a folder's path, or `s3://BUCKET/PREFIX`";
+                    self.mistakes.push(Mistake::new(store.at.clone(), format!("`{}` is no place for objects", store.value)).expected(expected));
+                }
+                for key in ["endpoint", "region", "access_key", "access_secret", "ca"] {
+                    if let Some(beside) = section.get(key) {
+                        self.mistakes.push(Mistake::new(beside.at.clone(), format!("a folder has no use for `{key}`")).expected("`store = \"s3://BUCKET\"` beside it"));
+                    }
+                }
+                Place::Folder(store.value.to_owned())
+            }
+        };
+        let as_received = section.text("events").is_some_and(|e| e.value == "as received");
+        if as_received && !always.is_empty() {
+            let at = section.get("always").map_or(section.name.at.clone(), |a| a.at.clone());
+            self.mistakes.push(Mistake::new(at, "events that are kept as received are changed by no step").expected("`events = \"as shaped\"`, or no `always`"));
+        }
+        let mut divide_by = Vec::new();
+        for written in section.texts("divide_by") {
+            match Part::read(&written.value) {
+                Some(part) if !divide_by.contains(&part) => divide_by.push(part),
+                Some(_) => self.mistakes.push(Mistake::new(written.at.clone(), "it is divided by this already")),
+                None => {
+                    self.mistakes.push(Mistake::new(written.at.clone(), format!("`{}` divides nothing", written.value)).expected("`date`, `hour` or a field's path"));
+                }
+            }
+        }
+        if section.get("divide_by").is_none() {
+            divide_by = vec![Part::Date, Part::Hour];
+        }
+        Some(ArchiveDestination {
+            place,
+            access_secret,
+            objects: if section.text("objects").is_some_and(|o| o.value == "parquet") { Objects::Parquet } else { Objects::JsonLines },
+            as_received,
+            divide_by,
+            object_at: self.size(section, "object_at", 32 * MB, 256 * MB),
+            object_every: self.duration(section, "object_every", Duration::from_secs(300)),
+            tls: self.tls(section),
+            timeout: self.duration(section, "timeout", Duration::from_secs(30)),
+        })
+    }
+
+    fn http(&mut self, section: &Section, form: BodyForm) -> HttpDestination {
+        let endpoints = section.texts("endpoints");
+        if endpoints.is_empty()
+            && let Some(empty) = section.get("endpoints")
+        {
+            self.mistakes.push(Mistake::new(empty.at.clone(), "no endpoint is given").expected("at least one URL"));
+        }
+        for endpoint in endpoints {
+            self.url(endpoint);
+        }
+        HttpDestination {
+            endpoints: endpoints.iter().map(|e| e.value.clone()).collect(),
+            in_turn: section.text("spread").is_some_and(|s| s.value == "in turn"),
+            forward: self.forward(section),
+            form,
+            sign_in: self.sign_in(section),
+            headers: self.headers(section),
+            packing: packing(section, Packing::Gzip),
+            tls: self.tls(section),
+            timeout: self.duration(section, "timeout", Duration::from_secs(30)),
+            max_batch: self.size(section, "max_batch", MB, 100 * MB),
+        }
     }
 
     fn forward(&mut self, section: &Section) -> Option<Forward> {
@@ -496,6 +658,15 @@ fn packing(section: &Section, usual: Packing) -> Packing {
 }
 
 /// `tcp://host:port`, in its parts.
+/// A URL that has no path, with this one.
+fn with_path(url: &str, path: &str) -> String {
+    let host = url.find("://").map_or(0, |at| at + 3);
+    match url[host..].strip_suffix('/').unwrap_or(&url[host..]) {
+        bare if bare.contains(['/', '?']) => url.to_owned(),
+        bare => format!("{}{bare}{path}", &url[..host]),
+    }
+}
+
 fn syslog_address(written: &str) -> Option<(SyslogTransport, String, u16)> {
     let (scheme, rest) = written.split_once("://")?;
     let transport = match scheme {

@@ -55,15 +55,21 @@ const fn only(kinds: &'static [&'static str], k: Key) -> Key {
 }
 
 pub(super) const SOURCE_KINDS: &[&str] = &["http"];
-pub(super) const DESTINATION_KINDS: &[&str] = &["file", "http", "syslog", "discard"];
+pub(super) const DESTINATION_KINDS: &[&str] = &["file", "http", "otlp", "syslog", "archive", "discard"];
 pub(super) const BODY_FORMS: &[&str] = &["json lines", "json array", "cloudevents"];
+pub(super) const TRANSPORTS: &[&str] = &["http", "http json", "grpc"];
 pub(super) const PACKINGS: &[&str] = &["gzip", "zstd", "none"];
 pub(super) const LAYOUTS: &[&str] = &["json lines", "text", "csv"];
+pub(super) const OBJECTS: &[&str] = &["json lines", "parquet"];
+pub(super) const KEPT: &[&str] = &["as shaped", "as received"];
 pub(super) const PERIODS: &[&str] = &["hour", "day"];
 pub(super) const SPREADS: &[&str] = &["first that answers", "in turn"];
 
 /// Destinations at the other end of a network.
-const NETWORK: &[&str] = &["http", "syslog"];
+const NETWORK: &[&str] = &["http", "otlp", "syslog"];
+const NETWORK_OR_STORE: &[&str] = &["http", "otlp", "syslog", "archive"];
+/// Destinations that bodies are posted to.
+const POSTED: &[&str] = &["http", "otlp"];
 
 /// Keys at the top of the document.
 pub(super) const TOP: &[(&str, &str)] = &[
@@ -101,9 +107,9 @@ pub(super) const DESTINATION: &[Key] = &[
     only(&["file"], key("rotate_at", Shape::Size, "A file that has grown so large is put aside and a new one begun. Never, if left out.")),
     only(&["file"], key("rotate_every", Shape::Word(PERIODS), "A new file is begun with each hour or day, in UTC. Never, if left out.")),
     only(&["file"], key("keep_files", Shape::Count, "How many files that were put aside are kept; the oldest are removed. All, if left out.")),
-    only(&["http"], needed("endpoints", Shape::Texts, "The URLs that events are posted to.")),
+    only(POSTED, needed("endpoints", Shape::Texts, "The URLs that events are posted to.")),
     only(
-        &["http"],
+        POSTED,
         key(
             "spread",
             Shape::Word(SPREADS),
@@ -119,20 +125,51 @@ pub(super) const DESTINATION: &[Key] = &[
             "It is another Rockrose: its node, as `rockrose status` there shows it, or `unknown`. Events carry where they have passed, and stop where they have been.",
         ),
     ),
-    only(&["http"], key("token", Shape::Secret, "The bearer token that is sent along.")),
-    only(&["http"], key("user", Shape::Text, "The user of basic authentication, with `password`.")),
-    only(&["http"], key("password", Shape::Secret, "The password of basic authentication, with `user`.")),
-    only(&["http"], key("headers", Shape::Headers, "Headers that are sent along: texts, or references to secrets.")),
     only(
-        &["http", "file"],
+        &["otlp"],
+        key(
+            "transport",
+            Shape::Word(TRANSPORTS),
+            "How log records are written and sent: `http` (protobuf), `http json` or `grpc`. `http` if left out. Over HTTP, an endpoint without a path is given `/v1/logs`.",
+        ),
+    ),
+    only(POSTED, key("token", Shape::Secret, "The bearer token that is sent along.")),
+    only(POSTED, key("user", Shape::Text, "The user of basic authentication, with `password`.")),
+    only(POSTED, key("password", Shape::Secret, "The password of basic authentication, with `user`.")),
+    only(POSTED, key("headers", Shape::Headers, "Headers that are sent along: texts, or references to secrets.")),
+    only(
+        &["http", "otlp", "file"],
         key("compress", Shape::Word(PACKINGS), "How bodies are compressed, `gzip` if left out; or files that were put aside, `none` if left out."),
     ),
     only(&["syslog"], needed("address", Shape::Text, "Where messages go: `tcp://HOST:PORT` (octet-counted), `tls://HOST:PORT` or `udp://HOST:PORT`.")),
     only(&["syslog"], key("facility", Shape::Word(SyslogFacility::WORDS), "The facility of the messages. `user` if left out.")),
-    only(NETWORK, key("ca", Shape::Text, "A file of certificates (PEM) that are trusted besides the system's.")),
+    only(
+        &["archive"],
+        needed("store", Shape::Text, "Where objects are kept: a folder's path, or `s3://BUCKET` or `s3://BUCKET/PREFIX` for a store that speaks the S3 protocol."),
+    ),
+    only(&["archive"], key("endpoint", Shape::Text, "The URL of the store. The usual one of its region if left out.")),
+    only(&["archive"], key("region", Shape::Text, "The store's region. `us-east-1` if left out.")),
+    only(&["archive"], key("access_key", Shape::Text, "The access key that is shown to the store, with `access_secret`.")),
+    only(&["archive"], key("access_secret", Shape::Secret, "Its secret.")),
+    only(&["archive"], key("objects", Shape::Word(OBJECTS), "What objects are: `json lines` (compressed with Zstandard) or `parquet`. `json lines` if left out.")),
+    only(
+        &["archive"],
+        key(
+            "events",
+            Shape::Word(KEPT),
+            "Which events are kept: `as shaped` by the steps on their way, or `as received`, without what steps changed in those that come here. `as shaped` if left out.",
+        ),
+    ),
+    only(
+        &["archive"],
+        key("divide_by", Shape::Texts, "What objects are laid out by, outermost first: `date`, `hour`, and fields by their paths. `date` and `hour` if left out."),
+    ),
+    only(&["archive"], key("object_at", Shape::Size, "An object is written once so many bytes wait, before compression. 32 MB if left out.")),
+    only(&["archive"], key("object_every", Shape::Duration, "One is written at least so often, if anything waits. 5 minutes if left out.")),
+    only(NETWORK_OR_STORE, key("ca", Shape::Text, "A file of certificates (PEM) that are trusted besides the system's.")),
     only(NETWORK, key("client_certificate", Shape::Text, "A file with the certificate (PEM) that is shown, with `client_key`.")),
     only(NETWORK, key("client_key", Shape::Text, "The file with its private key (PEM).")),
-    only(NETWORK, key("timeout", Shape::Duration, "How long an answer may take. 30 seconds if left out.")),
+    only(NETWORK_OR_STORE, key("timeout", Shape::Duration, "How long an answer may take. 30 seconds if left out.")),
     only(NETWORK, key("max_batch", Shape::Size, "Most bytes that are sent at once, before compression. 1 MB if left out.")),
     key("always", Shape::Steps, "Steps done to every event that leaves here, whichever route it comes by."),
     key("price", Shape::Price, "What it costs to send here."),
@@ -145,7 +182,7 @@ pub(super) const DESTINATION: &[Key] = &[
     ),
     key("max_rate", Shape::Size, "Most bytes sent in a second. Without a bound if left out."),
     only(
-        &["http"],
+        POSTED,
         key("in_flight", Shape::Count, "Most bodies on their way at once; as many as its answers allow, up to this. 1 keeps the order. 4 if left out."),
     ),
 ];

@@ -16,7 +16,7 @@ mod schema;
 pub use canonical::canonical;
 pub use check::{CheckedPlan, Gate, Route, SecretName, Source, TableFile, TableKind, is_name};
 pub use destination::{
-    BodyForm, Destination, DestinationKind, FileDestination, Forward, HeaderText, HttpDestination, Layout, Packing, Period, Price, SignIn, SyslogDestination,
+    ArchiveDestination, BodyForm, Destination, DestinationKind, FileDestination, Forward, HeaderText, HttpDestination, Layout, Objects, Packing, Period, Place, Price, SignIn, OtlpDestination, SyslogDestination,
     SyslogTransport, TlsFiles, WhenFull,
 };
 pub use parse::ParsedPlan;

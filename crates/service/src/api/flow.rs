@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::State;
 use rockrose_core::lang::Step;
 use rockrose_core::ledger::{Account, Amount, Measure, Place};
-use rockrose_core::plan::{Destination, DestinationKind, Gate};
+use rockrose_core::plan::{Destination, DestinationKind, Gate, OtlpDestination, Place as ArchivePlace};
 use rockrose_intake::Problem;
 use rockrose_spool::Waiting;
 
@@ -148,8 +148,12 @@ fn stopped(now_ms: i64) -> DestinationHealth {
 fn target(d: &Destination) -> String {
     match &d.kind {
         DestinationKind::File(file) => file.path.clone(),
-        DestinationKind::Http(http) => http.endpoints.first().map(|e| e.split('?').next().unwrap_or_default().to_owned()).unwrap_or_default(),
+        DestinationKind::Http(http) | DestinationKind::Otlp(OtlpDestination { http, .. }) => http.endpoints.first().map(|e| e.split('?').next().unwrap_or_default().to_owned()).unwrap_or_default(),
         DestinationKind::Syslog(syslog) => format!("{}:{}", syslog.host, syslog.port),
+        DestinationKind::Archive(archive) => match &archive.place {
+            ArchivePlace::Folder(folder) => folder.clone(),
+            ArchivePlace::Bucket { bucket, prefix, .. } => format!("s3://{bucket}/{prefix}"),
+        },
         DestinationKind::Discard => String::new(),
     }
 }

@@ -1,0 +1,201 @@
+//! Writes objects to a store: a folder, or one that speaks the S3 protocol.
+//!
+//! A parcel becomes one object for each folder its events belong in, and an index beside each. An object is named by the first event in it, so one whose answer was lost, or that
+//! a crash left behind, is replaced when its events are sent again: nothing stands twice.
+
+use std::collections::BTreeMap;
+use std::path::{Path as FilePath, PathBuf};
+use std::sync::Arc;
+
+use object_store::aws::AmazonS3Builder;
+use object_store::local::LocalFileSystem;
+use object_store::path::Path;
+use object_store::{ClientOptions, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig, WriteMultipart};
+use rockrose_core::archive::{Divider, Indexer, object_name};
+use rockrose_core::form::{Origin, each};
+use rockrose_core::plan::{ArchiveDestination, Objects, Place};
+
+use crate::{Failure, Taken, now_ms, parquet};
+
+/// Events are compressed in blocks of this size, each of which can be read alone.
+const BLOCK: usize = 1 << 20;
+/// A larger object is uploaded in pieces of this size.
+const PIECE: usize = 8 << 20;
+/// Pieces on their way at once.
+const PIECES_AT_ONCE: usize = 4;
+/// Longest cause of a failure that is kept, in characters.
+const MAX_WORDS: usize = 300;
+
+/// An archive, with what is needed to sign in.
+#[derive(Clone, PartialEq, Eq)]
+pub struct ArchiveSettings {
+    /// As the plan has it.
+    pub archive: ArchiveDestination,
+    /// The secret of its access key.
+    pub access_secret: Option<String>,
+    /// Tells objects of this node from those of others.
+    pub node: String,
+}
+
+/// One object that is ready to be written.
+struct Object {
+    folder: String,
+    name: String,
+    bytes: Vec<u8>,
+    index: Vec<u8>,
+}
+
+pub(crate) struct ArchiveOutlet {
+    settings: ArchiveSettings,
+    store: Arc<dyn ObjectStore>,
+    /// What stands before the keys of its objects.
+    prefix: String,
+    /// Of a store in a folder, that folder.
+    root: Option<PathBuf>,
+}
+
+impl ArchiveOutlet {
+    pub(crate) fn new(settings: ArchiveSettings) -> Result<ArchiveOutlet, String> {
+        match &settings.archive.place {
+            Place::Folder(folder) => {
+                std::fs::create_dir_all(folder).map_err(|e| format!("{folder}: {e}"))?;
+                let root = std::fs::canonicalize(folder).map_err(|e| format!("{folder}: {e}"))?;
+                let store = LocalFileSystem::new_with_prefix(&root).map_err(|e| format!("{folder}: {e}"))?;
+                Ok(ArchiveOutlet { store: Arc::new(store), prefix: String::new(), root: Some(root), settings })
+            }
+            Place::Bucket { bucket, prefix, endpoint, region, access_key } => {
+                let mut client = ClientOptions::new().with_timeout(settings.archive.timeout).with_connect_timeout(crate::http::CONNECT_TIME);
+                if let Some(ca) = &settings.archive.tls.ca {
+                    let pem = std::fs::read(ca).map_err(|e| format!("{ca}: {e}"))?;
+                    let certificates = object_store::Certificate::from_pem_bundle(&pem).map_err(|e| format!("{ca}: {e}"))?;
+                    client = certificates.into_iter().fold(client, ClientOptions::with_root_certificate);
+                }
+                // Only the worker tries again: it knows when, and says so.
+                let retry = RetryConfig { max_retries: 0, ..RetryConfig::default() };
+                let mut builder = AmazonS3Builder::new().with_bucket_name(bucket).with_region(region).with_client_options(client.with_allow_http(true)).with_retry(retry);
+                if let Some(endpoint) = endpoint {
+                    builder = builder.with_endpoint(endpoint.trim_end_matches('/')).with_virtual_hosted_style_request(false);
+                }
+                builder = match (access_key, &settings.access_secret) {
+                    (Some(key), Some(secret)) => builder.with_access_key_id(key).with_secret_access_key(secret),
+                    _ => builder.with_skip_signature(true),
+                };
+                let store = builder.build().map_err(|e| format!("the store cannot be set up: {e}"))?;
+                let prefix = if prefix.is_empty() { String::new() } else { format!("{prefix}/") };
+                Ok(ArchiveOutlet { store: Arc::new(store), prefix, root: None, settings })
+            }
+        }
+    }
+
+    pub(crate) fn max_batch(&self) -> usize {
+        self.settings.archive.object_at as usize
+    }
+
+    pub(crate) async fn send(&mut self, lines: Vec<u8>, origins: Vec<Origin>) -> Result<Taken, Failure> {
+        let settings = self.settings.clone();
+        let written = tokio::task::spawn_blocking(move || objects(&settings, &lines, &origins)).await;
+        let objects = written.map_err(|_| Failure::later("writing was interrupted"))?.map_err(Failure::later)?;
+        for object in objects {
+            let key = format!("{}{}", object.folder, object.name);
+            // The object first: an index speaks of something that is there.
+            self.put(&key, object.bytes).await?;
+            self.put(&format!("{key}.index.json"), object.index).await?;
+        }
+        Ok(Taken::all())
+    }
+
+    /// Writes a marked object and removes it again.
+    pub(crate) async fn test(&mut self) -> Result<(), Failure> {
+        let key = format!("rockrose-test-{}", now_ms());
+        self.put(&key, b"a connection test of Rockrose\n".to_vec()).await?;
+        let path = self.path(&key)?;
+        self.store.delete(&path).await.map_err(|e| self.failed(&e))
+    }
+
+    fn path(&self, key: &str) -> Result<Path, Failure> {
+        Path::parse(format!("{}{key}", self.prefix)).map_err(|e| Failure::Refused(format!("`{key}` cannot name an object: {e}")))
+    }
+
+    async fn put(&self, key: &str, bytes: Vec<u8>) -> Result<(), Failure> {
+        let path = self.path(key)?;
+        if bytes.len() <= PIECE {
+            self.store.put(&path, PutPayload::from(bytes)).await.map_err(|e| self.failed(&e))?;
+        } else {
+            let upload = self.store.put_multipart(&path).await.map_err(|e| self.failed(&e))?;
+            let mut pieces = WriteMultipart::new_with_chunk_size(upload, PIECE);
+            for piece in bytes.chunks(PIECE) {
+                pieces.wait_for_capacity(PIECES_AT_ONCE).await.map_err(|e| self.failed(&e))?;
+                pieces.write(piece);
+            }
+            pieces.finish().await.map_err(|e| self.failed(&e))?;
+        }
+        let Some(root) = &self.root else { return Ok(()) };
+        let file = root.join(path.as_ref());
+        let synced = tokio::task::spawn_blocking(move || sync(&file)).await;
+        synced.map_err(|_| Failure::later("writing was interrupted"))?.map_err(|e| Failure::later(format!("{key}: {e}")))
+    }
+
+    /// What went wrong, down to its cause, on one line and without secrets.
+    fn failed(&self, e: &object_store::Error) -> Failure {
+        let mut causes = vec![e.to_string()];
+        let mut cause: Option<&dyn std::error::Error> = std::error::Error::source(e);
+        while let Some(deeper) = cause {
+            let text = deeper.to_string();
+            if !causes.iter().any(|known| known.contains(&text)) {
+                causes.push(text);
+            }
+            cause = deeper.source();
+        }
+        let mut why = causes.join(": ");
+        if let Some(secret) = self.settings.access_secret.as_ref().filter(|s| s.len() > 3) {
+            why = why.replace(secret, "***");
+        }
+        let why: Vec<&str> = why.split_whitespace().collect();
+        Failure::later(why.join(" ").chars().take(MAX_WORDS).collect::<String>())
+    }
+}
+
+/// Makes sure that a file, and its name, are on the disk.
+fn sync(file: &FilePath) -> std::io::Result<()> {
+    std::fs::File::open(file)?.sync_all()?;
+    file.parent().map_or(Ok(()), |folder| std::fs::File::open(folder)?.sync_all())
+}
+
+fn objects(settings: &ArchiveSettings, lines: &[u8], origins: &[Origin]) -> Result<Vec<Object>, String> {
+    let archive = &settings.archive;
+    let mut divider = Divider::new(&archive.divide_by);
+    divider.begin();
+    let mut folders: BTreeMap<String, (usize, Vec<&[u8]>)> = BTreeMap::new();
+    for (i, (event, origin)) in each(lines).zip(origins).enumerate() {
+        folders.entry(divider.folder(event, origin)).or_insert_with(|| (i, Vec::new())).1.push(event);
+    }
+    let write = |(folder, (first, events)): (String, (usize, Vec<&[u8]>))| {
+        let mut indexer = Indexer::default();
+        let (ending, format, bytes) = match archive.objects {
+            Objects::JsonLines => (".jsonl.zst", "json lines", json_lines(&events, &mut indexer).map_err(|e| e.to_string())?),
+            Objects::Parquet => (".parquet", "parquet", parquet::write(&events, &mut indexer)?),
+        };
+        let name = object_name(&origins[first], &settings.node) + ending;
+        let index = serde_json::to_vec(&indexer.finish(&name, format, bytes.len() as u64)).map_err(|e| e.to_string())?;
+        Ok(Object { folder, name, bytes, index })
+    };
+    folders.into_iter().map(write).collect()
+}
+
+/// Events as lines, in Zstandard frames one behind the other.
+fn json_lines(events: &[&[u8]], indexer: &mut Indexer) -> std::io::Result<Vec<u8>> {
+    let (mut out, mut block) = (Vec::new(), Vec::new());
+    let now = now_ms();
+    for (i, event) in events.iter().enumerate() {
+        indexer.add(event, now);
+        block.extend_from_slice(event);
+        block.push(b'\n');
+        if block.len() >= BLOCK || i + 1 == events.len() {
+            let offset = out.len();
+            out.extend(zstd::bulk::compress(&block, 3)?);
+            indexer.end_block(offset as u64, (out.len() - offset) as u64);
+            block.clear();
+        }
+    }
+    Ok(out)
+}

@@ -1,0 +1,158 @@
+//! Log records as events.
+
+use std::collections::HashSet;
+
+use opentelemetry_proto::tonic::common::v1::KeyValue;
+use opentelemetry_proto::tonic::common::v1::InstrumentationScope;
+use opentelemetry_proto::tonic::logs::v1::LogRecord;
+use opentelemetry_proto::tonic::resource::v1::Resource;
+use rockrose_core::json::quote;
+use rockrose_core::lang::Level;
+
+use crate::collector::ExportLogsServiceRequest;
+use crate::value::{write, write_object};
+use crate::{ATTRIBUTES, OWN, RESOURCE, RESOURCE_SCHEMA, SCOPE, SCOPE_SCHEMA};
+
+/// A batch becomes more bytes of events than it may: what its records share stands in each of them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("the batch becomes more than {0} bytes of events")]
+pub struct TooLong(pub usize);
+
+/// The records of a request as JSON objects, a line each, of `max` bytes together at the most.
+pub fn to_lines(request: &ExportLogsServiceRequest, max: usize) -> Result<Vec<u8>, TooLong> {
+    let mut out = Vec::new();
+    let mut shared = Vec::new();
+    for of_resource in &request.resource_logs {
+        for of_scope in &of_resource.scope_logs {
+            shared.clear();
+            share_resource(of_resource.resource.as_ref(), &of_resource.schema_url, &mut shared);
+            share_scope(of_scope.scope.as_ref(), &of_scope.schema_url, &mut shared);
+            for record in &of_scope.log_records {
+                line(record, &shared, &mut out);
+                if out.len() > max {
+                    return Err(TooLong(max));
+                }
+            }
+        }
+    }
+    Ok(out)
+}
+
+/// Writes `,"name":`.
+fn name(name: &str, out: &mut Vec<u8>) {
+    out.extend_from_slice(b",\"");
+    out.extend_from_slice(name.as_bytes());
+    out.extend_from_slice(b"\":");
+}
+
+fn share_resource(resource: Option<&Resource>, schema: &str, out: &mut Vec<u8>) {
+    if let Some(resource) = resource {
+        name(RESOURCE, out);
+        write_object(&resource.attributes, out);
+    }
+    if !schema.is_empty() {
+        name(RESOURCE_SCHEMA, out);
+        quote(schema.as_bytes(), out);
+    }
+}
+
+fn share_scope(scope: Option<&InstrumentationScope>, schema: &str, out: &mut Vec<u8>) {
+    if let Some(scope) = scope {
+        name(SCOPE, out);
+        out.extend_from_slice(b"{\"name\":");
+        quote(scope.name.as_bytes(), out);
+        out.extend_from_slice(b",\"version\":");
+        quote(scope.version.as_bytes(), out);
+        if !scope.attributes.is_empty() {
+            name(ATTRIBUTES, out);
+            write_object(&scope.attributes, out);
+        }
+        out.push(b'}');
+    }
+    if !schema.is_empty() {
+        name(SCOPE_SCHEMA, out);
+        quote(schema.as_bytes(), out);
+    }
+}
+
+fn line(record: &LogRecord, shared: &[u8], out: &mut Vec<u8>) {
+    let start = out.len();
+    if record.time_unix_nano > 0 {
+        name("time", out);
+        time(record.time_unix_nano, out);
+    }
+    if record.observed_time_unix_nano > 0 {
+        name("observed", out);
+        time(record.observed_time_unix_nano, out);
+    }
+    let level = usize::try_from(record.severity_number - 1).ok().and_then(|n| Level::ALL.get(n / 4));
+    if !record.severity_text.is_empty() {
+        name("severity", out);
+        quote(record.severity_text.as_bytes(), out);
+    } else if let Some(level) = level {
+        name("severity", out);
+        quote(level.word().as_bytes(), out);
+    }
+    if level.is_some() {
+        name("severity_number", out);
+        out.extend_from_slice(record.severity_number.to_string().as_bytes());
+    }
+    if record.body.is_some() {
+        name("message", out);
+        write(record.body.as_ref(), out);
+    }
+    for (member, id) in [("trace_id", &record.trace_id), ("span_id", &record.span_id)] {
+        if !id.is_empty() {
+            name(member, out);
+            out.push(b'"');
+            id.iter().for_each(|b| out.extend_from_slice(format!("{b:02x}").as_bytes()));
+            out.push(b'"');
+        }
+    }
+    if record.flags > 0 {
+        name("trace_flags", out);
+        out.extend_from_slice(record.flags.to_string().as_bytes());
+    }
+    if !record.event_name.is_empty() {
+        name("event_name", out);
+        quote(record.event_name.as_bytes(), out);
+    }
+    attributes(&record.attributes, out);
+    out.extend_from_slice(shared);
+    if out.len() == start {
+        out.push(b'{');
+    } else {
+        // In place of the first comma.
+        out[start] = b'{';
+    }
+    out.extend_from_slice(b"}\n");
+}
+
+/// Writes attributes as members; those whose names are taken stand together in one.
+fn attributes(attributes: &[KeyValue], out: &mut Vec<u8>) {
+    let mut names: HashSet<&str> = HashSet::with_capacity(attributes.len());
+    let mut aside: Vec<&KeyValue> = Vec::new();
+    for attribute in attributes {
+        if OWN.contains(&attribute.key.as_str()) {
+            aside.push(attribute);
+        } else if names.insert(&attribute.key) {
+            out.push(b',');
+            quote(attribute.key.as_bytes(), out);
+            out.push(b':');
+            write(attribute.value.as_ref(), out);
+        }
+    }
+    if !aside.is_empty() {
+        name(ATTRIBUTES, out);
+        let aside: Vec<KeyValue> = aside.into_iter().filter(|a| names.insert(&a.key)).cloned().collect();
+        write_object(&aside, out);
+    }
+}
+
+/// A time in nanoseconds since 1970, as RFC 3339 in UTC.
+fn time(nanos: u64, out: &mut Vec<u8>) {
+    match jiff::Timestamp::from_nanosecond(i128::from(nanos)) {
+        Ok(at) => quote(at.to_string().as_bytes(), out),
+        Err(_) => out.extend_from_slice(nanos.to_string().as_bytes()),
+    }
+}

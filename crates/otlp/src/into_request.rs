@@ -1,0 +1,145 @@
+//! Events as log records.
+
+use std::collections::HashMap;
+
+use opentelemetry_proto::tonic::common::v1::any_value::Value;
+use opentelemetry_proto::tonic::common::v1::{AnyValue, InstrumentationScope, KeyValue};
+use opentelemetry_proto::tonic::logs::v1::{LogRecord, ResourceLogs, ScopeLogs};
+use opentelemetry_proto::tonic::resource::v1::Resource;
+use rockrose_core::field::names_of;
+use rockrose_core::form::{APP_NAMES, HOST_NAMES, Usual, each};
+use rockrose_core::lang::Level;
+use serde_json::{Map, Value as Json};
+
+use crate::collector::ExportLogsServiceRequest;
+use crate::value::{attribute, read};
+use crate::{ATTRIBUTES, RESOURCE, RESOURCE_SCHEMA, SCOPE, SCOPE_SCHEMA};
+
+/// Events, JSON objects a line each, as one request; records that share a resource and a scope stand together, in their order. `now_ms` completes times that name no year.
+#[must_use]
+pub fn to_request(lines: &[u8], now_ms: i64) -> ExportLogsServiceRequest {
+    let mut usual = Usual::new(&[HOST_NAMES, APP_NAMES]);
+    let mut request = ExportLogsServiceRequest::default();
+    let mut places: HashMap<String, (usize, HashMap<String, usize>)> = HashMap::new();
+    for line in each(lines) {
+        let Ok(Json::Object(event)) = serde_json::from_slice(line) else { continue };
+        usual.read(line);
+        let Parts { resource, resource_schema, scope, scope_schema, record } = parts(event, line, &mut usual, now_ms);
+        let (at, scopes) = places.entry(key(&resource, &resource_schema)).or_insert_with(|| {
+            let attributes = resource.unwrap_or_default().into_iter().map(|(key, value)| attribute(key, value)).collect();
+            request.resource_logs.push(ResourceLogs {
+                resource: Some(Resource { attributes, ..Resource::default() }),
+                scope_logs: Vec::new(),
+                schema_url: resource_schema,
+            });
+            (request.resource_logs.len() - 1, HashMap::new())
+        });
+        let of_resource = &mut request.resource_logs[*at].scope_logs;
+        let at = *scopes.entry(key(&scope, &scope_schema)).or_insert_with(|| {
+            of_resource.push(ScopeLogs { scope: scope.map(instrumentation), log_records: Vec::new(), schema_url: scope_schema });
+            of_resource.len() - 1
+        });
+        of_resource[at].log_records.push(record);
+    }
+    request
+}
+
+struct Parts {
+    resource: Option<Map<String, Json>>,
+    resource_schema: String,
+    scope: Option<Map<String, Json>>,
+    scope_schema: String,
+    record: LogRecord,
+}
+
+fn key(object: &Option<Map<String, Json>>, schema: &str) -> String {
+    format!("{}\n{schema}", object.as_ref().and_then(|o| serde_json::to_string(o).ok()).unwrap_or_default())
+}
+
+fn parts(mut event: Map<String, Json>, line: &[u8], usual: &mut Usual, now_ms: i64) -> Parts {
+    let mut record = LogRecord::default();
+    // A member of another type than the one that is meant stays an attribute.
+    let resource = take(&mut event, RESOURCE, |v| if let Json::Object(o) = v { Ok(o) } else { Err(v) });
+    let scope = take(&mut event, SCOPE, |v| if let Json::Object(o) = v { Ok(o) } else { Err(v) });
+    let resource_schema = take(&mut event, RESOURCE_SCHEMA, text).unwrap_or_default();
+    let scope_schema = take(&mut event, SCOPE_SCHEMA, text).unwrap_or_default();
+    let nanos = |at: Option<jiff::Timestamp>| at.and_then(|at| u64::try_from(at.as_nanosecond()).ok()).unwrap_or(0);
+    if let Some(at) = usual.time(line, now_ms) {
+        record.time_unix_nano = nanos(Some(at));
+        remove_usual(&mut event, "time");
+    }
+    record.observed_time_unix_nano = take(&mut event, "observed", |v| v.as_str().and_then(|t| t.parse().ok()).map(|at| nanos(Some(at))).ok_or(v)).unwrap_or(0);
+    if let Some(severity) = usual.severity(line) {
+        let level = Level::read(severity.as_bytes());
+        let base = level.map_or(0, |l| l as i32 * 4 + 1);
+        let said = take(&mut event, "severity_number", |v| v.as_i64().filter(|n| (1..=24).contains(n)).map(|n| n as i32).ok_or(v));
+        // A step that set another severity is right; else the number is finer than the word.
+        record.severity_number = said.filter(|n| level.is_none() || (n - 1) / 4 == (base - 1) / 4).unwrap_or(base);
+        record.severity_text = severity;
+        remove_usual(&mut event, "severity");
+    }
+    record.body = remove_usual(&mut event, "message").map(read);
+    record.trace_id = take(&mut event, "trace_id", |v| id(v, 16)).unwrap_or_default();
+    record.span_id = take(&mut event, "span_id", |v| id(v, 8)).unwrap_or_default();
+    record.flags = take(&mut event, "trace_flags", |v| v.as_u64().and_then(|n| u32::try_from(n).ok()).ok_or(v)).unwrap_or(0);
+    record.event_name = take(&mut event, "event_name", text).unwrap_or_default();
+    let aside = take(&mut event, ATTRIBUTES, |v| if let Json::Object(o) = v { Ok(o) } else { Err(v) });
+    let resource = resource.or_else(|| derived(line, usual, &mut event));
+    record.attributes = event.into_iter().chain(aside.unwrap_or_default()).map(|(key, value)| attribute(key, value)).collect();
+    Parts { resource, resource_schema, scope, scope_schema, record }
+}
+
+/// Takes out what stands under the first of the usual names that is there.
+fn remove_usual(event: &mut Map<String, Json>, view: &str) -> Option<Json> {
+    let name = names_of(view).iter().find(|name| event.contains_key(**name))?;
+    event.remove(*name)
+}
+
+/// What an event that came another way says of where it is from, in the names that OpenTelemetry gives them.
+fn derived(line: &[u8], usual: &mut Usual, event: &mut Map<String, Json>) -> Option<Map<String, Json>> {
+    let mut resource = Map::new();
+    for (list, name) in [(0, "host.name"), (1, "service.name")] {
+        if let Some(value) = usual.text_of(line, list) {
+            event.remove(name);
+            resource.insert(name.to_owned(), Json::String(value));
+        }
+    }
+    (!resource.is_empty()).then_some(resource)
+}
+
+/// Takes a member out if it is what it should be; else it stays.
+fn take<T>(event: &mut Map<String, Json>, name: &str, as_it_should_be: impl FnOnce(Json) -> Result<T, Json>) -> Option<T> {
+    match as_it_should_be(event.remove(name)?) {
+        Ok(value) => Some(value),
+        Err(other) => {
+            event.insert(name.to_owned(), other);
+            None
+        }
+    }
+}
+
+fn text(value: Json) -> Result<String, Json> {
+    if let Json::String(text) = value { Ok(text) } else { Err(value) }
+}
+
+/// An id of so many bytes, written in hexadecimal.
+fn id(value: Json, bytes: usize) -> Result<Vec<u8>, Json> {
+    let read = |text: &str| -> Option<Vec<u8>> {
+        if text.len() != bytes * 2 || !text.bytes().all(|b| b.is_ascii_hexdigit()) {
+            return None;
+        }
+        (0..bytes).map(|i| u8::from_str_radix(&text[2 * i..2 * i + 2], 16).ok()).collect()
+    };
+    value.as_str().and_then(read).ok_or(value)
+}
+
+fn instrumentation(mut scope: Map<String, Json>) -> InstrumentationScope {
+    let name = take(&mut scope, "name", text).unwrap_or_default();
+    let version = take(&mut scope, "version", text).unwrap_or_default();
+    let attributes: Vec<KeyValue> = match scope.remove(ATTRIBUTES) {
+        Some(Json::Object(attributes)) => attributes.into_iter().map(|(key, value)| attribute(key, value)).collect(),
+        Some(other) => vec![KeyValue { key: ATTRIBUTES.to_owned(), value: Some(AnyValue { value: Some(Value::StringValue(other.to_string())) }), key_strindex: 0 }],
+        None => Vec::new(),
+    };
+    InstrumentationScope { name, version, attributes, ..InstrumentationScope::default() }
+}

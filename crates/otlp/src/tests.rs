@@ -1,0 +1,182 @@
+use opentelemetry_proto::tonic::common::v1::any_value::Value;
+use opentelemetry_proto::tonic::common::v1::{AnyValue, ArrayValue, InstrumentationScope, KeyValue, KeyValueList};
+use opentelemetry_proto::tonic::logs::v1::{LogRecord, ResourceLogs, ScopeLogs};
+use opentelemetry_proto::tonic::resource::v1::Resource;
+use proptest::prelude::{Strategy, any as arbitrary, prop, prop_assert_eq, prop_oneof};
+use proptest::proptest;
+use serde_json::json;
+
+use super::*;
+use crate::collector::ExportLogsServiceRequest;
+
+fn any(value: Value) -> Option<AnyValue> {
+    Some(AnyValue { value: Some(value) })
+}
+
+fn attribute(key: &str, value: Value) -> KeyValue {
+    KeyValue { key: key.into(), value: any(value), key_strindex: 0 }
+}
+
+fn text(text: &str) -> Value {
+    Value::StringValue(text.into())
+}
+
+fn one(record: LogRecord) -> ExportLogsServiceRequest {
+    let scope = InstrumentationScope { name: "gates".into(), version: "2.1".into(), attributes: vec![attribute("kind", text("manual"))], ..Default::default() };
+    ExportLogsServiceRequest {
+        resource_logs: vec![ResourceLogs {
+            resource: Some(Resource { attributes: vec![attribute("host.name", text("gate-4")), attribute("service.name", text("boarding"))], ..Default::default() }),
+            scope_logs: vec![ScopeLogs { scope: Some(scope), log_records: vec![record], schema_url: "https://schema.example/2".into() }],
+            schema_url: "https://schema.example/1".into(),
+        }],
+    }
+}
+
+/// A record with one of each type of value, and attributes whose names are taken.
+fn full() -> LogRecord {
+    LogRecord {
+        time_unix_nano: 1_795_430_400_123_456_789,
+        observed_time_unix_nano: 1_795_430_401_000_000_000,
+        severity_number: 14,
+        severity_text: "WARN".into(),
+        body: any(text("gate \"4\" stuck\nagain")),
+        attributes: vec![
+            attribute("attempts", Value::IntValue(3)),
+            attribute("big", Value::IntValue(i64::MIN)),
+            attribute("blob", Value::BytesValue(vec![0, 255, 7])),
+            attribute("deep", Value::KvlistValue(KeyValueList { values: vec![attribute("list", Value::ArrayValue(ArrayValue { values: vec![AnyValue { value: None }] }))] })),
+            attribute("open", Value::BoolValue(false)),
+            attribute("ratio", Value::DoubleValue(2.0)),
+            attribute("small", Value::DoubleValue(1.5e-9)),
+            attribute("message", text("an attribute of that name")),
+            attribute("resource", Value::IntValue(1)),
+        ],
+        trace_id: (0..16).collect(),
+        span_id: (100..108).collect(),
+        flags: 1,
+        event_name: "gate.stuck".into(),
+        ..Default::default()
+    }
+}
+
+#[test]
+fn a_record_becomes_an_event_and_the_same_record_again() {
+    let request = one(full());
+    let lines = to_lines(&request, 1 << 20).unwrap();
+    let event: serde_json::Value = serde_json::from_slice(&lines).unwrap();
+    assert_eq!(lines.iter().filter(|b| **b == b'\n').count(), 1);
+    assert_eq!(event["time"], "2026-11-23T10:40:00.123456789Z");
+    assert_eq!(event["message"], "gate \"4\" stuck\nagain");
+    assert_eq!((event["severity"].as_str(), event["severity_number"].as_i64()), (Some("WARN"), Some(14)));
+    assert_eq!(event["trace_id"], "000102030405060708090a0b0c0d0e0f");
+    assert_eq!(event["attempts"], 3);
+    assert_eq!(event["attributes"], json!({"message": "an attribute of that name", "resource": 1}));
+    assert_eq!(event["resource"]["service.name"], "boarding");
+    assert_eq!(event["scope"], json!({"name": "gates", "version": "2.1", "attributes": {"kind": "manual"}}));
+    assert_eq!(to_request(&lines, 0), request);
+}
+
+#[test]
+fn records_that_share_stand_together_again() {
+    let mut request = one(full());
+    let second = LogRecord { severity_number: 0, severity_text: String::new(), body: any(Value::IntValue(7)), ..full() };
+    request.resource_logs[0].scope_logs[0].log_records.push(second);
+    let mut other = request.resource_logs[0].clone();
+    other.resource.as_mut().unwrap().attributes[0] = attribute("host.name", text("gate-5"));
+    request.resource_logs.push(other);
+    assert_eq!(to_request(&to_lines(&request, 1 << 20).unwrap(), 0), request);
+}
+
+#[test]
+fn an_empty_record_is_an_empty_event() {
+    let request = ExportLogsServiceRequest {
+        resource_logs: vec![ResourceLogs { scope_logs: vec![ScopeLogs { log_records: vec![LogRecord::default()], ..Default::default() }], ..Default::default() }],
+    };
+    assert_eq!(to_lines(&request, 100).unwrap(), b"{}\n");
+}
+
+#[test]
+fn what_is_shared_by_many_is_bounded() {
+    let mut request = one(LogRecord::default());
+    request.resource_logs[0].resource.as_mut().unwrap().attributes[0] = attribute("long", text(&"x".repeat(10_000)));
+    request.resource_logs[0].scope_logs[0].log_records = vec![LogRecord::default(); 1_000];
+    assert_eq!(to_lines(&request, 1_000_000), Err(TooLong(1_000_000)));
+    assert!(to_lines(&request, 20_000_000).is_ok());
+}
+
+/// The one record of the request that a line becomes.
+fn record_of(line: &str) -> (ResourceLogs, LogRecord) {
+    let mut request = to_request(format!("{line}\n").as_bytes(), 0);
+    let of_resource = request.resource_logs.remove(0);
+    let record = of_resource.scope_logs[0].log_records[0].clone();
+    (of_resource, record)
+}
+
+fn attributes_of(record: &LogRecord) -> Vec<&str> {
+    record.attributes.iter().map(|a| a.key.as_str()).collect()
+}
+
+#[test]
+fn an_event_that_came_another_way_is_written_by_its_usual_names() {
+    let (of_resource, record) = record_of(r#"{"ts":"2026-11-23T08:00:00Z","lvl":"error","msg":"stuck","service":"boarding","host":"gate-4","n":1,"ratio":1.0}"#);
+    assert_eq!(record.time_unix_nano, 1_795_420_800_000_000_000);
+    assert_eq!((record.severity_number, record.severity_text.as_str()), (17, "error"));
+    assert_eq!(record.body, any(text("stuck")));
+    let resource = of_resource.resource.unwrap();
+    assert_eq!(resource.attributes, [attribute("host.name", text("gate-4")), attribute("service.name", text("boarding"))]);
+    // What was called otherwise stays where conditions find it.
+    assert_eq!(attributes_of(&record), ["host", "n", "ratio", "service"]);
+    assert_eq!(record.attributes[2].value, any(Value::DoubleValue(1.0)));
+}
+
+#[test]
+fn a_severity_that_a_step_has_set_is_the_one_that_counts() {
+    for (line, number) in [
+        (r#"{"severity":"error","severity_number":9}"#, 17),
+        (r#"{"severity":"ERROR","severity_number":19}"#, 19),
+        (r#"{"severity":"odd","severity_number":19}"#, 19),
+        (r#"{"severity":"odd"}"#, 0),
+    ] {
+        assert_eq!(record_of(line).1.severity_number, number, "{line}");
+    }
+}
+
+#[test]
+fn members_that_are_not_what_their_names_mean_stay_attributes() {
+    let (of_resource, record) = record_of(r#"{"trace_id":"short","span_id":7,"resource":"pump","scope":[1],"time":"soon","observed":"later","trace_flags":-1}"#);
+    assert_eq!(attributes_of(&record), ["observed", "resource", "scope", "span_id", "time", "trace_flags", "trace_id"]);
+    assert!(of_resource.resource.unwrap().attributes.is_empty() && record.trace_id.is_empty() && record.time_unix_nano == 0);
+    let (_, record) = record_of(r#"{"big":18446744073709551615,"blob":{"base64":"no!"}}"#);
+    assert_eq!(record.attributes[0].value, any(text("18446744073709551615")));
+    assert!(matches!(record.attributes[1].value, Some(AnyValue { value: Some(Value::KvlistValue(_)) })));
+}
+
+fn values() -> impl Strategy<Value = Value> {
+    let leaf = prop_oneof![
+        arbitrary::<String>().prop_map(Value::StringValue),
+        arbitrary::<bool>().prop_map(Value::BoolValue),
+        arbitrary::<i64>().prop_map(Value::IntValue),
+        arbitrary::<f64>().prop_filter("finite", |n| n.is_finite()).prop_map(Value::DoubleValue),
+        arbitrary::<Vec<u8>>().prop_map(Value::BytesValue),
+    ];
+    leaf.prop_recursive(3, 20, 4, |inner| {
+        let values = prop::collection::vec(inner.clone(), 0..4).prop_map(|l| Value::ArrayValue(ArrayValue { values: l.into_iter().map(|v| AnyValue { value: Some(v) }).collect() }));
+        let members = prop::collection::btree_map("[a-z]{2,5}", inner, 0..4)
+            .prop_map(|m| Value::KvlistValue(KeyValueList { values: m.into_iter().map(|(k, v)| attribute(&k, v)).collect() }));
+        prop_oneof![values, members]
+    })
+}
+
+proptest! {
+    #[test]
+    fn every_value_comes_back(value in values(), time in arbitrary::<u32>(), message in arbitrary::<String>()) {
+        let record = LogRecord {
+            time_unix_nano: u64::from(time) * 1_000_000_007 + 1,
+            body: any(text(&message)),
+            attributes: vec![attribute("value", value)],
+            ..Default::default()
+        };
+        let request = one(record);
+        prop_assert_eq!(to_request(&to_lines(&request, 1 << 24).unwrap(), 0), request);
+    }
+}

@@ -1,0 +1,100 @@
+//! Values: OTLP's and JSON's.
+//!
+//! Whole numbers are `int`, numbers with a decimal point or an exponent `double`, and bytes an object whose only member is `base64`.
+
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD;
+use opentelemetry_proto::tonic::common::v1::any_value::Value;
+use opentelemetry_proto::tonic::common::v1::{AnyValue, ArrayValue, KeyValue, KeyValueList};
+use rockrose_core::json::quote;
+use serde_json::Value as Json;
+
+/// The only member of an object that stands for bytes.
+const BYTES: &str = "base64";
+/// Deeper values than this are written as null: what is read as an event may be nested no deeper than 64.
+const MAX_DEPTH: usize = 48;
+
+/// Writes a value as JSON.
+pub(crate) fn write(value: Option<&AnyValue>, out: &mut Vec<u8>) {
+    write_within(value, MAX_DEPTH, out);
+}
+
+fn write_within(value: Option<&AnyValue>, depth: usize, out: &mut Vec<u8>) {
+    match value.and_then(|v| v.value.as_ref()).filter(|_| depth > 0) {
+        None | Some(Value::StringValueStrindex(_)) => out.extend_from_slice(b"null"),
+        Some(Value::StringValue(text)) => quote(text.as_bytes(), out),
+        Some(Value::BoolValue(yes)) => out.extend_from_slice(if *yes { b"true" } else { b"false" }),
+        Some(Value::IntValue(n)) => out.extend_from_slice(n.to_string().as_bytes()),
+        Some(Value::DoubleValue(n)) if n.is_finite() => out.extend_from_slice(format!("{n:?}").as_bytes()),
+        // JSON has no writing for these.
+        Some(Value::DoubleValue(n)) => quote(n.to_string().as_bytes(), out),
+        Some(Value::BytesValue(bytes)) => {
+            out.extend_from_slice(b"{\"base64\":\"");
+            out.extend_from_slice(BASE64_STANDARD.encode(bytes).as_bytes());
+            out.extend_from_slice(b"\"}");
+        }
+        Some(Value::ArrayValue(list)) => {
+            out.push(b'[');
+            for (i, value) in list.values.iter().enumerate() {
+                if i > 0 {
+                    out.push(b',');
+                }
+                write_within(Some(value), depth - 1, out);
+            }
+            out.push(b']');
+        }
+        Some(Value::KvlistValue(list)) => write_members(&list.values, depth - 1, out),
+    }
+}
+
+/// Writes attributes as a JSON object.
+pub(crate) fn write_object(attributes: &[KeyValue], out: &mut Vec<u8>) {
+    write_members(attributes, MAX_DEPTH, out);
+}
+
+fn write_members(members: &[KeyValue], depth: usize, out: &mut Vec<u8>) {
+    out.push(b'{');
+    for (i, member) in members.iter().enumerate() {
+        if i > 0 {
+            out.push(b',');
+        }
+        quote(member.key.as_bytes(), out);
+        out.push(b':');
+        write_within(member.value.as_ref(), depth, out);
+    }
+    out.push(b'}');
+}
+
+/// Reads a value from JSON.
+pub(crate) fn read(json: Json) -> AnyValue {
+    let value = match json {
+        Json::Null => None,
+        Json::Bool(yes) => Some(Value::BoolValue(yes)),
+        Json::Number(n) => Some(match (n.as_i64(), n.as_f64()) {
+            (Some(n), _) => Value::IntValue(n),
+            // A whole number beyond 64 bits with sign keeps its digits.
+            (None, _) if n.is_u64() => Value::StringValue(n.to_string()),
+            (None, Some(n)) => Value::DoubleValue(n),
+            (None, None) => Value::StringValue(n.to_string()),
+        }),
+        Json::String(text) => Some(Value::StringValue(text)),
+        Json::Array(list) => Some(Value::ArrayValue(ArrayValue { values: list.into_iter().map(read).collect() })),
+        Json::Object(members) => Some(match bytes(&members) {
+            Some(bytes) => Value::BytesValue(bytes),
+            None => Value::KvlistValue(KeyValueList { values: members.into_iter().map(|(key, value)| attribute(key, value)).collect() }),
+        }),
+    };
+    AnyValue { value }
+}
+
+/// An attribute of a JSON value.
+pub(crate) fn attribute(key: String, value: Json) -> KeyValue {
+    KeyValue { key, value: Some(read(value)), key_strindex: 0 }
+}
+
+fn bytes(members: &serde_json::Map<String, Json>) -> Option<Vec<u8>> {
+    match members.get(BYTES)? {
+        Json::String(text) if members.len() == 1 => BASE64_STANDARD.decode(text).ok(),
+        _ => None,
+    }
+}
