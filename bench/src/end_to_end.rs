@@ -23,6 +23,9 @@ const CONNECTIONS: usize = 4;
 /// Connections that small bodies are posted over.
 const MANY: usize = 64;
 
+/// How long it is watched doing nothing.
+const IDLE: Duration = Duration::from_secs(10);
+
 /// A process that ends with the bench.
 struct Process(Child);
 
@@ -114,14 +117,19 @@ fn free_port() -> u16 {
 }
 
 async fn serve(sink: u16) -> Option<Served> {
+    let folder = tempfile::tempdir().ok()?;
+    start(folder, sink, "4 GB").await
+}
+
+/// Starts the service on what is in `folder`; its HTTP destination is at port `sink` and may hold `hold`.
+async fn start(folder: tempfile::TempDir, sink: u16, hold: &str) -> Option<Served> {
     let program = std::env::current_exe().ok()?.with_file_name("rockrose");
     if !program.exists() {
         return None;
     }
-    let folder = tempfile::tempdir().ok()?;
     let (api, source) = (free_port(), free_port());
     let plan = format!(
-        "[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.desk]\nkind = \"http\"\nendpoints = [\"http://127.0.0.1:{sink}/in\"]\ncompress = \"none\"\n[destination.vault]\nkind = \"file\"\npath = \"{}\"\n{ROUTES}",
+        "[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.desk]\nkind = \"http\"\nendpoints = [\"http://127.0.0.1:{sink}/in\"]\nhold_at_most = \"{hold}\"\ncompress = \"none\"\n[destination.vault]\nkind = \"file\"\npath = \"{}\"\n{ROUTES}",
         folder.path().join("vault.jsonl").display()
     );
     let path = folder.path().join("plan.toml");
@@ -148,14 +156,25 @@ async fn serve(sink: u16) -> Option<Served> {
 }
 
 impl Served {
-    /// Waits until nothing waits for any destination.
-    async fn drained(&self) -> Option<()> {
+    /// What the API says at a path.
+    async fn ask(&self, path: &str) -> Option<serde_json::Value> {
         let text = std::fs::read_to_string(self.folder.path().join("data/client.toml")).ok()?;
         let token = text.lines().find_map(|l| l.strip_prefix("token = \""))?.trim_end_matches('"').to_owned();
-        let (client, url, begun) = (client(), format!("http://127.0.0.1:{}/api/v1/status", self.api), Instant::now());
+        let url = format!("http://127.0.0.1:{}/api/v1/{path}", self.api);
+        client().get(&url).bearer_auth(&token).send().await.ok()?.json().await.ok()
+    }
+
+    /// How many bytes wait for all destinations together.
+    async fn waiting(&self) -> Option<f64> {
+        let flow = self.ask("flow").await?;
+        Some(flow["destinations"].as_array()?.iter().filter_map(|d| d["waiting_bytes"].as_f64()).sum())
+    }
+
+    /// Waits until nothing waits for any destination.
+    async fn drained(&self) -> Option<()> {
+        let begun = Instant::now();
         while begun.elapsed() < Duration::from_secs(120) {
-            let status: serde_json::Value = client.get(&url).bearer_auth(&token).send().await.ok()?.json().await.ok()?;
-            if status["waiting_events"] == 0 {
+            if self.ask("status").await?["waiting_events"] == 0 {
                 return Some(());
             }
             tokio::time::sleep(Duration::from_millis(20)).await;
@@ -233,8 +252,50 @@ async fn parts(bodies: &[bytes::Bytes]) -> Option<Vec<(&'static str, f64)>> {
     Some(each.into_iter().map(|(part, used)| (part, used / gigabytes)).collect())
 }
 
+/// What the service is like with much waiting.
+struct Backlog {
+    gigabytes: f64,
+    /// On the disk, in MB.
+    spool: f64,
+    /// Resident right behind the load, in MB.
+    resident: f64,
+    /// From the start after a kill until it takes events.
+    ready: Duration,
+    /// Resident some seconds later, in MB.
+    resident_after: f64,
+    /// Share of a core it uses with nothing to do but to try again.
+    idle: f64,
+}
+
+/// Fills the queue of a destination that is not there, kills the service and starts it again.
+async fn backlog(bodies: &[bytes::Bytes], gigabytes: f64) -> Option<Backlog> {
+    let dead = free_port();
+    let mut served = start(tempfile::tempdir().ok()?, dead, "100 GB").await?;
+    let size: usize = bodies.iter().map(bytes::Bytes::len).sum();
+    let mut posted = 0.0;
+    // Half the corpus goes to that destination, so what waits is counted, not what is posted.
+    while served.waiting().await? < gigabytes * 1e9 {
+        post(&format!("http://127.0.0.1:{}/in", served.source), bodies, CONNECTIONS).await;
+        posted += size as f64 / 1e9;
+        if posted > 20.0 * gigabytes {
+            return None;
+        }
+    }
+    let waiting = served.waiting().await?;
+    let resident = served.process.resident();
+    let _ = served.process.0.kill();
+    let _ = served.process.0.wait();
+    let spool = std::fs::metadata(served.folder.path().join("data/spool.db")).ok()?.len() as f64 / 1e6;
+    let served = start(served.folder, dead, "100 GB").await?;
+    tokio::time::sleep(Duration::from_secs(3)).await;
+    let used = served.process.used();
+    tokio::time::sleep(IDLE).await;
+    let idle = (served.process.used() - used) / IDLE.as_secs_f64();
+    Some(Backlog { gigabytes: waiting / 1e9, spool, resident, ready: served.ready, resident_after: served.process.resident(), idle })
+}
+
 /// Measures, and adds to the table. Without the service's binary beside this one there is nothing to measure.
-pub(crate) fn measure(corpus: &[u8], large: usize, small: usize, lines: &mut Vec<Line>) {
+pub(crate) fn measure(corpus: &[u8], large: usize, small: usize, waiting: f64, lines: &mut Vec<Line>) {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
     let measured = runtime.block_on(async {
         let bodies = bodies(corpus, large);
@@ -261,9 +322,12 @@ pub(crate) fn measure(corpus: &[u8], large: usize, small: usize, lines: &mut Vec
         };
         let alone = rate(small / 16, 1).await;
         let together = rate(small, MANY).await;
-        Some((parts, whole, gigabytes / taken, alone, together, idle, busy, served.ready))
+        let ready = served.ready;
+        drop(served);
+        let backlog = backlog(&bodies, waiting).await?;
+        Some((parts, whole, gigabytes / taken, alone, together, idle, busy, ready, backlog))
     });
-    let Some((parts, whole, speed, alone, together, idle, busy, ready)) = measured else {
+    let Some((parts, whole, speed, alone, together, idle, busy, ready, backlog)) = measured else {
         println!("end to end: not measured; build the service first (cargo build --release -p rockrose-cli)\n");
         return;
     };
@@ -298,4 +362,11 @@ pub(crate) fn measure(corpus: &[u8], large: usize, small: usize, lines: &mut Vec
     lines.push(Line { what: "resident after the load, MB", value: busy, unit: Unit::Each, against: Some(("", busy, Goal::Under(300.0))) });
     let ready = ready.as_secs_f64() * 1_000.0;
     lines.push(Line { what: "ready after the start, ms", value: ready, unit: Unit::Each, against: Some(("", ready, Goal::Under(500.0))) });
+    lines.push(plain("waiting for a dead destination, GB", backlog.gigabytes, Unit::Each));
+    lines.push(plain("the spool's file then, MB", backlog.spool, Unit::Each));
+    let mut under = |what, value, most| lines.push(Line { what, value, unit: Unit::Each, against: Some(("", value, Goal::Under(most))) });
+    under("resident then, MB", backlog.resident, 300.0);
+    under("ready after SIGKILL with that, ms", backlog.ready.as_secs_f64() * 1_000.0, 500.0);
+    under("resident after that, MB", backlog.resident_after, 300.0);
+    under("processor used when idle, % of a core", backlog.idle * 100.0, 1.0);
 }

@@ -76,7 +76,7 @@ fn main() {
     let corpus = corpus::corpus(events, 7);
     if mode == "service" {
         let mut lines = Vec::new();
-        end_to_end::measure(&corpus, 400, 32_000, &mut lines);
+        end_to_end::measure(&corpus, 400, 32_000, 5.0, &mut lines);
         report::print(&lines);
         return;
     }
@@ -134,8 +134,8 @@ fn main() {
     {
         lines.push(Line { what: "core pass: instructions an event", value: count, unit: Unit::Each, against: None });
     }
-    let (large, small) = if mode == "full" { (400, 32_000) } else { (100, 8_000) };
-    end_to_end::measure(&corpus, large, small, &mut lines);
+    let (large, small, waiting) = if mode == "full" { (400, 32_000, 5.0) } else { (100, 8_000, 0.5) };
+    end_to_end::measure(&corpus, large, small, waiting, &mut lines);
     report::print(&lines);
     report::write(&lines);
 }

@@ -135,24 +135,33 @@ impl ArchiveOutlet {
         synced.map_err(|_| Failure::later("writing was interrupted"))?.map_err(|e| Failure::later(format!("{key}: {e}")))
     }
 
-    /// What went wrong, down to its cause, on one line and without secrets.
+    /// What went wrong, in the store's own words or the system's, on one line and without secrets.
     fn failed(&self, e: &object_store::Error) -> Failure {
-        let mut causes = vec![e.to_string()];
-        let mut cause: Option<&dyn std::error::Error> = std::error::Error::source(e);
-        while let Some(deeper) = cause {
-            let text = deeper.to_string();
-            if !causes.iter().any(|known| known.contains(&text)) {
-                causes.push(text);
-            }
-            cause = deeper.source();
+        let mut deepest: &dyn std::error::Error = e;
+        while let Some(deeper) = deepest.source() {
+            deepest = deeper;
         }
-        let mut why = causes.join(": ");
+        let mut why = said(&deepest.to_string()).or_else(|| said(&e.to_string())).unwrap_or_else(|| deepest.to_string());
         if let Some(secret) = self.settings.access_secret.as_ref().filter(|s| s.len() > 3) {
             why = why.replace(secret, "***");
         }
         let why: Vec<&str> = why.split_whitespace().collect();
         Failure::later(why.join(" ").chars().take(MAX_WORDS).collect::<String>())
     }
+}
+
+/// What a store answered, out of what its client says of that: the status, and of a fault its code and message.
+fn said(text: &str) -> Option<String> {
+    let (_, answer) = text.split_once("status code: ")?;
+    let (status, body) = answer.split_once(": ").unwrap_or((answer, ""));
+    let element = |name: &str| Some(body.split_once(&format!("<{name}>"))?.1.split_once(&format!("</{name}>"))?.0);
+    let words = match (element("Code"), element("Message")) {
+        (Some(code), Some(message)) if !message.is_empty() => format!(": {code}: {message}"),
+        (Some(code), _) => format!(": {code}"),
+        _ if body.is_empty() => String::new(),
+        _ => format!(": {body}"),
+    };
+    Some(format!("answered {status}{words}"))
 }
 
 /// Makes sure that a file, and its name, are on the disk.

@@ -46,7 +46,7 @@ fn name(name: &str, out: &mut Vec<u8>) {
 }
 
 fn share_resource(resource: Option<&Resource>, schema: &str, out: &mut Vec<u8>) {
-    if let Some(resource) = resource {
+    if let Some(resource) = resource.filter(|r| !r.attributes.is_empty()) {
         name(RESOURCE, out);
         write_object(&resource.attributes, out);
     }

@@ -43,7 +43,8 @@ enum Unworked {
 
 fn work(running: &Running, source: &str, body: &[u8], says: Says, now: i64, watch: Option<&rockrose_core::engine::Watch>) -> Result<Worked, Unworked> {
     let number = running.compiled.source(source).ok_or(Unworked::Gone)?;
-    let max_event = running.checked.sources.iter().find(|s| s.name == source).map_or(usize::MAX, |s| s.max_event as usize);
+    let settings = running.checked.sources.iter().find(|s| s.name == source);
+    let max_event = settings.map_or(usize::MAX, |s| s.max_event as usize);
     let records = split(body, says, max_event).map_err(Unworked::Body)?;
     let mut outcome = SCRATCH.with_borrow_mut(|scratch| running.compiled.process(number, body, &records, now, watch, scratch));
     if outcome.overflowed {
@@ -51,7 +52,8 @@ fn work(running: &Running, source: &str, body: &[u8], says: Says, now: i64, watc
     }
     let unread = outcome.quarantined.iter().map(|q| Unread { reason: format!("record {}: {}", q.number, q.reason), data: body[q.range.clone()].to_vec() });
     let unread = unread.collect();
-    let data = pack(std::mem::take(&mut outcome.lines));
+    let lines = std::mem::take(&mut outcome.lines);
+    let data = if settings.is_none_or(|s| s.compress) { pack(lines) } else { Packed::plain(lines) };
     Ok(Worked { outcome, data, unread })
 }
 

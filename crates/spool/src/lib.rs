@@ -211,7 +211,7 @@ impl Spool {
 
     /// Whether the file can be read and the writer is alive.
     pub async fn healthy(&self) -> bool {
-        lock(&self.inner.writes).as_ref().is_some_and(|w| !w.is_closed()) && self.read(|c| reader::waiting(c).map(|_| ())).await.is_ok()
+        lock(&self.inner.writes).as_ref().is_some_and(|w| !w.is_closed()) && self.read(reader::can_read).await.is_ok()
     }
 
     async fn read<T: Send + 'static>(&self, ask: impl FnOnce(&mut SqliteConnection) -> Result<T, SpoolError> + Send + 'static) -> Result<T, SpoolError> {

@@ -6,7 +6,8 @@ use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use rockrose_core::ledger::{self, Account, Amount, Equation, Measure, Place};
 
-use crate::schema::{entry, ledger_minute, ledger_total, quarantine, reached as reached_table};
+use crate::schema::{due, entry, ledger_minute, ledger_total, quarantine, reached as reached_table};
+use crate::writer::oldest;
 use crate::{SpoolError, Waiting};
 
 /// One account and its sum.
@@ -85,13 +86,24 @@ pub(crate) fn delivered_since(c: &mut SqliteConnection, minute: i64) -> Result<B
     Ok(sums)
 }
 
+/// What waits for each destination, as the sums that every commit keeps say.
 pub(crate) fn waiting(c: &mut SqliteConnection) -> Result<BTreeMap<String, Waiting>, SpoolError> {
-    let rows: Vec<(String, i64, i64, i64)> = entry::table.select((entry::destination, entry::events, entry::bytes, entry::queued_ms)).load(c)?;
-    let mut all: BTreeMap<String, Waiting> = BTreeMap::new();
-    for (destination, events, bytes, queued_ms) in rows {
-        let one = all.entry(destination).or_default();
-        one.amount += Amount { events, bytes };
-        one.oldest_ms = if one.oldest_ms == 0 { queued_ms } else { one.oldest_ms.min(queued_ms) };
+    c.transaction(|c| {
+        let rows: Vec<(String, i64, i64)> = due::table.select((due::destination, due::events, due::bytes)).load(c)?;
+        let one = |(destination, events, bytes): (String, i64, i64)| {
+            let oldest_ms = if events > 0 { oldest(c, &destination)? } else { 0 };
+            Ok((destination, Waiting { amount: Amount { events, bytes }, oldest_ms }))
+        };
+        rows.into_iter().map(one).collect()
+    })
+}
+
+/// What waits for each destination, counted.
+fn counted(c: &mut SqliteConnection) -> QueryResult<BTreeMap<String, Amount>> {
+    let rows: Vec<(String, i64, i64)> = entry::table.select((entry::destination, entry::events, entry::bytes)).load(c)?;
+    let mut all: BTreeMap<String, Amount> = BTreeMap::new();
+    for (destination, events, bytes) in rows {
+        *all.entry(destination).or_default() += Amount { events, bytes };
     }
     Ok(all)
 }
@@ -99,7 +111,7 @@ pub(crate) fn waiting(c: &mut SqliteConnection) -> Result<BTreeMap<String, Waiti
 pub(crate) fn balance(c: &mut SqliteConnection) -> Result<Vec<Equation>, SpoolError> {
     c.transaction(|c| {
         let rows = ledger(c, None, None)?;
-        let waiting = waiting(c)?.into_iter().map(|(name, w)| (name, w.amount)).collect();
+        let waiting = counted(c)?;
         Ok(ledger::balance(rows.iter().map(|r| (&r.account, r.amount)), &waiting))
     })
 }
@@ -122,4 +134,9 @@ pub(crate) fn reached(c: &mut SqliteConnection, destination: &str, file: &str) -
         .first(c)
         .optional()?;
     Ok(length.map(|n| n as u64))
+}
+
+/// Whether anything can be read.
+pub(crate) fn can_read(c: &mut SqliteConnection) -> Result<(), SpoolError> {
+    Ok(due::table.select(due::destination).first::<String>(c).optional().map(|_| ())?)
 }

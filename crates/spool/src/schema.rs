@@ -74,6 +74,14 @@ diesel::table! {
     }
 }
 
+diesel::table! {
+    due (destination) {
+        destination -> Text,
+        events -> BigInt,
+        bytes -> BigInt,
+    }
+}
+
 diesel::joinable!(entry -> batch (batch));
 diesel::allow_tables_to_appear_in_same_query!(entry, batch);
 

@@ -15,7 +15,7 @@ use tokio::sync::{mpsc, oneshot, watch};
 
 use crate::operate::{Discard, Resend};
 use crate::parcel::{Unnamed, Progress, Settlement};
-use crate::schema::{batch, entry, ledger_minute, ledger_total, quarantine, reached};
+use crate::schema::{batch, due, entry, ledger_minute, ledger_total, quarantine, reached};
 use crate::unpacked::{Kept, Unpacked};
 use crate::{SpoolError, Waiting, lock, metrics};
 
@@ -31,6 +31,17 @@ const KEEP_MINUTES: i64 = 35 * 24 * 60;
 const KEEP_QUARANTINED: i64 = 20_000;
 /// How often the writer tidies.
 const TIDY_EVERY: Duration = Duration::from_secs(30);
+
+/// So many free pages (64 MB) are given back as soon as nobody waits.
+const SHRINK_FROM: i64 = 2_048;
+/// So many are kept for what comes next.
+const SHRINK_TO: i64 = 512;
+/// Pages given back at a time, which holds up a write for some milliseconds at the most.
+const SHRINK_STEP: i64 = 256;
+/// Pause between two of these.
+const SHRINK_PAUSE: Duration = Duration::from_millis(5);
+/// How often free pages are looked for.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
 
 /// One body's worth of events, to be made durable together.
 #[derive(Debug)]
@@ -88,7 +99,8 @@ pub fn pack(mut lines: Vec<u8>) -> Packed {
 
 impl Packed {
     /// As they are.
-    pub(crate) fn plain(lines: Vec<u8>) -> Packed {
+    #[must_use]
+    pub fn plain(lines: Vec<u8>) -> Packed {
         Packed { packing: 0, size: lines.len() as i64, data: lines, plain: None }
     }
 }
@@ -119,7 +131,8 @@ pub(crate) struct Shared {
 pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Write>, shared: &Shared) {
     let mut group = Vec::new();
     let mut tidied = Instant::now();
-    while let Some(first) = queue.blocking_recv() {
+    let mut shrinking = Shrinking::default();
+    while let Some(first) = shrinking.until_next(&mut connection, &mut queue) {
         let mut bytes = first.len();
         group.push(first);
         while group.len() < GROUP && bytes < GROUP_BYTES {
@@ -128,10 +141,12 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
             group.push(next);
         }
         let (mut moved, mut stored) = (BTreeMap::new(), Vec::new());
-        let done = connection.immediate_transaction(|c| {
+        let done: QueryResult<Each> = connection.immediate_transaction(|c| {
             moved.clear();
             stored.clear();
-            apply(c, &group, &mut moved, &mut stored)
+            let each = apply(c, &group, &mut moved, &mut stored)?;
+            keep_sums(c, &moved)?;
+            Ok(each)
         });
         let done = match done.map_err(SpoolError::from) {
             Ok(each) => each,
@@ -159,6 +174,59 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
             }
         }
     }
+}
+
+/// Gives the room of a backlog that is gone back to the disk, while nobody waits for a commit.
+#[derive(Default)]
+struct Shrinking {
+    looked: Option<Instant>,
+    going_on: bool,
+}
+
+impl Shrinking {
+    /// The next write. Until it comes, room is given back, bit by bit, if much is free.
+    fn until_next(&mut self, c: &mut SqliteConnection, queue: &mut mpsc::Receiver<Write>) -> Option<Write> {
+        if !self.going_on && self.looked.is_none_or(|at| at.elapsed() >= LOOK_EVERY) {
+            self.looked = Some(Instant::now());
+            self.going_on = free_pages(c) >= SHRINK_FROM;
+        }
+        while self.going_on {
+            match queue.try_recv() {
+                Ok(write) => return Some(write),
+                Err(mpsc::error::TryRecvError::Disconnected) => return None,
+                Err(mpsc::error::TryRecvError::Empty) => {}
+            }
+            let gave = c.batch_execute(&format!("PRAGMA incremental_vacuum({SHRINK_STEP});"));
+            self.going_on = gave.is_ok() && free_pages(c) >= SHRINK_TO;
+            if !self.going_on {
+                // What was given back leaves the file with a checkpoint.
+                let _ = c.batch_execute("PRAGMA wal_checkpoint(TRUNCATE);");
+            }
+            std::thread::sleep(SHRINK_PAUSE);
+        }
+        queue.blocking_recv()
+    }
+}
+
+/// How many pages of the file are free.
+fn free_pages(c: &mut SqliteConnection) -> i64 {
+    #[derive(QueryableByName)]
+    struct Free {
+        #[diesel(sql_type = diesel::sql_types::BigInt)]
+        freelist_count: i64,
+    }
+    diesel::sql_query("PRAGMA freelist_count").get_result::<Free>(c).map_or(0, |free| free.freelist_count)
+}
+
+/// Adds to what waits for each destination how its queue moved.
+fn keep_sums(c: &mut SqliteConnection, moved: &BTreeMap<String, Moved>) -> QueryResult<()> {
+    use due::dsl as d;
+    for (destination, Moved { by, .. }) in moved {
+        let row = (d::destination.eq(destination), d::events.eq(by.events), d::bytes.eq(by.bytes));
+        let sum = (d::events.eq(d::events + excluded(d::events)), d::bytes.eq(d::bytes + excluded(d::bytes)));
+        diesel::insert_into(due::table).values(row).on_conflict(d::destination).do_update().set(sum).execute(c)?;
+    }
+    Ok(())
 }
 
 impl Write {

@@ -85,6 +85,8 @@ pub(super) struct Route {
 pub(super) struct Destination {
     pub(super) name: String,
     pub(super) steps: Vec<Do>,
+    /// Events go there as they were received.
+    pub(super) as_received: bool,
 }
 
 /// The attribute by which an event says that a `parse` of one of its fields failed: that field's name.
@@ -141,7 +143,8 @@ impl CompiledPlan {
             let to: Vec<usize> = route.to.iter().filter_map(|name| numbers.get(name.as_str()).copied()).collect();
             let branch = branches.len();
             branches.extend((0..to.len()).map(|i| (number, i)));
-            let direct = to.iter().all(|d: &usize| plan.destinations[*d].always.is_empty() && plan.destinations[*d].kind.forward().is_none());
+            let plain = |d: &crate::plan::Destination| d.always.is_empty() && d.kind.forward().is_none() && !d.kind.as_received();
+            let direct = to.iter().all(|d: &usize| plain(&plan.destinations[*d]));
             routes.push(Route { name: route.name.clone(), steps, to, branch, direct });
         }
         let conditions = plan.routes.iter().enumerate().filter_map(|(number, route)| match &route.when {
@@ -168,7 +171,7 @@ impl CompiledPlan {
             }
             _ => d.always.clone(),
         };
-        let destinations = plan.destinations.iter().map(|d| Destination { name: d.name.clone(), steps: c.steps(&always(d), Stand::Always) }).collect();
+        let destinations = plan.destinations.iter().map(|d| Destination { name: d.name.clone(), steps: c.steps(&always(d), Stand::Always), as_received: d.kind.as_received() }).collect();
         CompiledPlan {
             fields: c.fields,
             tests: c.tests,

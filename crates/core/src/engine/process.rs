@@ -209,6 +209,12 @@ struct Run<'a> {
     utf8: bool,
     source: SourceTally,
     tallies: &'a mut Tallies,
+    /// Some destination keeps events as they were received.
+    keeps_received: bool,
+    /// The event as it was received, where that is asked for, unless it is one that a step put together.
+    received: Option<Vec<u8>>,
+    /// Its line, once it has one.
+    received_line: Option<u32>,
 }
 
 fn tallies(steps: &[Do]) -> Vec<StepTally> {
@@ -320,6 +326,9 @@ impl CompiledPlan {
             source: SourceTally { steps: self::tallies(&from.steps), ..SourceTally::default() },
             utf8: false,
             tallies: &mut tallies,
+            keeps_received: self.destinations.iter().any(|d| d.as_received),
+            received: None,
+            received_line: None,
         };
         (run.out.lines, run.out.ends) = std::mem::take(&mut scratch.lines);
         work(&mut run, scratch);
@@ -382,6 +391,9 @@ impl Run<'_> {
 
         let (json_buffer, slot_buffer) = (std::mem::take(record), std::mem::take(slots));
         let json = if is_record { &json_buffer[..] } else { raw };
+        if self.keeps_received {
+            (self.received, self.received_line) = (Some(json.to_vec()), None);
+        }
         self.arrive(View { json, slots: &slot_buffer }, duplicates, 0, scratch);
         (scratch.record, scratch.slots) = (json_buffer, slot_buffer);
         Ok(())
@@ -402,6 +414,7 @@ impl Run<'_> {
 
     /// Sends on what windows let go, each from the step behind the one that held it. What it meets on its way may let go more.
     fn go_on(&mut self, scratch: &mut Scratch) {
+        self.received = None;
         while let Some(held) = scratch.buffers.released.pop() {
             let json = held.as_event();
             let mut slots = Vec::new();
@@ -564,23 +577,53 @@ impl Run<'_> {
     fn send(&mut self, number: usize, shaped: View<'_>, duplicates: bool, line: &mut Option<u32>, scratch: &mut Scratch) {
         let plan = self.plan;
         let through = &plan.routes[number];
-        let tally = &mut self.tallies.routes[number];
-        tally.out.count(shaped.json.len());
+        self.tallies.routes[number].out.count(shaped.json.len());
         for (place, to) in through.to.iter().enumerate() {
-            tally.copies.count(shaped.json.len());
+            let destination = &plan.destinations[*to];
+            if destination.as_received && self.received.is_some() {
+                self.keep_as_received(number, place, shaped, line);
+                continue;
+            }
+            self.tallies.routes[number].copies.count(shaped.json.len());
             let branch = &mut self.tallies.branches[through.branch + place];
             branch.offered.count(shaped.json.len());
-            if plan.destinations[*to].steps.is_empty() && self.watch.is_none() {
+            if destination.steps.is_empty() && self.watch.is_none() {
                 let at = *line.get_or_insert_with(|| self.out.line(shaped.json));
                 branch.enqueued.count(shaped.json.len());
                 branch.selection.push(at);
             }
         }
         for (place, to) in through.to.iter().enumerate() {
-            if !plan.destinations[*to].steps.is_empty() || self.watch.is_some() {
+            let destination = &plan.destinations[*to];
+            let done = destination.as_received && self.received.is_some();
+            if !done && (!destination.steps.is_empty() || self.watch.is_some()) {
                 self.leave(number, place, shaped, duplicates, 0, line, scratch);
             }
         }
+    }
+
+    /// An event to a destination that gets it as it was received, whatever steps made of it.
+    fn keep_as_received(&mut self, number: usize, place: usize, shaped: View<'_>, line: &mut Option<u32>) {
+        let through = &self.plan.routes[number];
+        let Some(received) = self.received.take() else { return };
+        // What no step changed is the line that others get.
+        let unchanged = received == shaped.json;
+        let known = self.received_line.or(if unchanged { *line } else { None });
+        let at = known.unwrap_or_else(|| self.out.line(&received));
+        self.received_line = Some(at);
+        if unchanged {
+            *line = Some(at);
+        }
+        self.tallies.routes[number].copies.count(received.len());
+        let branch = &mut self.tallies.branches[through.branch + place];
+        branch.offered.count(received.len());
+        branch.enqueued.count(received.len());
+        branch.selection.push(at);
+        let point = Point::Destination(through.to[place]);
+        if self.watches(point) {
+            self.out.captures.push(Capture { point, before: received.clone(), after: Some(received.clone()), removed_by: None, held_by: None });
+        }
+        self.received = Some(received);
     }
 
     /// An event through the steps of a route's destination from place `from` on, and into its queue.

@@ -408,3 +408,21 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn an_archive_keeps_what_was_received_and_others_what_was_shaped() {
+    let plan = plan(
+        "[source.s]\nkind = 'http'\nlisten = '127.0.0.1:1'\non_arrival = ['tag seen = true when a = 2']\n[destination.d]\nkind = 'discard'\n[destination.v]\nkind = 'archive'\nstore = '/v'\nevents = 'as received'\n\
+         [[route]]\nname = 'r'\ndo = ['drop a = 3', 'tag x = 1 when a != 4', 'merge repeats within 1 minute by b when a = 5']\nto = ['d', 'v']\n[[route]]\nname = 'q'\nwhen = 'a = 1'\nto = ['v', 'd']\n",
+    );
+    let received = ["{\"a\": 1}", "{\"a\":2}", "{\"a\":3}", "{\"a\":4}", "words", "{\"a\":5}"];
+    let outcome = run(&plan, &received.join("\n"));
+    assert_eq!(arrived(&outcome, "r", "v"), ["{\"a\": 1}", "{\"a\":2}", "{\"a\":4}", "{\"message\":\"words\"}"]);
+    assert_eq!(arrived(&outcome, "r", "d")[..3], ["{\"a\": 1,\"x\":1}", "{\"a\":2,\"seen\":true,\"x\":1}", "{\"a\":4}"]);
+    assert_eq!((arrived(&outcome, "q", "v"), arrived(&outcome, "q", "d")), (vec!["{\"a\": 1}".to_owned()], vec!["{\"a\": 1}".to_owned()]));
+    // What no step changed is stored once.
+    assert_eq!(outcome.lines.split(|b| *b == b'\n').filter(|l| *l == b"{\"a\": 1}" || *l == b"{\"a\":4}").count(), 2);
+    // What a step put together has no bytes of its own.
+    let released = plan.release(NOW, true, &mut Scratch::default());
+    assert_eq!(arrived(&released[0].1, "r", "v"), ["{\"a\":5,\"x\":1}"]);
+}

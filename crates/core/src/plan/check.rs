@@ -84,6 +84,8 @@ pub struct Source {
     pub max_event: u64,
     /// Most requests at once.
     pub max_requests: u64,
+    /// Whether its events are compressed while they wait.
+    pub compress: bool,
 }
 
 /// Which events a route takes.
@@ -416,6 +418,7 @@ impl Checker<'_> {
         let on_arrival = self.steps(section.texts("on_arrival"));
         let (max_body, max_unpacked) = (self.size(section, "max_body", 16 * MB, 1_000 * MB), self.size(section, "max_unpacked", 64 * MB, 1_000 * MB));
         let max_event = self.size(section, "max_event", 256_000, 64 * MB);
+        let compress = section.text("compress").is_none_or(|c| c.value != "none");
         let max_requests = if let Some(At { value: Raw::Count(n), .. }) = section.get("max_requests") { *n } else { 64 };
         let Ok(listen_at) = address else {
             self.mistakes.push(
@@ -428,7 +431,7 @@ impl Checker<'_> {
             let message = format!("the source `{}` can be reached from other hosts and has no key", section.name.value);
             self.mistakes.push(Mistake::new(listen.at, message).expected("`key = { secret = \"NAME\" }`, or a loopback address such as 127.0.0.1"));
         }
-        Some(Source { name: section.name.value.clone(), listen: listen_at, key, on_arrival, max_body, max_unpacked, max_event, max_requests })
+        Some(Source { name: section.name.value.clone(), listen: listen_at, key, on_arrival, max_body, max_unpacked, max_event, max_requests, compress })
     }
 
     fn recipes(&mut self, sections: &[Section]) {

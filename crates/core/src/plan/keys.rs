@@ -60,6 +60,7 @@ pub(super) const BODY_FORMS: &[&str] = &["json lines", "json array", "cloudevent
 pub(super) const TRANSPORTS: &[&str] = &["http", "http json", "grpc"];
 pub(super) const PACKINGS: &[&str] = &["gzip", "zstd", "none"];
 pub(super) const LAYOUTS: &[&str] = &["json lines", "text", "csv"];
+pub(super) const WAITING: &[&str] = &["zstd", "none"];
 pub(super) const OBJECTS: &[&str] = &["json lines", "parquet"];
 pub(super) const KEPT: &[&str] = &["as shaped", "as received"];
 pub(super) const PERIODS: &[&str] = &["hour", "day"];
@@ -92,6 +93,7 @@ pub(super) const SOURCE: &[Key] = &[
     key("max_body", Shape::Size, "Largest body that is read, as sent. 16 MB if left out."),
     key("max_unpacked", Shape::Size, "Largest body after decompression. 64 MB if left out."),
     key("max_event", Shape::Size, "Largest single event. 256 KB if left out."),
+    key("compress", Shape::Word(WAITING), "How its events are compressed while they wait for their destinations. `zstd` if left out."),
     key("max_requests", Shape::Count, "Most requests that are worked on at once. 64 if left out."),
 ];
 

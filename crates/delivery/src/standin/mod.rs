@@ -9,8 +9,7 @@ mod syslog;
 use std::io::Write;
 use std::net::SocketAddr;
 use std::path::PathBuf;
-use std::sync::Mutex;
-use std::sync::PoisonError;
+use std::sync::{Mutex, OnceLock, PoisonError};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
@@ -45,14 +44,15 @@ pub struct StandIn {
     pub fail_one_in: u64,
     /// It refuses a body in which this text stands.
     pub refuse_text: Option<String>,
-    /// How it is at what time; well, where nothing is said.
+    /// How it is at what time after the first request; well, where nothing is said.
     pub schedule: Schedule,
 }
 
 /// What the requests to one stand-in share.
 struct Shared {
     settings: StandIn,
-    begun: Instant,
+    /// When the first request came; the schedule begins with it.
+    begun: OnceLock<Instant>,
     file: Option<Mutex<std::fs::File>>,
     requests: AtomicU64,
     events: AtomicU64,
@@ -65,7 +65,7 @@ impl Shared {
             Some(path) if settings.speaks != Speaks::Store => Some(Mutex::new(std::fs::OpenOptions::new().create(true).append(true).open(path)?)),
             _ => None,
         };
-        Ok(Shared { settings, begun: Instant::now(), file, requests: AtomicU64::new(0), events: AtomicU64::new(0), bytes: AtomicU64::new(0) })
+        Ok(Shared { settings, begun: OnceLock::new(), file, requests: AtomicU64::new(0), events: AtomicU64::new(0), bytes: AtomicU64::new(0) })
     }
 
     /// How it is to the next request.
@@ -74,7 +74,7 @@ impl Shared {
         if self.settings.fail_one_in > 0 && number.is_multiple_of(self.settings.fail_one_in) {
             return Mood::Failing;
         }
-        match self.settings.schedule.at(self.begun.elapsed()) {
+        match self.settings.schedule.at(self.begun.get_or_init(Instant::now).elapsed()) {
             Mood::Well if !self.settings.delay.is_zero() => Mood::Slow(self.settings.delay),
             mood => mood,
         }

@@ -9,11 +9,13 @@ use rockrose_core::ledger::Amount;
 use rockrose_core::plan::{Layout, Packing};
 use rockrose_spool::{Arrival, pack};
 
+mod archive;
 mod certificates;
 mod control;
 mod faults;
 mod files;
 mod http_forms;
+mod otlp;
 mod syslog;
 
 use super::*;

@@ -2,6 +2,7 @@
 
 mod model;
 mod operate;
+mod size;
 
 use rockrose_core::engine::{Entry, Selection};
 use rockrose_core::ledger::Posting;
