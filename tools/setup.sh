@@ -8,6 +8,7 @@ command -v cc >/dev/null || packages+=(gcc libc6-dev)
 command -v git >/dev/null || packages+=(git)
 if [[ ${1:-test} == test ]]; then
   command -v chromium >/dev/null || packages+=(chromium)
+  ls /usr/lib/*/faketime/libfaketimeMT.so.1 >/dev/null 2>&1 || packages+=(libfaketime)
   command -v chromedriver >/dev/null || packages+=(chromium-driver)
 fi
 # npm comes with every build of Node.js but Debian's, where it is a package of its own.

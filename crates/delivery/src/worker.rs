@@ -7,7 +7,7 @@ use std::collections::HashSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use rockrose_spool::{Discard, Parcel, Settlement, Spool, SpoolError, Which};
+use rockrose_spool::{Discard, GiveUp, Parcel, Settlement, Spool, SpoolError, Which};
 use tokio::sync::watch;
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
@@ -76,6 +76,9 @@ impl Worker {
             claimed: Mutex::default(),
             next_free: Mutex::new(Instant::now()),
             refusals: Mutex::new(0),
+            begun: Instant::now(),
+            begun_ms: now_ms(),
+            gathers_since: Mutex::default(),
         });
         Worker { settings, health, paused, stop, task: tokio::spawn(dispatch(shared)) }
     }
@@ -120,6 +123,11 @@ struct Shared {
     /// When the next bytes may go, where there is a bound on them.
     next_free: Mutex<Instant>,
     refusals: Mutex<u32>,
+    /// When the worker began, by two clocks.
+    begun: Instant,
+    begun_ms: i64,
+    /// For one that gathers, when the oldest that waits was queued, and since when that is known.
+    gathers_since: Mutex<Option<(i64, Instant)>>,
 }
 
 /// Gives lanes work, as many as the destination's answers allow.
@@ -214,28 +222,46 @@ impl Shared {
             return None;
         }
         let age = Duration::from_millis(u64::try_from(now_ms() - waiting.oldest_ms).unwrap_or(0));
-        archive.object_every.checked_sub(age).filter(|left| !left.is_zero())
+        // A clock that was set back makes what waits look young; so it is also seen since when it waits here.
+        let mut since = lock(&self.gathers_since);
+        let seen = match *since {
+            Some((oldest, at)) if oldest == waiting.oldest_ms => at.elapsed(),
+            _ => since.insert((waiting.oldest_ms, Instant::now())).1.elapsed(),
+        };
+        archive.object_every.checked_sub(age.max(seen)).filter(|left| !left.is_zero())
     }
 
-    /// The next events that no lane has.
+    /// The next events that no lane has. What is damaged on the disk is given up, so that it does not hold up the rest.
     async fn take(&self, max_bytes: usize) -> Option<Parcel> {
-        let claimed: Vec<i64> = lock(&self.claimed).iter().copied().collect();
-        match self.spool.next_but(self.name(), max_bytes, claimed).await {
-            Ok(parcel) => {
-                lock(&self.claimed).extend(parcel.iter().flat_map(Parcel::entries));
-                parcel
-            }
-            Err(e) => {
-                tracing::error!(destination = self.name(), error = %e, "cannot read what waits");
-                self.pause(&e.to_string(), SPOOL_PAUSE).await;
-                None
+        loop {
+            let claimed: Vec<i64> = lock(&self.claimed).iter().copied().collect();
+            match self.spool.next_but(self.name(), max_bytes, claimed).await {
+                Ok(parcel) => {
+                    lock(&self.claimed).extend(parcel.iter().flat_map(Parcel::entries));
+                    return parcel;
+                }
+                Err(SpoolError::Damaged(batch)) => match self.spool.give_up(GiveUp { batch, at_ms: now_ms() }).await {
+                    Ok(gone) => {
+                        tracing::error!(destination = self.name(), events = gone.events, "what waited is damaged on the disk and was given up");
+                        self.health.refused(now_ms(), &format!("{} events that waited are damaged on the disk and were given up", gone.events));
+                    }
+                    Err(e) => return self.cannot_read(&e).await,
+                },
+                Err(e) => return self.cannot_read(&e).await,
             }
         }
     }
 
+    async fn cannot_read(&self, e: &SpoolError) -> Option<Parcel> {
+        tracing::error!(destination = self.name(), error = %e, "cannot read what waits");
+        self.pause(&e.to_string(), SPOOL_PAUSE).await;
+        None
+    }
+
     async fn let_go_what_is_too_old(&self) {
         let Some(hold_for) = self.settings.hold_for else { return };
-        let now = now_ms();
+        // By a clock that is not set while the service runs: one that is set far forward must not make everything old.
+        let now = self.begun_ms + i64::try_from(self.begun.elapsed().as_millis()).unwrap_or(i64::MAX);
         let before = now - i64::try_from(hold_for.as_millis()).unwrap_or(i64::MAX);
         if self.spool.waiting().get(self.name()).is_none_or(|w| w.amount.events == 0 || w.oldest_ms >= before) {
             return;

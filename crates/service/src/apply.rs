@@ -9,7 +9,7 @@ use arc_swap::ArcSwap;
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use rockrose_core::engine::{Names, Surroundings};
-use rockrose_core::plan::{CheckedPlan, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source};
+use rockrose_core::plan::{CheckedPlan, Destination, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source};
 use rockrose_delivery::{ArchiveSettings, HttpSettings, Kind, WorkerSettings};
 use rockrose_intake::{BodyBudget, BoundedListener, HttpSource, SourceKey};
 use rockrose_records::{RecordsError, Secret};
@@ -21,6 +21,9 @@ use crate::{App, now_ms, tables, windows};
 
 /// How long a changed destination's delivery under way may take to end.
 const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
+
+/// How many revisions are looked through for a destination that left the plan.
+const REVISIONS_BACK: i64 = 100;
 
 /// Why a plan was not applied. Nothing was changed.
 #[derive(Debug, thiserror::Error)]
@@ -110,13 +113,7 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
     if !missing.is_empty() {
         return Err(Refusal::Secrets(missing));
     }
-    let mut secrets: BTreeMap<String, Secret> = BTreeMap::new();
-    for SecretName(name) in plan.secrets() {
-        let asked = name.clone();
-        if let Some(secret) = app.records(move |r| r.secret(&asked)).await? {
-            secrets.insert(name.clone(), secret);
-        }
-    }
+    let secrets = secrets(app, plan).await?;
     let tables = tables::open(plan).await.map_err(|(table, why)| Refusal::Table { table, why })?;
     let open = app.sources.open.lock().await;
     let mut ready = Ready { tables, sources: Vec::new(), listeners: Vec::new(), workers: Vec::new() };
@@ -129,30 +126,70 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
         }
         ready.sources.push(settings);
     }
-    for destination in &plan.destinations {
-        let kind = match &destination.kind {
-            DestinationKind::File(file) => Kind::File(file.clone()),
-            DestinationKind::Discard => Kind::Discard,
-            DestinationKind::Archive(archive) => Kind::Archive(ArchiveSettings {
-                access_secret: archive.access_secret.as_ref().and_then(|s| secrets.get(&s.0)).map(|s| s.reveal().to_owned()),
-                archive: archive.clone(),
-                node: app.records.node(),
-            }),
-            DestinationKind::Http(http) => Kind::Http(http_settings(http, &secrets, &app.records.node())),
-            DestinationKind::Otlp(otlp) => {
-                let settings = http_settings(&otlp.http, &secrets, &app.records.node());
-                if otlp.grpc { Kind::Grpc(settings) } else { Kind::Http(settings) }
-            }
-            DestinationKind::Syslog(syslog) => Kind::Syslog(syslog.clone()),
-        };
-        ready.workers.push(WorkerSettings {
-            in_flight: destination.in_flight as usize,
-            rate: destination.max_rate,
-            hold_for: destination.hold_for,
-            ..WorkerSettings::new(&destination.name, kind)
-        });
-    }
+    let node = app.records.node();
+    ready.workers = plan.destinations.iter().map(|d| worker_settings(d, &secrets, &node)).collect();
+    ready.workers.extend(leaving(app, plan).await?);
     Ok(ready)
+}
+
+/// The secrets that a plan refers to and that are kept.
+async fn secrets(app: &App, plan: &CheckedPlan) -> Result<BTreeMap<String, Secret>, RecordsError> {
+    let mut secrets: BTreeMap<String, Secret> = BTreeMap::new();
+    for SecretName(name) in plan.secrets() {
+        let asked = name.clone();
+        if let Some(secret) = app.records(move |r| r.secret(&asked)).await? {
+            secrets.insert(name.clone(), secret);
+        }
+    }
+    Ok(secrets)
+}
+
+/// Destinations that events still wait for, though `plan` has them no more, and that are to be drained: as the newest revision that has them says.
+async fn leaving(app: &App, plan: &CheckedPlan) -> Result<Vec<WorkerSettings>, RecordsError> {
+    let waiting = app.spool.waiting();
+    let mut sought: Vec<String> = waiting.into_iter().filter(|(_, w)| w.amount.events > 0).map(|(name, _)| name).collect();
+    sought.retain(|name| plan.destinations.iter().all(|d| d.name != *name));
+    let mut found = Vec::new();
+    if sought.is_empty() {
+        return Ok(found);
+    }
+    for revision in app.records(|r| r.revisions(REVISIONS_BACK)).await? {
+        let Ok(before) = CheckedPlan::read(&revision.text) else { continue };
+        for destination in before.destinations.iter().filter(|d| sought.contains(&d.name)) {
+            if destination.drains {
+                found.push(worker_settings(destination, &secrets(app, &before).await?, &app.records.node()));
+            }
+        }
+        sought.retain(|name| before.destinations.iter().all(|d| d.name != *name));
+        if sought.is_empty() {
+            break;
+        }
+    }
+    Ok(found)
+}
+
+fn worker_settings(destination: &Destination, secrets: &BTreeMap<String, Secret>, node: &str) -> WorkerSettings {
+    let kind = match &destination.kind {
+        DestinationKind::File(file) => Kind::File(file.clone()),
+        DestinationKind::Discard => Kind::Discard,
+        DestinationKind::Archive(archive) => Kind::Archive(ArchiveSettings {
+            access_secret: archive.access_secret.as_ref().and_then(|s| secrets.get(&s.0)).map(|s| s.reveal().to_owned()),
+            archive: archive.clone(),
+            node: node.to_owned(),
+        }),
+        DestinationKind::Http(http) => Kind::Http(http_settings(http, secrets, node)),
+        DestinationKind::Otlp(otlp) => {
+            let settings = http_settings(&otlp.http, secrets, node);
+            if otlp.grpc { Kind::Grpc(settings) } else { Kind::Http(settings) }
+        }
+        DestinationKind::Syslog(syslog) => Kind::Syslog(syslog.clone()),
+    };
+    WorkerSettings {
+        in_flight: destination.in_flight as usize,
+        rate: destination.max_rate,
+        hold_for: destination.hold_for,
+        ..WorkerSettings::new(&destination.name, kind)
+    }
 }
 
 /// Binds a source's address. One that another plan has just let go of may take a moment to be free.

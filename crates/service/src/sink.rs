@@ -112,7 +112,7 @@ impl PlanSink {
         drop(order);
         kept.map_err(|e| match e {
             SpoolError::Storage(_) => Problem::unavailable("not-durable", "the events could not be made durable, so they were not taken"),
-            SpoolError::Closed | SpoolError::Settled => Problem::unavailable("stopping", "the service is stopping"),
+            SpoolError::Closed | SpoolError::Settled | SpoolError::Damaged(_) => Problem::unavailable("stopping", "the service is stopping"),
         })?;
         self.app.tail.publish(&running.compiled, now, captures);
         Ok(receipt)

@@ -95,17 +95,50 @@ async fn set_aside(app: &App, id: u128, held: Held) -> Result<(), SpoolError> {
     store(app, &stand.source, now_ms(), outcome, pack(Vec::new()), vec![Unread { reason, data }]).await
 }
 
+/// A clock that moved otherwise than time did, by more than this, was set. In milliseconds.
+const SET_BY: i64 = 5_000;
+
+/// Notices that the clock was set.
+struct SetClock {
+    begun: std::time::Instant,
+    /// The clock less the time since the beginning.
+    offset_ms: i64,
+}
+
+impl SetClock {
+    fn new(now_ms: i64) -> SetClock {
+        SetClock { begun: std::time::Instant::now(), offset_ms: now_ms }
+    }
+
+    /// By how much it was set since the last look, in milliseconds, if it was.
+    fn set_by(&mut self, now_ms: i64) -> Option<i64> {
+        let offset_ms = now_ms - i64::try_from(self.begun.elapsed().as_millis()).unwrap_or(0);
+        let by = offset_ms - self.offset_ms;
+        if by.abs() < SET_BY {
+            return None;
+        }
+        self.offset_ms = offset_ms;
+        Some(by)
+    }
+}
+
 /// Looks after the windows for as long as the service runs.
 pub(crate) async fn run(app: Arc<App>) {
     let mut tick = tokio::time::interval(LOOK_EVERY);
+    let mut clock = SetClock::new(now_ms());
     loop {
         tick.tick().await;
+        // What was to be let go by a clock that was set would wait too long, or not long enough: all of it goes now.
+        let set = clock.set_by(now_ms());
+        if let Some(by) = set {
+            tracing::warn!(seconds = by / 1_000, "the clock was set; what windows hold is let go");
+        }
         if !app.engine.running().compiled.holds_back() {
             continue;
         }
         let _order = app.engine.windows.lock().await;
         let running = app.engine.running();
-        if let Err(e) = release(&app, &running.compiled, false).await {
+        if let Err(e) = release(&app, &running.compiled, set.is_some()).await {
             tracing::warn!(error = %e, "what windows held could not be sent on; it is tried again");
         }
     }

@@ -24,7 +24,7 @@ use rockrose_core::engine::{Added, Held, Series};
 use rockrose_core::ledger::{Account, Amount, Equation, Place};
 use tokio::sync::{mpsc, oneshot, watch};
 
-pub use operate::{Discard, Resend, Which};
+pub use operate::{Discard, GiveUp, Resend, Which};
 pub use parcel::{Parcel, Settlement};
 pub use reader::{LedgerRow, Quarantined};
 pub use writer::{Arrival, Packed, Unread, pack};
@@ -38,6 +38,9 @@ pub enum SpoolError {
     /// What was to be settled was settled before, or is gone.
     #[error("it was settled or discarded meanwhile")]
     Settled,
+    /// The bytes of this batch are not what was written.
+    #[error("what waits is damaged on the disk")]
+    Damaged(i64),
     /// The spool is shutting down.
     #[error("the spool is closed")]
     Closed,
@@ -123,6 +126,11 @@ impl Spool {
     /// Queues again what destinations refused. Returns how much that was.
     pub async fn resend(&self, resend: Resend) -> Result<Amount, SpoolError> {
         self.write(writer::What::Resend(resend)).await
+    }
+
+    /// Takes what stands in a damaged batch out of all queues. Returns how much that was.
+    pub async fn give_up(&self, give_up: GiveUp) -> Result<Amount, SpoolError> {
+        self.write(writer::What::GiveUp(give_up)).await
     }
 
     /// The next events due at `destination`, at the most `max_bytes` of them (but at least one); `None` if nothing waits.

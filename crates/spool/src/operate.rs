@@ -7,8 +7,8 @@ use diesel::sqlite::SqliteConnection;
 use rockrose_core::engine::{Entry, Selection};
 use rockrose_core::ledger::{Account, Amount, Measure, Place};
 
-use crate::schema::{entry, quarantine};
-use crate::writer::{Moved, Packed, Sums, keep_batch, oldest, queue, release};
+use crate::schema::{batch, entry, quarantine};
+use crate::writer::{Moved, Packed, Sums, keep_aside, keep_batch, oldest, queue, release};
 
 /// Most quarantined events that one [`Resend`] queues again.
 const MAX_RESENT: i64 = 20_000;
@@ -45,6 +45,41 @@ pub struct Resend {
     pub ids: Option<Vec<i64>>,
     /// Now, in milliseconds since 1970.
     pub at_ms: i64,
+}
+
+/// Takes out of all queues what stands in a batch whose bytes are damaged; the ledger counts it as quarantined.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct GiveUp {
+    /// The batch, as [`crate::SpoolError::Damaged`] names it.
+    pub batch: i64,
+    /// Now, in milliseconds since 1970.
+    pub at_ms: i64,
+}
+
+impl GiveUp {
+    pub(crate) fn apply(&self, c: &mut SqliteConnection, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Amount> {
+        type Due = (i64, String, String, i64, i64);
+        let due: Vec<Due> = entry::table
+            .filter(entry::batch.eq(self.batch))
+            .select((entry::id, entry::destination, entry::route, entry::events, entry::bytes))
+            .load(c)?;
+        let mut gone = Amount::default();
+        for (id, destination, route, events, bytes) in due {
+            diesel::delete(entry::table.find(id)).execute(c)?;
+            let amount = Amount { events, bytes };
+            let why = format!("{events} events were lost: the bytes they were kept in are damaged on the disk");
+            keep_aside(c, self.at_ms, Place::Destination, &destination, "", &why, b"")?;
+            let account = Account::at_destination(&destination, &route, Measure::Quarantined);
+            *postings.entry((self.at_ms.div_euclid(60_000), account)).or_default() += amount;
+            let oldest = oldest(c, &destination)?;
+            let moved = moved.entry(destination).or_default();
+            moved.by += Amount { events: -events, bytes: -bytes };
+            moved.oldest = Some(oldest);
+            gone += amount;
+        }
+        diesel::delete(batch::table.find(self.batch)).execute(c)?;
+        Ok(gone)
+    }
 }
 
 impl Discard {

@@ -10,6 +10,7 @@ use rockrose_core::ledger::{Amount, Measure};
 
 use crate::SpoolError;
 use crate::schema::{batch, entry};
+use crate::writer::checksum;
 use crate::unpacked::{Kept, Unpacked};
 
 /// Fewest queue entries that one parcel may be made of.
@@ -208,7 +209,7 @@ pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max
             let (lines, ends) = (&unpacked.lines, unpacked.ends());
             let mut chosen = Vec::new();
             if !Selection::read(&selection, |l| chosen.push(l as usize)) || chosen.iter().any(|l| *l >= ends.len()) {
-                return Err(SpoolError::Storage(format!("the queue entry {id} is damaged")));
+                return Err(SpoolError::Damaged(of));
             }
             let rest = chosen.get(done as usize..).unwrap_or_default();
             let mut took = 0;
@@ -238,10 +239,14 @@ fn unpacked(c: &mut SqliteConnection, kept: &Kept, of: i64) -> Result<Arc<Unpack
     if let Some(unpacked) = kept.get(of) {
         return Ok(unpacked);
     }
-    let (packing, size, data): (i32, i64, Vec<u8>) = batch::table.find(of).select((batch::packing, batch::size, batch::data)).first(c)?;
+    type Row = (i32, i64, Vec<u8>, i64);
+    let (packing, size, data, sum): Row = batch::table.find(of).select((batch::packing, batch::size, batch::data, batch::checksum)).first(c)?;
+    if sum != 0 && sum != checksum(&data) {
+        return Err(SpoolError::Damaged(of));
+    }
     let lines = match packing {
         0 => data,
-        1 => zstd::bulk::decompress(&data, size as usize).map_err(|e| SpoolError::Storage(format!("a batch is damaged: {e}")))?,
+        1 => zstd::bulk::decompress(&data, size as usize).map_err(|_| SpoolError::Damaged(of))?,
         other => return Err(SpoolError::Storage(format!("a batch is packed in an unknown way ({other})"))),
     };
     let unpacked = Arc::new(Unpacked::new(lines));

@@ -10,6 +10,7 @@ diesel::table! {
         size -> BigInt,
         uses -> BigInt,
         data -> Binary,
+        checksum -> BigInt,
     }
 }
 

@@ -13,7 +13,7 @@ use rockrose_core::engine::{Added, Entry, HeldChange, Series};
 use rockrose_core::ledger::{Account, Amount, Measure, Place, Posting};
 use tokio::sync::{mpsc, oneshot, watch};
 
-use crate::operate::{Discard, Resend};
+use crate::operate::{Discard, GiveUp, Resend};
 use crate::parcel::{Unnamed, Progress, Settlement};
 use crate::schema::{batch, due, entry, ledger_minute, ledger_total, quarantine, reached};
 use crate::unpacked::{Kept, Unpacked};
@@ -117,6 +117,7 @@ pub(crate) enum What {
     Settle(Box<Settlement>),
     Discard(Discard),
     Resend(Resend),
+    GiveUp(GiveUp),
 }
 
 /// What the writer shares with its handles.
@@ -233,7 +234,7 @@ impl Write {
     fn len(&self) -> usize {
         match &self.what {
             What::Store(arrival) => arrival.data.data.len(),
-            What::Settle(_) | What::Discard(_) | What::Resend(_) => 0,
+            What::Settle(_) | What::Discard(_) | What::Resend(_) | What::GiveUp(_) => 0,
         }
     }
 }
@@ -294,6 +295,7 @@ fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String,
             What::Settle(settlement) => settle(c, settlement, moved, &mut postings).map(|()| Ok(settlement.amount()))?,
             What::Discard(discard) => Ok(discard.apply(c, moved, &mut postings)?),
             What::Resend(resend) => Ok(resend.apply(c, moved, &mut postings)?),
+            What::GiveUp(give_up) => Ok(give_up.apply(c, moved, &mut postings)?),
         };
         each.push(done);
     }
@@ -345,6 +347,11 @@ fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<Strin
     Ok(stored)
 }
 
+/// By which it is seen whether bytes came back from the disk as they went there; never 0.
+pub(crate) fn checksum(data: &[u8]) -> i64 {
+    (xxhash_rust::xxh3::xxh3_64(data) | 1) as i64
+}
+
 /// Stores the lines of a batch that so many queue entries need; returns its number.
 pub(crate) fn keep_batch(c: &mut SqliteConnection, source: &str, arrived_ms: i64, data: &Packed, uses: usize) -> QueryResult<i64> {
     let row = (
@@ -354,6 +361,7 @@ pub(crate) fn keep_batch(c: &mut SqliteConnection, source: &str, arrived_ms: i64
         batch::size.eq(data.size),
         batch::uses.eq(uses as i64),
         batch::data.eq(&data.data),
+        batch::checksum.eq(checksum(&data.data)),
     );
     diesel::insert_into(batch::table).values(row).returning(batch::id).get_result(c)
 }
@@ -377,7 +385,7 @@ pub(crate) fn queue(c: &mut SqliteConnection, of: i64, due: &Entry, queued_ms: i
     Ok(())
 }
 
-fn keep_aside(c: &mut SqliteConnection, at_ms: i64, place: Place, name: &str, via: &str, reason: &str, data: &[u8]) -> QueryResult<()> {
+pub(crate) fn keep_aside(c: &mut SqliteConnection, at_ms: i64, place: Place, name: &str, via: &str, reason: &str, data: &[u8]) -> QueryResult<()> {
     let row = (
         quarantine::at_ms.eq(at_ms),
         quarantine::place.eq(place.word()),

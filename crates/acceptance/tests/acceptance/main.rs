@@ -7,6 +7,7 @@ mod client;
 mod crash;
 mod demo;
 mod disk;
+mod faults;
 mod harness;
 mod hostile;
 mod plan;

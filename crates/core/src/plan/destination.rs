@@ -33,6 +33,8 @@ pub struct Destination {
     pub hold_for: Option<Duration>,
     /// What happens once it holds all it may.
     pub when_full: WhenFull,
+    /// What waits is still delivered once it is taken out of the plan.
+    pub drains: bool,
     /// Most bytes sent in a second.
     pub max_rate: Option<u64>,
     /// Most bodies on their way at once; 1 keeps the order.
@@ -346,6 +348,7 @@ impl Checker<'_> {
         let hold_for = section.text("hold_for").map(|_| self.duration_up_to(section, "hold_for", most, most));
         let max_rate = section.text("max_rate").map(|_| self.size(section, "max_rate", MB, 10_000 * MB));
         let in_flight = if let Some(At { value: Raw::Count(n), .. }) = section.get("in_flight") { (*n).min(MAX_IN_FLIGHT) } else { IN_FLIGHT };
+        let drains = section.text("when_removed").is_some_and(|w| w.value == "drain");
         let when_full = match section.text("when_full") {
             None => WhenFull::PushBack,
             Some(written) => self.when_full(&written),
@@ -411,7 +414,7 @@ impl Checker<'_> {
             "discard" => DestinationKind::Discard,
             _ => return None,
         };
-        Some(Destination { name: section.name.value.clone(), kind, always, price, hold_at_most, hold_for, when_full, max_rate, in_flight })
+        Some(Destination { name: section.name.value.clone(), kind, always, price, hold_at_most, hold_for, when_full, drains, max_rate, in_flight })
     }
 
     fn archive(&mut self, section: &Section, always: &[Step]) -> Option<ArchiveDestination> {

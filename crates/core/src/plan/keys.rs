@@ -61,6 +61,7 @@ pub(super) const TRANSPORTS: &[&str] = &["http", "http json", "grpc"];
 pub(super) const PACKINGS: &[&str] = &["gzip", "zstd", "none"];
 pub(super) const LAYOUTS: &[&str] = &["json lines", "text", "csv"];
 pub(super) const WAITING: &[&str] = &["zstd", "none"];
+pub(super) const REMOVED: &[&str] = &["keep", "drain"];
 pub(super) const OBJECTS: &[&str] = &["json lines", "parquet"];
 pub(super) const KEPT: &[&str] = &["as shaped", "as received"];
 pub(super) const PERIODS: &[&str] = &["hour", "day"];
@@ -181,6 +182,11 @@ pub(super) const DESTINATION: &[Key] = &[
         "when_full",
         Shape::Text,
         "What happens once it holds all it may: `push back` (its sources refuse bodies), `drop oldest`, or `spill to NAME` (another destination). `push back` if left out.",
+    ),
+    key(
+        "when_removed",
+        Shape::Word(REMOVED),
+        "What happens to events that wait for it once it is taken out of the plan: `keep` (until they are purged, or it is back) or `drain` (they are delivered as before). `keep` if left out.",
     ),
     key("max_rate", Shape::Size, "Most bytes sent in a second. Without a bound if left out."),
     only(

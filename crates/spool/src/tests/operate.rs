@@ -129,3 +129,38 @@ async fn what_was_refused_waits_again() {
     assert!(balanced(&spool).await);
     spool.close();
 }
+
+#[tokio::test]
+async fn what_is_damaged_on_the_disk_is_given_up_and_counted() {
+    use diesel::prelude::*;
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("spool.db");
+    let spool = Spool::open(&path).unwrap();
+    for n in 1..=3 {
+        spool.store(arrival(n)).await.unwrap();
+    }
+    spool.close();
+    // One byte of the second batch.
+    let mut c = connect::reader(&path).unwrap();
+    diesel::sql_query("PRAGMA query_only = OFF").execute(&mut c).unwrap();
+    let mut data: Vec<u8> = schema::batch::table.find(2).select(schema::batch::data).first(&mut c).unwrap();
+    data[3] ^= 1;
+    diesel::update(schema::batch::table.find(2)).set(schema::batch::data.eq(&data)).execute(&mut c).unwrap();
+    drop(c);
+    let spool = Spool::open(&path).unwrap();
+    let damaged = spool.next("d", 1 << 20).await;
+    assert!(matches!(damaged, Err(SpoolError::Damaged(2))), "{damaged:?}");
+    let gone = spool.give_up(GiveUp { batch: 2, at_ms: 0 }).await.unwrap();
+    assert_eq!(gone.events, 5);
+    assert!(balanced(&spool).await);
+    assert_eq!((spool.waiting()["d"].amount.events, spool.waiting()["e"].amount.events), (6, 4));
+    for (destination, events) in [("d", 6), ("e", 4)] {
+        let mut parcel = spool.next(destination, 1 << 20).await.unwrap().unwrap();
+        assert_eq!(parcel.len(), events);
+        spool.settle(parcel.settle(events, None, 0)).await.unwrap();
+    }
+    let aside: Vec<String> = spool.quarantined(9).await.unwrap().into_iter().map(|q| q.reason).collect();
+    assert!(aside.len() == 2 && aside.iter().all(|why| why.contains("damaged on the disk")), "{aside:?}");
+    assert!(balanced(&spool).await);
+    spool.close();
+}
