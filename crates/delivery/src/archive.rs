@@ -72,7 +72,8 @@ impl ArchiveOutlet {
                 }
                 // Only the worker tries again: it knows when, and says so.
                 let retry = RetryConfig { max_retries: 0, ..RetryConfig::default() };
-                let mut builder = AmazonS3Builder::new().with_bucket_name(bucket).with_region(region).with_client_options(client.with_allow_http(true)).with_retry(retry);
+                let mut builder =
+                    AmazonS3Builder::new().with_bucket_name(bucket).with_region(region).with_client_options(client.with_allow_http(true)).with_retry(retry);
                 if let Some(endpoint) = endpoint {
                     builder = builder.with_endpoint(endpoint.trim_end_matches('/')).with_virtual_hosted_style_request(false);
                 }

@@ -48,7 +48,8 @@ pub(crate) fn read_answer(said: &[u8], json: bool) -> Option<ExportLogsServiceRe
         let rejected = of(["rejectedLogRecords", "rejected_log_records"]);
         let rejected = rejected.and_then(|n| n.as_i64().or_else(|| n.as_str()?.parse().ok())).unwrap_or(0);
         let message = of(["errorMessage", "error_message"]).and_then(|m| m.as_str()).unwrap_or_default();
-        response.partial_success = Some(rockrose_otlp::collector::ExportLogsPartialSuccess { rejected_log_records: rejected, error_message: message.to_owned() });
+        response.partial_success =
+            Some(rockrose_otlp::collector::ExportLogsPartialSuccess { rejected_log_records: rejected, error_message: message.to_owned() });
     }
     Some(response)
 }
@@ -117,7 +118,6 @@ impl GrpcOutlet {
     async fn export(&mut self, at: usize, request: ExportLogsServiceRequest, events: usize) -> Result<Taken, Reached> {
         let mut asked = tonic::Request::new(request);
         *asked.metadata_mut() = self.metadata.clone();
-        // The channel's own bound begins with the connection; this one covers all.
         let answered = tokio::time::timeout(self.settings.timeout, self.clients[at].export(asked)).await;
         let answered = answered.map_err(|_| Reached::No("no answer in time".to_owned()))?;
         match answered {
@@ -143,7 +143,9 @@ impl GrpcOutlet {
         Reached::Yes(match status.code() {
             Code::InvalidArgument => Failure::Refused(why),
             // Both are said of messages that are too large, but not only of those.
-            Code::ResourceExhausted | Code::OutOfRange if after.is_none() && ["larger", "too large", "exceeds"].iter().any(|w| status.message().contains(w)) => {
+            Code::ResourceExhausted | Code::OutOfRange
+                if after.is_none() && ["larger", "too large", "exceeds"].iter().any(|w| status.message().contains(w)) =>
+            {
                 Failure::TooLarge(why)
             }
             _ => Failure::Later { why, after },
@@ -185,7 +187,6 @@ fn client(endpoint: &str, settings: &HttpSettings) -> Result<LogsServiceClient<C
         .user_agent(agent)
         .map_err(|e| e.to_string())?
         .connect_timeout(CONNECT_TIME.min(settings.timeout))
-        .timeout(settings.timeout)
         .http2_keep_alive_interval(Duration::from_secs(30))
         .connect_with_connector_lazy(connect);
     let client = LogsServiceClient::new(channel).max_decoding_message_size(MAX_ANSWER);

@@ -116,7 +116,9 @@ async fn archive_steps(probe: &mut Probe, archive: &ArchiveSettings) {
         }
     }
     let outlet = ArchiveOutlet::new(archive.clone());
-    probe.step("accept", async { outlet?.test().await.map(|()| ((), "it took a marked object, and let it be removed".to_owned())).map_err(Failure::why) }).await;
+    probe
+        .step("accept", async { outlet?.test().await.map(|()| ((), "it took a marked object, and let it be removed".to_owned())).map_err(Failure::why) })
+        .await;
 }
 
 /// An event that says what it is.

@@ -343,7 +343,7 @@ impl Shared {
                     }
                     if let (Some((events, why)), Some(front)) = (refused, front) {
                         self.health.refused(now_ms(), &why);
-                        settlement = settlement.but_for(events, why, front);
+                        settlement = settlement.but_for(events, &why, front);
                     }
                     if !self.settle(settlement).await {
                         return;

@@ -138,7 +138,9 @@ fn instrumentation(mut scope: Map<String, Json>) -> InstrumentationScope {
     let version = take(&mut scope, "version", text).unwrap_or_default();
     let attributes: Vec<KeyValue> = match scope.remove(ATTRIBUTES) {
         Some(Json::Object(attributes)) => attributes.into_iter().map(|(key, value)| attribute(key, value)).collect(),
-        Some(other) => vec![KeyValue { key: ATTRIBUTES.to_owned(), value: Some(AnyValue { value: Some(Value::StringValue(other.to_string())) }), key_strindex: 0 }],
+        Some(other) => {
+            vec![KeyValue { key: ATTRIBUTES.to_owned(), value: Some(AnyValue { value: Some(Value::StringValue(other.to_string())) }), key_strindex: 0 }]
+        }
         None => Vec::new(),
     };
     InstrumentationScope { name, version, attributes, ..InstrumentationScope::default() }

@@ -25,7 +25,10 @@ fn one(record: LogRecord) -> ExportLogsServiceRequest {
     let scope = InstrumentationScope { name: "gates".into(), version: "2.1".into(), attributes: vec![attribute("kind", text("manual"))], ..Default::default() };
     ExportLogsServiceRequest {
         resource_logs: vec![ResourceLogs {
-            resource: Some(Resource { attributes: vec![attribute("host.name", text("gate-4")), attribute("service.name", text("boarding"))], ..Default::default() }),
+            resource: Some(Resource {
+                attributes: vec![attribute("host.name", text("gate-4")), attribute("service.name", text("boarding"))],
+                ..Default::default()
+            }),
             scope_logs: vec![ScopeLogs { scope: Some(scope), log_records: vec![record], schema_url: "https://schema.example/2".into() }],
             schema_url: "https://schema.example/1".into(),
         }],
@@ -44,7 +47,10 @@ fn full() -> LogRecord {
             attribute("attempts", Value::IntValue(3)),
             attribute("big", Value::IntValue(i64::MIN)),
             attribute("blob", Value::BytesValue(vec![0, 255, 7])),
-            attribute("deep", Value::KvlistValue(KeyValueList { values: vec![attribute("list", Value::ArrayValue(ArrayValue { values: vec![AnyValue { value: None }] }))] })),
+            attribute(
+                "deep",
+                Value::KvlistValue(KeyValueList { values: vec![attribute("list", Value::ArrayValue(ArrayValue { values: vec![AnyValue { value: None }] }))] }),
+            ),
             attribute("open", Value::BoolValue(false)),
             attribute("ratio", Value::DoubleValue(2.0)),
             attribute("small", Value::DoubleValue(1.5e-9)),
@@ -90,7 +96,10 @@ fn records_that_share_stand_together_again() {
 #[test]
 fn an_empty_record_is_an_empty_event() {
     let request = ExportLogsServiceRequest {
-        resource_logs: vec![ResourceLogs { scope_logs: vec![ScopeLogs { log_records: vec![LogRecord::default()], ..Default::default() }], ..Default::default() }],
+        resource_logs: vec![ResourceLogs {
+            scope_logs: vec![ScopeLogs { log_records: vec![LogRecord::default()], ..Default::default() }],
+            ..Default::default()
+        }],
     };
     assert_eq!(to_lines(&request, 100).unwrap(), b"{}\n");
 }
@@ -118,7 +127,8 @@ fn attributes_of(record: &LogRecord) -> Vec<&str> {
 
 #[test]
 fn an_event_that_came_another_way_is_written_by_its_usual_names() {
-    let (of_resource, record) = record_of(r#"{"ts":"2026-11-23T08:00:00Z","lvl":"error","msg":"stuck","service":"boarding","host":"gate-4","n":1,"ratio":1.0}"#);
+    let (of_resource, record) =
+        record_of(r#"{"ts":"2026-11-23T08:00:00Z","lvl":"error","msg":"stuck","service":"boarding","host":"gate-4","n":1,"ratio":1.0}"#);
     assert_eq!(record.time_unix_nano, 1_795_420_800_000_000_000);
     assert_eq!((record.severity_number, record.severity_text.as_str()), (17, "error"));
     assert_eq!(record.body, any(text("stuck")));
@@ -143,7 +153,8 @@ fn a_severity_that_a_step_has_set_is_the_one_that_counts() {
 
 #[test]
 fn members_that_are_not_what_their_names_mean_stay_attributes() {
-    let (of_resource, record) = record_of(r#"{"trace_id":"short","span_id":7,"resource":"pump","scope":[1],"time":"soon","observed":"later","trace_flags":-1}"#);
+    let (of_resource, record) =
+        record_of(r#"{"trace_id":"short","span_id":7,"resource":"pump","scope":[1],"time":"soon","observed":"later","trace_flags":-1}"#);
     assert_eq!(attributes_of(&record), ["observed", "resource", "scope", "span_id", "time", "trace_flags", "trace_id"]);
     assert!(of_resource.resource.unwrap().attributes.is_empty() && record.trace_id.is_empty() && record.time_unix_nano == 0);
     let (_, record) = record_of(r#"{"big":18446744073709551615,"blob":{"base64":"no!"}}"#);
@@ -160,7 +171,8 @@ fn values() -> impl Strategy<Value = Value> {
         arbitrary::<Vec<u8>>().prop_map(Value::BytesValue),
     ];
     leaf.prop_recursive(3, 20, 4, |inner| {
-        let values = prop::collection::vec(inner.clone(), 0..4).prop_map(|l| Value::ArrayValue(ArrayValue { values: l.into_iter().map(|v| AnyValue { value: Some(v) }).collect() }));
+        let values = prop::collection::vec(inner.clone(), 0..4)
+            .prop_map(|l| Value::ArrayValue(ArrayValue { values: l.into_iter().map(|v| AnyValue { value: Some(v) }).collect() }));
         let members = prop::collection::btree_map("[a-z]{2,5}", inner, 0..4)
             .prop_map(|m| Value::KvlistValue(KeyValueList { values: m.into_iter().map(|(k, v)| attribute(&k, v)).collect() }));
         prop_oneof![values, members]

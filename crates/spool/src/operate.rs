@@ -59,10 +59,8 @@ pub struct GiveUp {
 impl GiveUp {
     pub(crate) fn apply(&self, c: &mut SqliteConnection, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Amount> {
         type Due = (i64, String, String, i64, i64);
-        let due: Vec<Due> = entry::table
-            .filter(entry::batch.eq(self.batch))
-            .select((entry::id, entry::destination, entry::route, entry::events, entry::bytes))
-            .load(c)?;
+        let due: Vec<Due> =
+            entry::table.filter(entry::batch.eq(self.batch)).select((entry::id, entry::destination, entry::route, entry::events, entry::bytes)).load(c)?;
         let mut gone = Amount::default();
         for (id, destination, route, events, bytes) in due {
             diesel::delete(entry::table.find(id)).execute(c)?;

@@ -10,8 +10,8 @@ use rockrose_core::ledger::{Amount, Measure};
 
 use crate::SpoolError;
 use crate::schema::{batch, entry};
-use crate::writer::checksum;
 use crate::unpacked::{Kept, Unpacked};
+use crate::writer::checksum;
 
 /// Fewest queue entries that one parcel may be made of.
 const MIN_ENTRIES: i64 = 512;
@@ -102,7 +102,7 @@ impl Settlement {
 
     /// Notes that so many of these events, which the destination took else, were refused for good without a word on which. `lines` are all of them.
     #[must_use]
-    pub fn but_for(mut self, events: u64, why: String, mut lines: Vec<u8>) -> Settlement {
+    pub fn but_for(mut self, events: u64, why: &str, mut lines: Vec<u8>) -> Settlement {
         let all = self.amount().events;
         if lines.len() > MAX_UNNAMED {
             lines.truncate(memchr::memrchr(b'\n', &lines[..MAX_UNNAMED]).map_or(0, |end| end + 1));
@@ -150,7 +150,10 @@ impl Parcel {
     /// Where the first `events` events stand in their queue.
     #[must_use]
     pub fn origins(&self, events: usize) -> Vec<Origin> {
-        let each = self.pieces.iter().flat_map(|p| (0..p.lines as i64).map(|i| Origin { entry: p.entry, place: p.done + i, route: p.route.clone(), queued_ms: p.queued_ms }));
+        let each = self
+            .pieces
+            .iter()
+            .flat_map(|p| (0..p.lines as i64).map(|i| Origin { entry: p.entry, place: p.done + i, route: p.route.clone(), queued_ms: p.queued_ms }));
         each.take(events).collect()
     }
 
@@ -194,7 +197,8 @@ type Due = (i64, String, i64, Vec<u8>, i64, i64);
 pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max_bytes: usize, but: &[i64]) -> Result<Option<Parcel>, SpoolError> {
     c.transaction(|c| {
         let free = || entry::table.filter(entry::destination.eq(destination).and(entry::id.ne_all(but))).order(entry::id);
-        let sizes: Vec<(i64, i64)> = free().limit((max_bytes as i64 / BYTES_AN_ENTRY).clamp(MIN_ENTRIES, MAX_ENTRIES)).select((entry::id, entry::bytes + entry::events)).load(c)?;
+        let sizes: Vec<(i64, i64)> =
+            free().limit((max_bytes as i64 / BYTES_AN_ENTRY).clamp(MIN_ENTRIES, MAX_ENTRIES)).select((entry::id, entry::bytes + entry::events)).load(c)?;
         // As many as fit whole; but of one that is larger than a parcel, a part.
         let mut room = max_bytes as i64;
         let fit = sizes.iter().take_while(|(_, bytes)| {
@@ -202,7 +206,8 @@ pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max
             room >= 0
         });
         let Some((last, _)) = sizes.get(fit.count().max(1) - 1).copied() else { return Ok(None) };
-        let due: Vec<Due> = free().filter(entry::id.le(last)).select((entry::id, entry::route, entry::batch, entry::selection, entry::done, entry::queued_ms)).load(c)?;
+        let due: Vec<Due> =
+            free().filter(entry::id.le(last)).select((entry::id, entry::route, entry::batch, entry::selection, entry::done, entry::queued_ms)).load(c)?;
         let mut parcel = Parcel { destination: destination.to_owned(), lines: Vec::new(), ends: Vec::new(), pieces: Vec::new() };
         for (id, route, of, selection, done, queued_ms) in due {
             let unpacked = unpacked(c, kept, of)?;

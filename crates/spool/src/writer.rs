@@ -14,7 +14,7 @@ use rockrose_core::ledger::{Account, Amount, Measure, Place, Posting};
 use tokio::sync::{mpsc, oneshot, watch};
 
 use crate::operate::{Discard, GiveUp, Resend};
-use crate::parcel::{Unnamed, Progress, Settlement};
+use crate::parcel::{Progress, Settlement, Unnamed};
 use crate::schema::{batch, due, entry, ledger_minute, ledger_total, quarantine, reached};
 use crate::unpacked::{Kept, Unpacked};
 use crate::{SpoolError, Waiting, lock, metrics};

@@ -152,7 +152,8 @@ async fn a_clock_that_is_set_far_loses_nothing_and_holds_nothing_back() {
     );
     until("it is ready", async || node.http.get(node.url("/readyz")).send().await.is_ok_and(|r| r.status().is_success()).then_some(())).await;
     let set = |by: &str| std::fs::write(&offset, by).unwrap();
-    let held = async || node.balanced()["rows"].as_array().unwrap().iter().filter(|r| r["measure"] == "held").map(|r| r["events"].as_i64().unwrap()).sum::<i64>();
+    let held =
+        async || node.balanced()["rows"].as_array().unwrap().iter().filter(|r| r["measure"] == "held").map(|r| r["events"].as_i64().unwrap()).sum::<i64>();
     let mut sent = 0;
     // Nobody is there to deliver to, while the clock goes forward a year, back to where it was, and back ten days.
     for by in ["+0", "+365d", "+0", "-10d"] {
@@ -162,13 +163,15 @@ async fn a_clock_that_is_set_far_loses_nothing_and_holds_nothing_back() {
         assert_eq!(post(&node.http, source, "{\"n\":1000,\"gate\":\"Tansy Quay\"}").await.status(), 200);
         if by != "+0" {
             // What a window was to hold for an hour by the clock before does not wait for that.
-            until("the clock's setting is noticed", async || text(&std::fs::read(node.path("clock.log")).unwrap()).contains("the clock was set").then_some(())).await;
+            until("the clock's setting is noticed", async || text(&std::fs::read(node.path("clock.log")).unwrap()).contains("the clock was set").then_some(()))
+                .await;
         }
     }
     set("+0");
     until("no window waits for another time", async || (held().await == 0).then_some(())).await;
     // Longer than ages are looked at: nothing was let go as too old, though by the clock it was.
-    let _stand_in = spawn(&["standin", "--listen", &format!("127.0.0.1:{port}"), "--into", node.path("out.jsonl").to_str().unwrap()], &node.path("standin.log"));
+    let _stand_in =
+        spawn(&["standin", "--listen", &format!("127.0.0.1:{port}"), "--into", node.path("out.jsonl").to_str().unwrap()], &node.path("standin.log"));
     node.drained().await;
     let numbers: Vec<u64> = lines(&node.path("out.jsonl")).iter().map(|e| e["n"].as_u64().unwrap()).filter(|n| *n < 1_000).collect();
     assert_eq!(numbers.len(), sent);

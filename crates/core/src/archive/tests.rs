@@ -44,7 +44,8 @@ fn a_name_is_the_same_each_time() {
 fn an_index_tells_what_cannot_be_there() {
     let mut indexer = Indexer::default();
     for n in 0..1_000 {
-        let event = format!(r#"{{"time":"2026-01-02T03:{:02}:05Z","service":"s{}","trace":"t{n}","deep":{{"n":{}}},"list":[1],"none":null}}"#, n % 60, n % 3, n % 2);
+        let event =
+            format!(r#"{{"time":"2026-01-02T03:{:02}:05Z","service":"s{}","trace":"t{n}","deep":{{"n":{}}},"list":[1],"none":null}}"#, n % 60, n % 3, n % 2);
         assert!(indexer.add(event.as_bytes(), 0).is_some());
         if n == 499 {
             indexer.end_block(0, 100);

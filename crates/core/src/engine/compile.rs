@@ -171,7 +171,11 @@ impl CompiledPlan {
             }
             _ => d.always.clone(),
         };
-        let destinations = plan.destinations.iter().map(|d| Destination { name: d.name.clone(), steps: c.steps(&always(d), Stand::Always), as_received: d.kind.as_received() }).collect();
+        let destinations = plan
+            .destinations
+            .iter()
+            .map(|d| Destination { name: d.name.clone(), steps: c.steps(&always(d), Stand::Always), as_received: d.kind.as_received() })
+            .collect();
         CompiledPlan {
             fields: c.fields,
             tests: c.tests,

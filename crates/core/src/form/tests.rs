@@ -27,7 +27,8 @@ fn an_array_holds_every_line() {
 
 #[test]
 fn cloud_events_carry_the_event_and_where_it_comes_from() {
-    let origins = [Origin { entry: 7, place: 0, route: "takings".into(), queued_ms: 0 }, Origin { entry: 7, place: 3, route: "spilled by desk".into(), queued_ms: 0 }];
+    let origins =
+        [Origin { entry: 7, place: 0, route: "takings".into(), queued_ms: 0 }, Origin { entry: 7, place: 3, route: "spilled by desk".into(), queued_ms: 0 }];
     let mut out = Vec::new();
     cloud_events(b"{\"ts\":\"2026-11-23T10:00:00+01:00\",\"n\":1.10}\n{\"time\":\"soon\"}\n", &origins, "urn:rockrose:quay", &mut out);
     let batch: Value = serde_json::from_slice(&out).unwrap();

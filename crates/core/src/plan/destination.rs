@@ -430,7 +430,9 @@ impl Checker<'_> {
                 let (bucket, prefix) = rest.split_once('/').unwrap_or((rest, ""));
                 let named = (3..=63).contains(&bucket.len()) && bucket.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b"-._".contains(&b));
                 if !named || prefix.split('/').any(|p| p == "." || p == "..") {
-                    self.mistakes.push(Mistake::new(store.at.clone(), format!("`{}` is no place in a store", store.value)).expected("`s3://BUCKET` or `s3://BUCKET/PREFIX`"));
+                    self.mistakes.push(
+                        Mistake::new(store.at.clone(), format!("`{}` is no place in a store", store.value)).expected("`s3://BUCKET` or `s3://BUCKET/PREFIX`"),
+                    );
                 }
                 if let Some(At { value: Raw::Text(url), at }) = section.get("endpoint") {
                     self.url(&At { value: url.clone(), at: at.clone() });
@@ -446,7 +448,8 @@ impl Checker<'_> {
                 }
                 for key in ["endpoint", "region", "access_key", "access_secret", "ca"] {
                     if let Some(beside) = section.get(key) {
-                        self.mistakes.push(Mistake::new(beside.at.clone(), format!("a folder has no use for `{key}`")).expected("`store = \"s3://BUCKET\"` beside it"));
+                        self.mistakes
+                            .push(Mistake::new(beside.at.clone(), format!("a folder has no use for `{key}`")).expected("`store = \"s3://BUCKET\"` beside it"));
                     }
                 }
                 Place::Folder(store.value.to_owned())
@@ -455,7 +458,8 @@ impl Checker<'_> {
         let as_received = section.text("events").is_some_and(|e| e.value == "as received");
         if as_received && !always.is_empty() {
             let at = section.get("always").map_or(section.name.at.clone(), |a| a.at.clone());
-            self.mistakes.push(Mistake::new(at, "events that are kept as received are changed by no step").expected("`events = \"as shaped\"`, or no `always`"));
+            self.mistakes
+                .push(Mistake::new(at, "events that are kept as received are changed by no step").expected("`events = \"as shaped\"`, or no `always`"));
         }
         let mut divide_by = Vec::new();
         for written in section.texts("divide_by") {
@@ -463,7 +467,8 @@ impl Checker<'_> {
                 Some(part) if !divide_by.contains(&part) => divide_by.push(part),
                 Some(_) => self.mistakes.push(Mistake::new(written.at.clone(), "it is divided by this already")),
                 None => {
-                    self.mistakes.push(Mistake::new(written.at.clone(), format!("`{}` divides nothing", written.value)).expected("`date`, `hour` or a field's path"));
+                    self.mistakes
+                        .push(Mistake::new(written.at.clone(), format!("`{}` divides nothing", written.value)).expected("`date`, `hour` or a field's path"));
                 }
             }
         }
@@ -478,7 +483,7 @@ impl Checker<'_> {
             divide_by,
             object_at: self.size(section, "object_at", 32 * MB, 256 * MB),
             object_every: self.duration(section, "object_every", Duration::from_secs(300)),
-            tls: self.tls(section),
+            tls: TlsFiles { ca: of("ca"), client: None },
             timeout: self.duration(section, "timeout", Duration::from_secs(30)),
         })
     }

@@ -148,13 +148,20 @@ pub(super) const DESTINATION: &[Key] = &[
     only(&["syslog"], key("facility", Shape::Word(SyslogFacility::WORDS), "The facility of the messages. `user` if left out.")),
     only(
         &["archive"],
-        needed("store", Shape::Text, "Where objects are kept: a folder's path, or `s3://BUCKET` or `s3://BUCKET/PREFIX` for a store that speaks the S3 protocol."),
+        needed(
+            "store",
+            Shape::Text,
+            "Where objects are kept: a folder's path, or `s3://BUCKET` or `s3://BUCKET/PREFIX` for a store that speaks the S3 protocol.",
+        ),
     ),
     only(&["archive"], key("endpoint", Shape::Text, "The URL of the store. The usual one of its region if left out.")),
     only(&["archive"], key("region", Shape::Text, "The store's region. `us-east-1` if left out.")),
     only(&["archive"], key("access_key", Shape::Text, "The access key that is shown to the store, with `access_secret`.")),
     only(&["archive"], key("access_secret", Shape::Secret, "Its secret.")),
-    only(&["archive"], key("objects", Shape::Word(OBJECTS), "What objects are: `json lines` (compressed with Zstandard) or `parquet`. `json lines` if left out.")),
+    only(
+        &["archive"],
+        key("objects", Shape::Word(OBJECTS), "What objects are: `json lines` (compressed with Zstandard) or `parquet`. `json lines` if left out."),
+    ),
     only(
         &["archive"],
         key(
@@ -165,7 +172,11 @@ pub(super) const DESTINATION: &[Key] = &[
     ),
     only(
         &["archive"],
-        key("divide_by", Shape::Texts, "What objects are laid out by, outermost first: `date`, `hour`, and fields by their paths. `date` and `hour` if left out."),
+        key(
+            "divide_by",
+            Shape::Texts,
+            "What objects are laid out by, outermost first: `date`, `hour`, and fields by their paths. `date` and `hour` if left out.",
+        ),
     ),
     only(&["archive"], key("object_at", Shape::Size, "An object is written once so many bytes wait, before compression. 32 MB if left out.")),
     only(&["archive"], key("object_every", Shape::Duration, "One is written at least so often, if anything waits. 5 minutes if left out.")),

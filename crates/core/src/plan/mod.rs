@@ -16,8 +16,8 @@ mod schema;
 pub use canonical::canonical;
 pub use check::{CheckedPlan, Gate, Route, SecretName, Source, TableFile, TableKind, is_name};
 pub use destination::{
-    ArchiveDestination, BodyForm, Destination, DestinationKind, FileDestination, Forward, HeaderText, HttpDestination, Layout, Objects, Packing, Period, Place, Price, SignIn, OtlpDestination, SyslogDestination,
-    SyslogTransport, TlsFiles, WhenFull,
+    ArchiveDestination, BodyForm, Destination, DestinationKind, FileDestination, Forward, HeaderText, HttpDestination, Layout, Objects, OtlpDestination,
+    Packing, Period, Place, Price, SignIn, SyslogDestination, SyslogTransport, TlsFiles, WhenFull,
 };
 pub use parse::ParsedPlan;
 pub use report::Report;

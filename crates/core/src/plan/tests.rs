@@ -147,6 +147,48 @@ fn what_belongs_to_a_file_points() {
 }
 
 #[test]
+fn what_belongs_to_an_archive_points() {
+    let file = "kind = \"file\"\npath = \"vault.jsonl\"";
+    let archive = "kind = \"archive\"\nstore = \"s3://vault/logs\"";
+    for (more, at) in [
+        ("access_key = \"quay\"", "\"quay\""),
+        ("divide_by = [\"date\", \"a b\"]", "\"a b\""),
+        ("objects = \"csv\"", "\"csv\""),
+        ("object_at = \"1 GB\"", "\"1 GB\""),
+        ("events = \"as received\"\nalways = ['redact email']", "['redact email']"),
+        ("client_key = \"x.pem\"", "\"x.pem\""),
+    ] {
+        wrong(file, &format!("{archive}\n{more}"), at, None);
+    }
+    wrong(file, "kind = \"archive\"\nstore = \"s3://V!\"", "\"s3://V!\"", None);
+    wrong(file, "kind = \"archive\"\nstore = \"/vault\"\nregion = \"north\"", "\"north\"", None);
+    let plan =
+        CheckedPlan::read(&GOOD.replace(file, &format!("{archive}\naccess_key = \"quay\"\naccess_secret = {{ secret = \"ak\" }}\ndivide_by = [\"service\"]")))
+            .unwrap();
+    assert!(plan.secrets().iter().any(|s| s.0 == "ak"));
+    let Some(DestinationKind::Archive(kept)) = plan.destinations.iter().map(|d| &d.kind).find(|k| k.word() == "archive") else { panic!() };
+    let bucket = Place::Bucket { bucket: "vault".into(), prefix: "logs".into(), endpoint: None, region: "us-east-1".into(), access_key: Some("quay".into()) };
+    assert_eq!((&kept.place, &kept.divide_by[..], kept.object_at), (&bucket, &[crate::archive::Part::Field("service".into())][..], 32_000_000));
+}
+
+#[test]
+fn an_otlp_endpoint_has_the_usual_path_over_http() {
+    let file = "kind = \"file\"\npath = \"vault.jsonl\"";
+    let read = |more: &str| {
+        let urls = "endpoints = [\"http://a.example:4318\", \"http://b.example/\", \"http://c.example/own?x=/\"]";
+        let plan = CheckedPlan::read(&GOOD.replace(file, &format!("kind = \"otlp\"\n{urls}\n{more}"))).unwrap();
+        let found = plan.destinations.iter().find_map(|d| if let DestinationKind::Otlp(otlp) = &d.kind { Some(otlp.clone()) } else { None });
+        found.unwrap()
+    };
+    let otlp = read("");
+    assert_eq!(otlp.http.endpoints, ["http://a.example:4318/v1/logs", "http://b.example/v1/logs", "http://c.example/own?x=/"]);
+    assert_eq!((otlp.grpc, otlp.http.form, read("transport = \"http json\"").http.form), (false, BodyForm::Otlp, BodyForm::OtlpJson));
+    let otlp = read("transport = \"grpc\"");
+    assert_eq!((otlp.grpc, otlp.http.endpoints[0].as_str()), (true, "http://a.example:4318"));
+    wrong(file, "kind = \"otlp\"\nendpoints = [\"http://a.example\"]\nformat = \"json array\"", "\"json array\"", None);
+}
+
+#[test]
 fn secrets_of_every_sort_are_known() {
     let text = GOOD.replace(
         "token = { secret = \"desk\" }",

@@ -58,7 +58,7 @@ fn signed_in(shared: &Shared, headers: &HeaderMap) -> bool {
 
 type Refusal = (StatusCode, &'static str);
 
-fn unpacked(headers: &HeaderMap, body: Bytes) -> Result<Vec<u8>, Refusal> {
+fn unpacked(headers: &HeaderMap, body: &Bytes) -> Result<Vec<u8>, Refusal> {
     let mut out = Vec::new();
     let read = match headers.get(header::CONTENT_ENCODING).map(|v| v.as_bytes()) {
         None => return Ok(body.to_vec()),
@@ -73,7 +73,7 @@ async fn take(State(shared): State<Arc<Shared>>, headers: HeaderMap, body: Bytes
     if !signed_in(&shared, &headers) {
         return Err((StatusCode::UNAUTHORIZED, "wrong token"));
     }
-    let lines = unpacked(&headers, body)?;
+    let lines = unpacked(&headers, &body)?;
     if shared.refuses(&lines) {
         return Err((StatusCode::UNPROCESSABLE_ENTITY, REFUSAL));
     }
@@ -87,10 +87,9 @@ async fn take_records(State(shared): State<Arc<Shared>>, headers: HeaderMap, bod
     if !signed_in(&shared, &headers) {
         return Err((StatusCode::UNAUTHORIZED, "wrong token"));
     }
-    let body = unpacked(&headers, body)?;
+    let body = unpacked(&headers, &body)?;
     let in_json = headers.get(header::CONTENT_TYPE).is_some_and(|v| v.as_bytes().starts_with(b"application/json"));
-    let request: Option<ExportLogsServiceRequest> =
-        if in_json { serde_json::from_slice(&body).ok() } else { ExportLogsServiceRequest::decode(&body[..]).ok() };
+    let request: Option<ExportLogsServiceRequest> = if in_json { serde_json::from_slice(&body).ok() } else { ExportLogsServiceRequest::decode(&body[..]).ok() };
     let request = request.ok_or((StatusCode::BAD_REQUEST, "no OTLP request"))?;
     let lines = to_lines(&request, MAX_BODY).map_err(|_| (StatusCode::PAYLOAD_TOO_LARGE, "too much at once"))?;
     if shared.refuses(&lines) {

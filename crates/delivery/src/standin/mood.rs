@@ -83,7 +83,10 @@ mod tests {
         let schedule = Schedule::read("well for 5s, slow 500ms for 10s,failing for 200ms").unwrap();
         let at = |ms| schedule.at(Duration::from_millis(ms));
         let slow = Mood::Slow(Duration::from_millis(500));
-        assert_eq!([0, 4_999, 5_000, 14_999, 15_000, 15_199, 15_200, 20_200].map(at), [Mood::Well, Mood::Well, slow, slow, Mood::Failing, Mood::Failing, Mood::Well, slow]);
+        assert_eq!(
+            [0, 4_999, 5_000, 14_999, 15_000, 15_199, 15_200, 20_200].map(at),
+            [Mood::Well, Mood::Well, slow, slow, Mood::Failing, Mood::Failing, Mood::Well, slow]
+        );
         assert_eq!(Schedule::default().at(Duration::from_secs(9)), Mood::Well);
         for wrong in ["", "well", "well for ever", "odd for 5s", "slow for 5s", "well for 5 years", "well for 5s,"] {
             assert!(Schedule::read(wrong).is_err(), "{wrong}");

@@ -36,7 +36,14 @@ pub(super) fn router(shared: Arc<Shared>) -> std::io::Result<Router> {
 
 type Answer = std::io::Result<Response>;
 
-async fn serve(State(store): State<Store>, method: Method, uri: Uri, Query(query): Query<HashMap<String, String>>, headers: HeaderMap, body: Bytes) -> Response {
+async fn serve(
+    State(store): State<Store>,
+    method: Method,
+    uri: Uri,
+    Query(query): Query<HashMap<String, String>>,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Response {
     let signed = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).unwrap_or_default();
     if store.shared.settings.token.as_ref().is_some_and(|key| !signed.contains(&format!("Credential={key}/"))) {
         return fault(StatusCode::FORBIDDEN, "InvalidAccessKeyId", "no such access key");
@@ -52,6 +59,7 @@ async fn serve(State(store): State<Store>, method: Method, uri: Uri, Query(query
     let answer = match (method, asks("uploadId"), asks("partNumber")) {
         (Method::PUT, Some(upload), Some(part)) => store.put_part(upload, part, &body),
         (Method::PUT, None, None) => store.put(&file, &body),
+        (Method::POST, None, None) if query.contains_key("delete") => store.delete(bucket, &body),
         (Method::POST, None, None) if query.contains_key("uploads") => store.begin(bucket, key),
         (Method::POST, Some(upload), None) => store.complete(upload, &file, bucket, key),
         (Method::DELETE, Some(upload), None) => std::fs::remove_dir_all(store.parts(upload)).map(|()| StatusCode::NO_CONTENT.into_response()),
@@ -112,7 +120,8 @@ impl Store {
         let upload = format!("u{}", self.uploads.fetch_add(1, Ordering::Relaxed));
         std::fs::create_dir_all(self.parts(&upload))?;
         let (bucket, key) = (escaped(bucket), escaped(key));
-        let text = format!("<InitiateMultipartUploadResult><Bucket>{bucket}</Bucket><Key>{key}</Key><UploadId>{upload}</UploadId></InitiateMultipartUploadResult>");
+        let text =
+            format!("<InitiateMultipartUploadResult><Bucket>{bucket}</Bucket><Key>{key}</Key><UploadId>{upload}</UploadId></InitiateMultipartUploadResult>");
         Ok(xml(StatusCode::OK, &text))
     }
 
@@ -136,6 +145,20 @@ impl Store {
         let (bucket, key, tag) = (escaped(bucket), escaped(key), tag(upload.as_bytes()));
         let text = format!("<CompleteMultipartUploadResult><Bucket>{bucket}</Bucket><Key>{key}</Key><ETag>{tag}</ETag></CompleteMultipartUploadResult>");
         Ok(xml(StatusCode::OK, &text))
+    }
+
+    /// Removes the objects that a list names.
+    fn delete(&self, bucket: &str, body: &[u8]) -> Answer {
+        let mut text = String::from("<DeleteResult>");
+        for part in String::from_utf8_lossy(body).split("<Key>").skip(1) {
+            let key = part.split("</Key>").next().unwrap_or_default().replace("&lt;", "<").replace("&gt;", ">").replace("&amp;", "&");
+            let object = Path::new(bucket).join(&key);
+            if object.components().all(|c| matches!(c, Component::Normal(_))) {
+                let _ = std::fs::remove_file(self.folder.join(object));
+                text += &format!("<Deleted><Key>{}</Key></Deleted>", escaped(&key));
+            }
+        }
+        Ok(xml(StatusCode::OK, &(text + "</DeleteResult>")))
     }
 
     fn list(&self, bucket: &str, prefix: &str) -> Answer {

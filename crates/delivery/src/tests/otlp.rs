@@ -22,7 +22,7 @@ type Says = fn(u32, &[i64]) -> Result<ExportLogsServiceResponse, tonic::Status>;
 
 struct Receiver {
     says: Says,
-    seen: Arc<Mutex<Vec<(MetadataMap, Vec<i64>)>>>,
+    seen: Seen,
 }
 
 /// The numbers of the events in a request.
@@ -133,7 +133,8 @@ async fn a_pause_that_is_asked_for_over_grpc_is_kept() {
 #[tokio::test]
 async fn too_large_a_request_over_grpc_is_halved() {
     let p = place();
-    let (address, seen) = receiver(|_, n| if n.len() > 40 { Err(tonic::Status::resource_exhausted("received message larger than max")) } else { fine(0, n) }).await;
+    let (address, seen) =
+        receiver(|_, n| if n.len() > 40 { Err(tonic::Status::resource_exhausted("received message larger than max")) } else { fine(0, n) }).await;
     delivered(&p, Kind::Grpc(grpc(address)), 100).await;
     assert_eq!(all(&seen), (0..100).collect::<Vec<i64>>());
     assert!(p.spool.quarantined(1).await.unwrap().is_empty());
@@ -186,7 +187,8 @@ async fn grpc_that_is_down_hangs_or_is_something_else_is_tried_again() {
     let kept = p.out.with_file_name("kept.jsonl");
     std::fs::create_dir_all(kept.parent().unwrap()).unwrap();
     let schedule = standin::Schedule::read("hanging for 1s, closing for 1s, failing for 500ms, well for 1m").unwrap();
-    let settings = standin::StandIn { speaks: standin::Speaks::Grpc, into: Some(kept.clone()), token: Some("sandpiper".into()), schedule, ..Default::default() };
+    let settings =
+        standin::StandIn { speaks: standin::Speaks::Grpc, into: Some(kept.clone()), token: Some("sandpiper".into()), schedule, ..Default::default() };
     let (_, _stop) = stand_in(settings, &address.to_string()).await;
     until("it does not answer", || w.health().get().last_error.is_some_and(|e| e.contains("no answer in time"))).await;
     until("it is drained", || drained(&p.spool, "d")).await;
@@ -268,7 +270,8 @@ async fn records_are_posted_in_protobuf_and_in_json() {
 #[tokio::test]
 async fn partial_success_over_http_is_understood_in_both_forms() {
     let p = place();
-    let (address, _) = over_http(|_| (StatusCode::OK, "application/json", br#"{"partialSuccess":{"rejectedLogRecords":"2","errorMessage":"two too old"}}"#.to_vec())).await;
+    let (address, _) =
+        over_http(|_| (StatusCode::OK, "application/json", br#"{"partialSuccess":{"rejectedLogRecords":"2","errorMessage":"two too old"}}"#.to_vec())).await;
     assert_eq!(delivered(&p, posted(address, BodyForm::OtlpJson), 10).await.last_error.unwrap(), "two too old");
     let (address, _) = over_http(|_| (StatusCode::OK, "application/x-protobuf", partly(1, "one too new").unwrap().encode_to_vec())).await;
     assert_eq!(delivered(&p, posted(address, BodyForm::Otlp), 10).await.last_error.unwrap(), "one too new");
@@ -281,7 +284,11 @@ async fn answers_over_http_that_are_none_are_tried_again() {
     let (address, seen) = over_http(|count| match count {
         0 => (StatusCode::OK, "text/html", b"<html>sign in</html>".to_vec()),
         1 => (StatusCode::OK, "application/x-protobuf", vec![0xff; 9]),
-        2 => (StatusCode::SERVICE_UNAVAILABLE, "application/x-protobuf", tonic_types::Status { code: 14, message: "tide is out".into(), details: Vec::new() }.encode_to_vec()),
+        2 => (
+            StatusCode::SERVICE_UNAVAILABLE,
+            "application/x-protobuf",
+            tonic_types::Status { code: 14, message: "tide is out".into(), details: Vec::new() }.encode_to_vec(),
+        ),
         _ => (StatusCode::OK, "application/x-protobuf", Vec::new()),
     })
     .await;

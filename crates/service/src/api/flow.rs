@@ -148,7 +148,9 @@ fn stopped(now_ms: i64) -> DestinationHealth {
 fn target(d: &Destination) -> String {
     match &d.kind {
         DestinationKind::File(file) => file.path.clone(),
-        DestinationKind::Http(http) | DestinationKind::Otlp(OtlpDestination { http, .. }) => http.endpoints.first().map(|e| e.split('?').next().unwrap_or_default().to_owned()).unwrap_or_default(),
+        DestinationKind::Http(http) | DestinationKind::Otlp(OtlpDestination { http, .. }) => {
+            http.endpoints.first().map(|e| e.split('?').next().unwrap_or_default().to_owned()).unwrap_or_default()
+        }
         DestinationKind::Syslog(syslog) => format!("{}:{}", syslog.host, syslog.port),
         DestinationKind::Archive(archive) => match &archive.place {
             ArchivePlace::Folder(folder) => folder.clone(),
