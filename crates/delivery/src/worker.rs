@@ -218,7 +218,10 @@ impl Shared {
     fn gathers(&self) -> Option<Duration> {
         let Kind::Archive(ArchiveSettings { archive, .. }) = &self.settings.kind else { return None };
         let waiting = self.spool.waiting().get(self.name()).copied().unwrap_or_default();
-        if waiting.amount.events == 0 || waiting.amount.bytes as u64 >= archive.object_at {
+        if waiting.amount.events == 0 {
+            return Some(AGE_EVERY);
+        }
+        if waiting.amount.bytes as u64 >= archive.object_at {
             return None;
         }
         let age = Duration::from_millis(u64::try_from(now_ms() - waiting.oldest_ms).unwrap_or(0));
