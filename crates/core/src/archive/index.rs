@@ -2,9 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
+use base64::Engine as _;
+use base64::prelude::BASE64_STANDARD;
 use serde::{Deserialize, Serialize};
 use xxhash_rust::xxh3::xxh3_64;
 
+use crate::field::names_of;
 use crate::form::Usual;
 use crate::json::{self, Kind, Span};
 
@@ -82,7 +85,7 @@ pub enum FieldIndex {
 pub struct Filter {
     /// How many bits a value sets.
     pub hashes: u32,
-    /// The bits, eight to a byte, the lowest first; in hexadecimal.
+    /// The bits, eight to a byte, the lowest first; in base64.
     pub bits: String,
 }
 
@@ -94,14 +97,15 @@ impl Filter {
                 bits[at / 8] |= 1 << (at % 8);
             }
         }
-        Filter { hashes: HASHES, bits: bits.iter().map(|b| format!("{b:02x}")).collect() }
+        Filter { hashes: HASHES, bits: BASE64_STANDARD.encode(bits) }
     }
 
     /// Whether `value` may be among the values.
     #[must_use]
     pub fn may_have(&self, value: &str) -> bool {
-        let byte = |at: usize| self.bits.get(2 * at..2 * at + 2).and_then(|two| u8::from_str_radix(two, 16).ok());
-        places(xxh3_64(value.as_bytes()), self.hashes, self.bits.len() * 4).all(|at| byte(at / 8).is_none_or(|b| b >> (at % 8) & 1 == 1))
+        // What cannot be read says nothing.
+        let Ok(bits) = BASE64_STANDARD.decode(&self.bits) else { return true };
+        places(xxh3_64(value.as_bytes()), self.hashes, bits.len() * 8).all(|at| bits.get(at / 8).is_none_or(|b| b >> (at % 8) & 1 == 1))
     }
 }
 
@@ -156,11 +160,21 @@ pub struct Indexer {
     all: Times,
     block: Times,
     in_block: u64,
+    /// The names under which messages stand.
+    messages: &'static [&'static str],
 }
 
 impl Default for Indexer {
     fn default() -> Self {
-        Indexer { usual: Usual::new(&[]), index: Index::default(), fields: BTreeMap::new(), all: Times::default(), block: Times::default(), in_block: 0 }
+        Indexer {
+            usual: Usual::new(&[]),
+            index: Index::default(),
+            fields: BTreeMap::new(),
+            all: Times::default(),
+            block: Times::default(),
+            in_block: 0,
+            messages: names_of("message"),
+        }
     }
 }
 
@@ -209,6 +223,11 @@ impl Indexer {
             self.fields.insert(path.to_owned(), Field::default());
         }
         let Some(field) = self.fields.get_mut(path).filter(|f| !f.many) else { return };
+        if field.values.len() > MAX_LISTED && self.messages.contains(&path) {
+            // Messages are searched for words, not for what they are as a whole.
+            *field = Field { many: true, ..Field::default() };
+            return;
+        }
         let text = String::from_utf8_lossy(text);
         if text.len() > MAX_VALUE {
             field.unlisted = true;

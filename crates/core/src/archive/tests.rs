@@ -44,8 +44,12 @@ fn a_name_is_the_same_each_time() {
 fn an_index_tells_what_cannot_be_there() {
     let mut indexer = Indexer::default();
     for n in 0..1_000 {
-        let event =
-            format!(r#"{{"time":"2026-01-02T03:{:02}:05Z","service":"s{}","trace":"t{n}","deep":{{"n":{}}},"list":[1],"none":null}}"#, n % 60, n % 3, n % 2);
+        let event = format!(
+            r#"{{"time":"2026-01-02T03:{:02}:05Z","service":"s{}","trace":"t{n}","msg":"m{n}","deep":{{"n":{}}},"list":[1],"none":null}}"#,
+            n % 60,
+            n % 3,
+            n % 2
+        );
         assert!(indexer.add(event.as_bytes(), 0).is_some());
         if n == 499 {
             indexer.end_block(0, 100);
@@ -61,6 +65,7 @@ fn an_index_tells_what_cannot_be_there() {
     assert_eq!(listed("service"), FieldIndex::Values(["s0", "s1", "s2", "s9"].map(str::to_owned).into()));
     assert_eq!(listed("deep.n"), FieldIndex::Values(["0", "1"].map(str::to_owned).into()));
     assert!(!index.fields.contains_key("list") && !index.fields.contains_key("none"));
+    assert_eq!(listed("msg"), FieldIndex::Many);
     let FieldIndex::Filter(filter) = listed("trace") else { panic!("{:?}", listed("trace")) };
     assert!((0..1_000).all(|n| filter.may_have(&format!("t{n}"))));
     let wrong = (1_000..11_000).filter(|n| filter.may_have(&format!("t{n}"))).count();
