@@ -15,6 +15,7 @@ mod control;
 mod faults;
 mod files;
 mod http_forms;
+mod moods;
 mod otlp;
 mod syslog;
 
