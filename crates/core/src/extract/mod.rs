@@ -12,6 +12,8 @@ mod table;
 mod template;
 mod xml;
 
+pub use syslog::SyslogReader;
+
 use crate::field::{FieldTable, Path};
 use crate::json::{self, Kind};
 use crate::lang::{Format, Part};

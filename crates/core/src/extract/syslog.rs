@@ -1,6 +1,6 @@
 //! Syslog messages: RFC 5424, and the older writing of RFC 3164.
 
-use super::Found;
+use super::{Found, Name};
 use crate::lang::TimeForm;
 use crate::time;
 
@@ -26,14 +26,80 @@ fn priority(text: &[u8], found: &mut Found) -> Option<usize> {
 }
 
 pub(super) fn read(text: &[u8], now_ms: i64, found: &mut Found) -> Option<()> {
-    let text = text.trim_ascii_end();
-    let at = priority(text, found)?;
-    if at > 0 && text[at..].starts_with(b"1 ") { rfc5424(text, at + 2, now_ms, found) } else { rfc3164(text, at, now_ms, found) }
+    read_with(text, &Clock { reader: &time::Reader::new(&TimeForm::default()), now_ms }, found)
 }
 
-fn put_time(written: &[u8], now_ms: i64, found: &mut Found) -> Option<()> {
-    let at = time::Reader::new(&TimeForm::default()).read(written, now_ms)?;
-    found.put(super::Name::Known(2), |out| {
+/// How times are read.
+struct Clock<'a> {
+    reader: &'a time::Reader,
+    now_ms: i64,
+}
+
+fn read_with(text: &[u8], clock: &Clock<'_>, found: &mut Found) -> Option<()> {
+    let text = text.trim_ascii_end();
+    let at = priority(text, found)?;
+    if at > 0 && text[at..].starts_with(b"1 ") { rfc5424(text, at + 2, clock, found) } else { rfc3164(text, at, clock, found) }
+}
+
+/// Reads messages as events, each as far as it can be read. Kept from message to message.
+pub struct SyslogReader {
+    reader: time::Reader,
+    found: Found,
+}
+
+/// The attribute by which an event says that its message could not be read whole, and why.
+const BROKEN: &str = "syslog.broken";
+
+impl SyslogReader {
+    /// `zone` is that of times that name none (an IANA name or an offset; UTC, if left out or not known).
+    #[must_use]
+    pub fn new(zone: Option<&str>) -> SyslogReader {
+        SyslogReader { reader: time::Reader::new(&TimeForm { zone: zone.map(str::to_owned), ..TimeForm::default() }), found: Found::default() }
+    }
+
+    /// Writes a message as a JSON object on a line of its own. One that cannot be read whole is the message of its event, beside what could be read; so are the bytes of one that
+    /// are not UTF-8, replaced. `broken` says what its carrier found wrong with it already. `now_ms` completes times that name no year.
+    pub fn line(&mut self, message: &[u8], broken: Option<&str>, now_ms: i64, out: &mut Vec<u8>) {
+        let mut broken = broken;
+        let text = String::from_utf8_lossy(message);
+        if matches!(text, std::borrow::Cow::Owned(_)) {
+            broken = broken.or(Some("not UTF-8"));
+        }
+        let text = text.trim_end_matches(['\0', '\r', '\n']).as_bytes();
+        self.found.clear();
+        let whole = read_with(text, &Clock { reader: &self.reader, now_ms }, &mut self.found);
+        if whole.is_none() {
+            broken = broken.or(Some("neither RFC 5424 nor RFC 3164"));
+            self.found.pairs.retain(|(name, _)| *name != Name::Known(7));
+            self.found.text(7, text);
+        }
+        let start = out.len();
+        for (name, value) in &self.found.pairs {
+            out.push(b',');
+            match name {
+                Name::Known(number) => crate::json::quote(NAMES[*number as usize].as_bytes(), out),
+                Name::Free(at) => crate::json::quote(&self.found.bytes[at.start as usize..at.end as usize], out),
+            }
+            out.push(b':');
+            out.extend_from_slice(&self.found.bytes[value.start as usize..value.end as usize]);
+        }
+        if let Some(why) = broken {
+            out.extend_from_slice(format!(",\"{BROKEN}\":").as_bytes());
+            crate::json::quote(why.as_bytes(), out);
+        }
+        if out.len() == start {
+            out.push(b'{');
+        } else {
+            // In place of the first comma.
+            out[start] = b'{';
+        }
+        out.extend_from_slice(b"}\n");
+    }
+}
+
+fn put_time(written: &[u8], clock: &Clock<'_>, found: &mut Found) -> Option<()> {
+    let at = clock.reader.read(written, clock.now_ms)?;
+    found.put(Name::Known(2), |out| {
         out.push(b'"');
         time::write(at, out);
         out.push(b'"');
@@ -48,10 +114,10 @@ fn word<'a>(text: &'a [u8], at: &mut usize) -> Option<&'a [u8]> {
     (len > 0).then(|| &rest[..len])
 }
 
-fn rfc5424(text: &[u8], mut at: usize, now_ms: i64, found: &mut Found) -> Option<()> {
+fn rfc5424(text: &[u8], mut at: usize, clock: &Clock<'_>, found: &mut Found) -> Option<()> {
     let stamp = word(text, &mut at)?;
     if stamp != b"-" {
-        put_time(stamp, now_ms, found)?;
+        put_time(stamp, clock, found)?;
     }
     for number in [3, 4, 5, 6] {
         let value = word(text, &mut at)?;
@@ -120,13 +186,13 @@ fn structured(text: &[u8], mut at: usize, found: &mut Found) -> Option<usize> {
     Some(at)
 }
 
-fn rfc3164(text: &[u8], mut at: usize, now_ms: i64, found: &mut Found) -> Option<()> {
+fn rfc3164(text: &[u8], mut at: usize, clock: &Clock<'_>, found: &mut Found) -> Option<()> {
     // `Nov 23 10:00:00`, or what newer senders write in its place: a time without a space.
-    if put_time(text.get(at..at + 15)?, now_ms, found).is_some() {
+    if put_time(text.get(at..at + 15)?, clock, found).is_some() {
         at += 15;
     } else {
         let len = memchr::memchr(b' ', &text[at..])?;
-        put_time(&text[at..at + len], now_ms, found)?;
+        put_time(&text[at..at + len], clock, found)?;
         at += len;
     }
     if text.get(at) != Some(&b' ') {
@@ -140,7 +206,7 @@ fn rfc3164(text: &[u8], mut at: usize, now_ms: i64, found: &mut Found) -> Option
     let tag = rest.iter().position(|b| matches!(b, b':' | b'[' | b' ')).unwrap_or(0);
     let (mut end, mut pid) = (tag, None);
     if tag > 0 && rest.get(tag) == Some(&b'[') {
-        let close = memchr::memchr(b']', rest)?;
+        let close = tag + memchr::memchr(b']', &rest[tag..])?;
         pid = Some(&rest[tag + 1..close]);
         end = close + 1;
     }
@@ -155,4 +221,51 @@ fn rfc3164(text: &[u8], mut at: usize, now_ms: i64, found: &mut Found) -> Option
         found.text(7, rest);
     }
     Some(())
+}
+
+#[cfg(test)]
+mod tests {
+    use serde_json::{Value, json};
+
+    use super::*;
+
+    fn read(message: &[u8]) -> Value {
+        let mut out = Vec::new();
+        // 2026-11-23T10:00:00Z
+        SyslogReader::new(Some("+01:00")).line(message, None, 1_795_428_000_000, &mut out);
+        assert_eq!(out.iter().filter(|b| **b == b'\n').count(), 1);
+        serde_json::from_slice(&out).unwrap()
+    }
+
+    #[test]
+    fn messages_become_events() {
+        let event = read(b"<165>1 2026-11-23T09:59:58.5Z gate-4 boarding 77 ID7 [port@32473 name=\"Tansy \\\"Quay\\\"\"] stuck\n");
+        let whole = json!({"facility": "local4", "severity": "notice", "time": "2026-11-23T09:59:58.5Z", "host": "gate-4", "app": "boarding", "process": "77",
+            "message_id": "ID7", "port@32473.name": "Tansy \"Quay\"", "message": "stuck"});
+        assert_eq!(event, whole);
+        // The older writing is in the sender's own time.
+        let event = read(b"<13>Nov 23 10:59:58 gate-4 sshd[9]: closed");
+        assert_eq!((&event["time"], &event["app"], &event["process"], &event["message"]), (&json!("2026-11-23T09:59:58Z"), &json!("sshd"), &json!("9"), &json!("closed")));
+        assert_eq!(event.get("syslog.broken"), None);
+    }
+
+    #[test]
+    fn broken_messages_are_read_as_far_as_they_go() {
+        let event = read(b"<165>1 2026-11-23T09:59:58Z gate-4 boarding 77 ID7 [port name=\"Tansy");
+        assert_eq!((&event["host"], &event["severity"]), (&json!("gate-4"), &json!("notice")));
+        assert!(event["message"].as_str().unwrap().starts_with("<165>1") && event["syslog.broken"].is_string());
+        assert_eq!(read(b"just words"), json!({"message": "just words", "syslog.broken": "neither RFC 5424 nor RFC 3164"}));
+        assert_eq!(read(b"<999>odd")["message"], "<999>odd");
+        let event = read(b"<13>Nov 23 10:59:58 gate-4 app: caf\xe9");
+        assert_eq!((&event["message"], &event["syslog.broken"], &event["app"]), (&json!("caf\u{fffd}"), &json!("not UTF-8"), &json!("app")));
+        assert_eq!(read(b"")["message"], "");
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn whatever_comes_becomes_an_event(message in proptest::collection::vec(proptest::num::u8::ANY, 0..200), head in "(<[0-9]{1,4}>)?(1 )?[-0-9A-Za-z:\\[\\]\"= ]{0,40}") {
+            let event = read(&[head.as_bytes(), &message[..]].concat());
+            proptest::prop_assert!(event.is_object());
+        }
+    }
 }
