@@ -5,6 +5,7 @@
 //! such objects and [`to_request`] reads them, so that resource, scope and the types of values are the same on both sides. An event that came another way is written as a log
 //! record by the views on its usual names.
 
+mod from_json;
 mod into_lines;
 mod into_request;
 mod value;
@@ -12,6 +13,7 @@ mod value;
 #[cfg(test)]
 mod tests;
 
+pub use from_json::from_json;
 pub use into_lines::{TooLong, to_lines};
 pub use into_request::to_request;
 pub use opentelemetry_proto::tonic::collector::logs::v1 as collector;

@@ -192,3 +192,37 @@ proptest! {
         prop_assert_eq!(to_request(&to_lines(&request, 1 << 24).unwrap(), 0), request);
     }
 }
+
+#[test]
+fn json_is_read_as_it_is_written_by_others() {
+    let request = one(full());
+    assert_eq!(from_json(&serde_json::to_vec(&request).unwrap()), Ok(request));
+    // As protobuf names things, and numbers and levels in the ways that are about.
+    let body = r#"{"resource_logs":[{"scope_logs":[{"log_records":[{"time_unix_nano":5,"severity_number":"SEVERITY_NUMBER_WARN2","body":{"string_value":"x"},
+        "attributes":[{"key":"n","value":{"int_value":"7"}},{"key":"none","value":{}}],"from_later":[1]}]}]}]}"#;
+    let request = from_json(body.as_bytes()).unwrap();
+    let record = &request.resource_logs[0].scope_logs[0].log_records[0];
+    assert_eq!((record.time_unix_nano, record.severity_number, &record.body), (5, 14, &any(text("x"))));
+    assert_eq!(record.attributes, [attribute("n", Value::IntValue(7)), KeyValue { key: "none".into(), value: Some(AnyValue { value: None }), key_strindex: 0 }]);
+    assert_eq!(from_json(b"{\"resourceLogs\":[]}"), Ok(ExportLogsServiceRequest::default()));
+}
+
+#[test]
+fn json_that_would_vanish_is_refused() {
+    let with = |record: &str| format!("{{\"resourceLogs\":[{{\"scopeLogs\":[{{\"logRecords\":[{record}]}}]}}]}}");
+    for (body, says) in [
+        ("[]".to_owned(), "no object"),
+        ("{}".to_owned(), "no `resourceLogs`"),
+        (r#"{"resourceSpans":[]}"#.to_owned(), "no `resourceLogs`"),
+        (with(r#"{"body":{"textValue":"x"}}"#), "resourceLogs[0]: scopeLogs[0]: logRecords[0]: body: `textValue` is no sort of value"),
+        (with(r#"{"body":"x"}"#), "the value is no object"),
+        (with(r#"{"severityNumber":"LOUD"}"#), "no level"),
+        (with(r#"{"traceId":"12"}"#), "32 hexadecimal digits"),
+        (with(r#"{"timeUnixNano":"soon"}"#), "no such number"),
+        (with(r#"{"attributes":[{"key":"a","value":{"intValue":1,"boolValue":true}}]}"#), "`a`: a value has one member"),
+        (with(&format!(r#"{{"body":{}{{"stringValue":"x"}}{}}}"#, r#"{"arrayValue":{"values":["#.repeat(34), "]}}".repeat(34))), "too deep"),
+    ] {
+        let said = from_json(body.as_bytes()).unwrap_err();
+        assert!(said.contains(says), "{said} should say {says}");
+    }
+}

@@ -11,7 +11,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use rockrose_otlp::collector::{ExportLogsServiceRequest, ExportLogsServiceResponse};
-use rockrose_otlp::{Message, to_lines};
+use rockrose_otlp::{Message, from_json, to_lines};
 use serde_json::{Value, json};
 
 use super::{Mood, REFUSAL, Shared, hang};
