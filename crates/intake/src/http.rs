@@ -1,6 +1,6 @@
 //! The HTTP source: a POST is a body of events.
 
-use std::net::SocketAddr;
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
@@ -17,96 +17,46 @@ use rockrose_core::read::Says;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 use crate::unpack::{Unpack, unpack};
-use crate::{BoundedListener, Problem, Receipt, Sink};
+use crate::{Heard, Peer, Problem, Receipt, Sink, SourceSettings, Wrong};
 
-/// Most connections one source holds open.
-const MAX_CONNECTIONS: usize = 2_048;
 /// How long a body may take to arrive.
 const BODY_TIME: Duration = Duration::from_secs(60);
-
-/// The key that senders must show. It has no printed form.
-#[derive(Clone, PartialEq, Eq)]
-pub struct SourceKey(String);
-
-impl SourceKey {
-    /// Wraps a key.
-    #[must_use]
-    pub fn new(key: String) -> SourceKey {
-        SourceKey(key)
-    }
-
-    /// Whether `shown` is the key; takes the same time wherever they differ.
-    fn is(&self, shown: &str) -> bool {
-        let (a, b) = (self.0.as_bytes(), shown.as_bytes());
-        a.len() == b.len() && a.iter().zip(b).fold(0, |d, (x, y)| d | (x ^ y)) == 0
-    }
-}
-
-impl std::fmt::Debug for SourceKey {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("SourceKey(…)")
-    }
-}
-
-/// What an HTTP source is set to.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct HttpSource {
-    /// Its name.
-    pub name: String,
-    /// Where it listens.
-    pub listen: SocketAddr,
-    /// The key senders must show, as a bearer token or at the end of the path; none: it is open.
-    pub key: Option<SourceKey>,
-    /// Largest body as sent, in bytes.
-    pub max_body: usize,
-    /// Largest body after decompression, in bytes.
-    pub max_unpacked: usize,
-    /// Most requests that are worked on at once; further ones are told to come back.
-    pub max_requests: usize,
-}
 
 /// The memory that bodies under way may take together, shared by all sources of a service.
 #[derive(Debug)]
 pub struct BodyBudget {
     bytes: Semaphore,
     unpacking: Semaphore,
+    /// Places for requests over gRPC, whose bodies are read before anybody is asked.
+    pub(crate) grpc: Semaphore,
 }
 
 /// Most bytes of bodies, as sent, that are held at once.
 const BODY_BUDGET: usize = 256 << 20;
+/// Most requests over gRPC that are read at once.
+const GRPC: usize = 8;
 /// Most bodies that are unpacked at once.
 const UNPACKING: usize = 2;
 
 impl Default for BodyBudget {
     fn default() -> BodyBudget {
-        BodyBudget { bytes: Semaphore::new(BODY_BUDGET), unpacking: Semaphore::new(UNPACKING) }
+        BodyBudget { bytes: Semaphore::new(BODY_BUDGET), unpacking: Semaphore::new(UNPACKING), grpc: Semaphore::new(GRPC) }
     }
 }
 
-struct Shared<S> {
-    settings: Arc<ArcSwap<HttpSource>>,
-    sink: Arc<S>,
-    budget: Arc<BodyBudget>,
-    under_way: AtomicUsize,
-}
-
-/// Serves `source` on `listener` until `stop` resolves, then finishes the requests that are under way. The settings may be exchanged
-/// while it runs; each request is served by those it met.
-pub async fn serve<S: Sink>(
-    source: Arc<ArcSwap<HttpSource>>,
-    listener: BoundedListener,
-    sink: Arc<S>,
-    budget: Arc<BodyBudget>,
-    stop: impl Future<Output = ()> + Send + 'static,
-) -> std::io::Result<()> {
-    axum::serve(listener, router(source, sink, budget)).with_graceful_shutdown(stop).await
+pub(crate) struct Shared<S> {
+    pub(crate) settings: Arc<ArcSwap<SourceSettings>>,
+    pub(crate) sink: Arc<S>,
+    pub(crate) budget: Arc<BodyBudget>,
+    pub(crate) heard: Arc<Heard>,
+    pub(crate) under_way: AtomicUsize,
 }
 
 /// One of the requests under way; gives its place back when it ends.
-struct UnderWay<'a>(&'a AtomicUsize);
+pub(crate) struct UnderWay<'a>(&'a AtomicUsize);
 
 impl<'a> UnderWay<'a> {
-    fn enter(count: &'a AtomicUsize, most: usize) -> Option<UnderWay<'a>> {
+    pub(crate) fn enter(count: &'a AtomicUsize, most: usize) -> Option<UnderWay<'a>> {
         let place = UnderWay(count);
         (count.fetch_add(1, Ordering::Relaxed) < most).then_some(place)
     }
@@ -118,15 +68,7 @@ impl Drop for UnderWay<'_> {
     }
 }
 
-impl HttpSource {
-    /// Opens its listener.
-    pub async fn bind(&self) -> std::io::Result<BoundedListener> {
-        BoundedListener::bind(self.listen, MAX_CONNECTIONS).await
-    }
-}
-
-fn router<S: Sink>(settings: Arc<ArcSwap<HttpSource>>, sink: Arc<S>, budget: Arc<BodyBudget>) -> Router {
-    let shared = Arc::new(Shared { settings, sink, budget, under_way: AtomicUsize::new(0) });
+pub(crate) fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
     Router::new()
         .route("/", post(bare::<S>))
         .route("/in", post(bare::<S>))
@@ -155,18 +97,62 @@ async fn answer<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: 
 
 async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Request) -> Result<Receipt, Problem> {
     let (head, body) = request.into_parts();
-    let settings = shared.settings.load_full();
-    authorise(&settings, path_key.as_deref(), &head.headers)?;
-    let Some(_place) = UnderWay::enter(&shared.under_way, settings.max_requests) else {
-        return Err(busy("too many requests at once"));
-    };
+    let from = peer(&head.extensions);
     let says = says(&head.headers);
-    let encoding = match head.headers.get(header::CONTENT_ENCODING) {
+    let taken = async {
+        let settings = shared.settings.load_full();
+        authorise(&settings, path_key.as_deref(), &head.headers)?;
+        let Some(_place) = UnderWay::enter(&shared.under_way, settings.max_requests) else {
+            return Err(busy("too many requests at once"));
+        };
+        with_body(shared, &settings, &head.headers, body, async |body| shared.sink.accept(&settings.name, body, says).await).await
+    };
+    let taken = taken.await;
+    note(&shared.heard, &taken, from);
+    taken
+}
+
+/// Whence a request came.
+pub(crate) fn peer(extensions: &axum::http::Extensions) -> Option<IpAddr> {
+    extensions.get::<Peer>().map(|peer| peer.0.ip())
+}
+
+/// Notes what became of a body.
+pub(crate) fn note(heard: &Heard, taken: &Result<Receipt, Problem>, from: Option<IpAddr>) {
+    match taken {
+        Ok(receipt) => {
+            heard.took(receipt.read, from);
+            if receipt.quarantined > 0 {
+                let first = receipt.unreadable.first().map_or("", |u| &u.reason);
+                heard.wrong_times(Wrong::Unreadable, receipt.quarantined, format!("records that cannot be read: {first}"), from);
+            }
+        }
+        Err(problem) => {
+            let what = match problem.status() {
+                StatusCode::UNAUTHORIZED => Wrong::Key,
+                StatusCode::PAYLOAD_TOO_LARGE => Wrong::TooLarge,
+                StatusCode::SERVICE_UNAVAILABLE => Wrong::PushedBack,
+                _ => Wrong::Format,
+            };
+            heard.wrong(what, problem.detail(), from);
+        }
+    }
+}
+
+/// Reads a body within its bounds, unpacks it, and hands it to `then`.
+pub(crate) async fn with_body<S: Sink, T>(
+    shared: &Shared<S>,
+    settings: &SourceSettings,
+    headers: &HeaderMap,
+    body: Body,
+    then: impl AsyncFnOnce(Vec<u8>) -> Result<T, Problem>,
+) -> Result<T, Problem> {
+    let encoding = match headers.get(header::CONTENT_ENCODING) {
         None => String::new(),
         Some(value) => value.to_str().map_err(|_| unknown_encoding())?.to_owned(),
     };
     let mut held = Vec::new();
-    let body = read(body, &head.headers, settings.max_body, &shared.budget.bytes, &mut held).await?;
+    let body = read(body, headers, settings.max_body, &shared.budget.bytes, &mut held).await?;
     if body.is_empty() {
         return Err(Problem::new(StatusCode::BAD_REQUEST, "empty-body", "Nothing was sent", "the body is empty"));
     }
@@ -182,12 +168,12 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
             Unpack::TooLarge => too_large(format!("more than {bound} bytes after decompression")),
         })?
     };
-    let receipt = shared.sink.accept(&settings.name, body, says).await;
+    let done = then(body).await;
     drop(unpacking);
-    receipt
+    done
 }
 
-fn busy(detail: &str) -> Problem {
+pub(crate) fn busy(detail: &str) -> Problem {
     Problem::unavailable("busy", detail).retry_after(1)
 }
 
@@ -195,11 +181,11 @@ fn unknown_encoding() -> Problem {
     Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "unknown-encoding", "Unknown content encoding", "send the body plain, as gzip or as zstd")
 }
 
-fn too_large(detail: String) -> Problem {
+pub(crate) fn too_large(detail: String) -> Problem {
     Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "body-too-large", "The body is too large", detail)
 }
 
-fn authorise(settings: &HttpSource, path_key: Option<&str>, headers: &HeaderMap) -> Result<(), Problem> {
+pub(crate) fn authorise(settings: &SourceSettings, path_key: Option<&str>, headers: &HeaderMap) -> Result<(), Problem> {
     let Some(key) = &settings.key else {
         return match path_key {
             None => Ok(()),

@@ -1,41 +1,142 @@
-//! A listener that holds no more than so many connections at once.
+//! A listener that holds no more than so many connections at once, turns away those that may not come, and makes the others safe where that is asked.
 
 use std::io;
 use std::net::SocketAddr;
 use std::pin::Pin;
 use std::sync::Arc;
 use std::task::{Context, Poll};
+use std::time::Duration;
 
+use arc_swap::ArcSwap;
 use axum::extract::connect_info::Connected;
 use axum::serve::{IncomingStream, Listener};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::task::JoinSet;
+use tokio_rustls::TlsAcceptor;
+use tokio_rustls::server::TlsStream;
+
+use crate::{Heard, SourceSettings, Wrong};
+
+/// How long making a connection safe may take.
+const HANDSHAKE_TIME: Duration = Duration::from_secs(10);
 
 /// A TCP listener with a bound on its open connections; further ones wait in the system's own queue.
-#[derive(Debug)]
 pub struct BoundedListener {
     inner: TcpListener,
     permits: Arc<Semaphore>,
+    guard: Option<Guard>,
+    /// Connections that are being made safe.
+    shaking: JoinSet<Option<(Connection, SocketAddr)>>,
+}
+
+/// What a source's listener looks at before it hands a connection on.
+pub(crate) struct Guard {
+    pub(crate) settings: Arc<ArcSwap<SourceSettings>>,
+    pub(crate) heard: Arc<Heard>,
+    pub(crate) acceptor: Option<TlsAcceptor>,
 }
 
 impl BoundedListener {
     /// Listens on `address` for at most `connections` connections at once.
     pub async fn bind(address: SocketAddr, connections: usize) -> io::Result<BoundedListener> {
-        Ok(BoundedListener { inner: TcpListener::bind(address).await?, permits: Arc::new(Semaphore::new(connections)) })
+        Ok(BoundedListener::new(TcpListener::bind(address).await?, connections, None))
+    }
+
+    pub(crate) fn new(inner: TcpListener, connections: usize, guard: Option<Guard>) -> BoundedListener {
+        BoundedListener { inner, permits: Arc::new(Semaphore::new(connections)), guard, shaking: JoinSet::new() }
     }
 
     /// The address it listens on.
     pub fn address(&self) -> io::Result<SocketAddr> {
         self.inner.local_addr()
     }
+
+    /// The next connection that may come in.
+    pub(crate) async fn next(&mut self) -> (Connection, SocketAddr) {
+        loop {
+            let coming = async {
+                // The semaphore is never closed; were it, nothing more could be accepted.
+                let Ok(place) = Arc::clone(&self.permits).acquire_owned().await else { std::future::pending().await };
+                let (stream, address) = Listener::accept(&mut self.inner).await;
+                (stream, address, place)
+            };
+            let (stream, address, place) = tokio::select! {
+                Some(done) = self.shaking.join_next(), if !self.shaking.is_empty() => match done {
+                    Ok(Some(safe)) => return safe,
+                    _ => continue,
+                },
+                coming = coming => coming,
+            };
+            if stream.set_nodelay(true).is_err() {
+                continue;
+            }
+            let Some(guard) = &self.guard else { return (Connection::new(Stream::Plain(stream), place, None), address) };
+            if !guard.settings.load().allows(address.ip()) {
+                guard.heard.wrong(Wrong::Address, format!("{} is none of the addresses that are allowed", address.ip()), Some(address.ip()));
+                continue;
+            }
+            let heard = Arc::clone(&guard.heard);
+            match guard.acceptor.clone() {
+                None => return (Connection::new(Stream::Plain(stream), place, Some(heard)), address),
+                Some(acceptor) => {
+                    self.shaking.spawn(async move {
+                        let from = Some(address.ip());
+                        match tokio::time::timeout(HANDSHAKE_TIME, acceptor.accept(stream)).await {
+                            Ok(Ok(safe)) => return Some((Connection::new(Stream::Safe(Box::new(safe)), place, Some(heard)), address)),
+                            Ok(Err(e)) if e.kind() == io::ErrorKind::UnexpectedEof => heard.wrong(Wrong::Tls, "hung up before the connection was safe", from),
+                            Ok(Err(e)) if e.to_string().contains("corrupt message") || e.to_string().contains("InvalidContentType") => {
+                                heard.wrong(Wrong::PlainText, "sent plain text to a port that speaks TLS", from);
+                            }
+                            Ok(Err(e)) => heard.wrong(Wrong::Tls, format!("the connection could not be made safe: {e}"), from),
+                            Err(_) => heard.wrong(Wrong::Tls, "did not make the connection safe in time", from),
+                        }
+                        None
+                    });
+                }
+            }
+        }
+    }
+}
+
+enum Stream {
+    Plain(TcpStream),
+    Safe(Box<TlsStream<TcpStream>>),
 }
 
 /// A connection that gives its place back when it closes.
-#[derive(Debug)]
 pub struct Connection {
-    inner: TcpStream,
+    inner: Stream,
+    heard: Option<Arc<Heard>>,
     _place: OwnedSemaphorePermit,
+}
+
+impl Connection {
+    fn new(inner: Stream, place: OwnedSemaphorePermit, heard: Option<Arc<Heard>>) -> Connection {
+        if let Some(heard) = &heard {
+            heard.connected();
+        }
+        Connection { inner, heard, _place: place }
+    }
+
+    fn stream(&mut self) -> Pin<&mut (dyn Both + Unpin)> {
+        match &mut self.inner {
+            Stream::Plain(stream) => Pin::new(stream),
+            Stream::Safe(stream) => Pin::new(stream.as_mut()),
+        }
+    }
+}
+
+trait Both: AsyncRead + AsyncWrite {}
+impl<T: AsyncRead + AsyncWrite> Both for T {}
+
+impl Drop for Connection {
+    fn drop(&mut self) {
+        if let Some(heard) = &self.heard {
+            heard.disconnected();
+        }
+    }
 }
 
 impl Listener for BoundedListener {
@@ -43,14 +144,7 @@ impl Listener for BoundedListener {
     type Addr = SocketAddr;
 
     async fn accept(&mut self) -> (Connection, SocketAddr) {
-        loop {
-            // The semaphore is never closed; were it, nothing more could be accepted.
-            let Ok(place) = Arc::clone(&self.permits).acquire_owned().await else { std::future::pending().await };
-            let (inner, address) = Listener::accept(&mut self.inner).await;
-            if inner.set_nodelay(true).is_ok() {
-                return (Connection { inner, _place: place }, address);
-            }
-        }
+        self.next().await
     }
 
     fn local_addr(&self) -> io::Result<SocketAddr> {
@@ -60,29 +154,29 @@ impl Listener for BoundedListener {
 
 impl AsyncRead for Connection {
     fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.inner).poll_read(cx, buf)
+        self.stream().poll_read(cx, buf)
     }
 }
 
 impl AsyncWrite for Connection {
     fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &[u8]) -> Poll<io::Result<usize>> {
-        Pin::new(&mut self.inner).poll_write(cx, buf)
+        self.stream().poll_write(cx, buf)
     }
 
     fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.inner).poll_flush(cx)
+        self.stream().poll_flush(cx)
     }
 
     fn poll_shutdown(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
-        Pin::new(&mut self.inner).poll_shutdown(cx)
+        self.stream().poll_shutdown(cx)
     }
 
     fn poll_write_vectored(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bufs: &[io::IoSlice<'_>]) -> Poll<io::Result<usize>> {
-        Pin::new(&mut self.inner).poll_write_vectored(cx, bufs)
+        self.stream().poll_write_vectored(cx, bufs)
     }
 
     fn is_write_vectored(&self) -> bool {
-        self.inner.is_write_vectored()
+        true
     }
 }
 

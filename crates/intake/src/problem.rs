@@ -44,6 +44,12 @@ impl Problem {
         self.status
     }
 
+    /// After how many seconds the client is to come back, if it was told.
+    #[must_use]
+    pub fn comes_back_in(&self) -> Option<u32> {
+        self.retry_after
+    }
+
     /// What is wrong.
     #[must_use]
     pub fn detail(&self) -> &str {

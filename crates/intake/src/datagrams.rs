@@ -1,0 +1,132 @@
+//! Syslog over UDP: a datagram is a message. It cannot be held back, so what comes faster than it can be kept is lost, here or in the system's own queue; both are counted.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use arc_swap::ArcSwap;
+use rockrose_core::extract::SyslogReader;
+use tokio::net::UdpSocket;
+use tokio::sync::mpsc;
+use tokio_util::sync::CancellationToken;
+
+use crate::stream::until_taken;
+use crate::{Heard, Sink, SourceSettings, Speaks, Wrong};
+
+/// Largest datagram.
+const MAX_DATAGRAM: usize = 65_536;
+/// Most bytes that are handed on at once.
+const BATCH: usize = 1 << 20;
+/// Most batches that wait to be handed on.
+const WAITING: usize = 8;
+/// How often it is looked what the system has lost.
+const LOOK_EVERY: Duration = Duration::from_secs(1);
+
+struct Batch {
+    lines: Vec<u8>,
+    from: SocketAddr,
+}
+
+/// Serves until `stop` resolves; what was received by then is handed on.
+pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socket: UdpSocket, sink: Arc<S>, heard: Arc<Heard>, stop: impl Future<Output = ()>) {
+    let (batches, mut waiting) = mpsc::channel::<Batch>(WAITING);
+    let stopping = CancellationToken::new();
+    let handing = {
+        let (settings, sink, heard, stopping) = (Arc::clone(&settings), Arc::clone(&sink), Arc::clone(&heard), stopping.clone());
+        async move {
+            while let Some(Batch { lines, from }) = waiting.recv().await {
+                let count = memchr::memchr_iter(b'\n', &lines).count() as u64;
+                match until_taken(&*sink, &settings.load().name, lines, &heard, Some(&stopping)).await {
+                    Some(receipt) => heard.took(receipt.read, Some(from.ip())),
+                    None => heard.wrong_times(Wrong::Lost, count, "datagrams could not be kept", Some(from.ip())),
+                }
+            }
+        }
+    };
+    let receiving = async {
+        let mut datagram = vec![0; MAX_DATAGRAM];
+        let mut lost = Lost::of(&socket);
+        let mut look = tokio::time::interval(LOOK_EVERY);
+        let mut reader: Option<(Option<String>, SyslogReader)> = None;
+        tokio::pin!(stop);
+        loop {
+            let first = tokio::select! {
+                () = &mut stop => break,
+                _ = look.tick() => {
+                    let more = lost.more();
+                    if more > 0 {
+                        heard.wrong_times(Wrong::Lost, more, "datagrams came faster than they were read, and the system let them go", None);
+                    }
+                    continue;
+                }
+                received = socket.recv_from(&mut datagram) => received,
+            };
+            // What has come in the meantime goes along.
+            let (mut batch, mut next) = (None, first.ok());
+            let settings = settings.load();
+            let zone = if let Speaks::Syslog { zone, .. } = &settings.speaks { zone.clone() } else { None };
+            let (_, reader) = match &mut reader {
+                Some(known) if known.0 == zone => known,
+                other => other.insert((zone.clone(), SyslogReader::new(zone.as_deref()))),
+            };
+            while let Some((length, from)) = next {
+                if settings.allows(from.ip()) {
+                    let Batch { lines, from: last } = batch.get_or_insert_with(|| Batch { lines: Vec::new(), from });
+                    let message = &datagram[..length.min(settings.max_event)];
+                    reader.line(message, (length > message.len()).then_some("longer than the limit for one event"), now_ms(), lines);
+                    *last = from;
+                } else {
+                    heard.wrong(Wrong::Address, format!("{} is none of the addresses that are allowed", from.ip()), Some(from.ip()));
+                }
+                next = if batch.as_ref().is_some_and(|b| b.lines.len() >= BATCH) { None } else { socket.try_recv_from(&mut datagram).ok() };
+            }
+            if let Some(batch) = batch
+                && let Err(mpsc::error::TrySendError::Full(batch)) = batches.try_send(batch)
+            {
+                let count = memchr::memchr_iter(b'\n', &batch.lines).count() as u64;
+                heard.wrong_times(Wrong::Lost, count, "datagrams came faster than they could be kept", Some(batch.from.ip()));
+            }
+        }
+        stopping.cancel();
+        drop(batches);
+    };
+    tokio::join!(receiving, handing);
+}
+
+fn now_ms() -> i64 {
+    std::time::SystemTime::now().duration_since(std::time::SystemTime::UNIX_EPOCH).map_or(0, |t| t.as_millis() as i64)
+}
+
+/// How many datagrams for one socket the system has let go, as `/proc/net/udp` says.
+struct Lost {
+    file: &'static str,
+    address: String,
+    known: u64,
+}
+
+impl Lost {
+    fn of(socket: &UdpSocket) -> Lost {
+        let (file, port) = match socket.local_addr() {
+            Ok(SocketAddr::V6(address)) => ("/proc/net/udp6", address.port()),
+            Ok(address) => ("/proc/net/udp", address.port()),
+            Err(_) => ("/proc/net/udp", 0),
+        };
+        let mut lost = Lost { file, address: format!(":{port:04X}"), known: 0 };
+        lost.known = lost.all();
+        lost
+    }
+
+    fn all(&self) -> u64 {
+        let text = std::fs::read_to_string(self.file).unwrap_or_default();
+        let mine = text.lines().filter(|l| l.split_whitespace().nth(1).is_some_and(|local| local.ends_with(&self.address)));
+        mine.filter_map(|l| l.split_whitespace().last()?.parse::<u64>().ok()).sum()
+    }
+
+    /// How many more since the last look.
+    fn more(&mut self) -> u64 {
+        let all = self.all();
+        let more = all.saturating_sub(self.known);
+        self.known = all;
+        more
+    }
+}

@@ -1,0 +1,45 @@
+//! Serves HTTP/1.1 and HTTP/2 on a source's listener; requests whose headers come too slowly are cut off.
+
+use std::time::Duration;
+
+use axum::Router;
+use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
+use hyper_util::server::conn::auto::Builder;
+use hyper_util::server::graceful::GracefulShutdown;
+use tower::ServiceExt;
+
+use crate::{BoundedListener, Peer};
+
+/// How long a request's headers may take to arrive, and a connection wait for the next request.
+const HEADER_TIME: Duration = Duration::from_secs(60);
+/// How often a silent HTTP/2 connection is asked whether it is still there.
+const STILL_THERE: Duration = Duration::from_secs(30);
+/// Most requests at once over one HTTP/2 connection.
+const STREAMS: u32 = 64;
+
+/// Serves until `stop` resolves, then finishes what is under way.
+pub(crate) async fn host(mut listener: BoundedListener, router: Router, stop: impl Future<Output = ()>) {
+    let mut builder = Builder::new(TokioExecutor::new());
+    builder.http1().timer(TokioTimer::new()).header_read_timeout(HEADER_TIME);
+    builder.http2().timer(TokioTimer::new()).keep_alive_interval(STILL_THERE).max_concurrent_streams(STREAMS);
+    let ending = GracefulShutdown::new();
+    tokio::pin!(stop);
+    loop {
+        let (connection, address) = tokio::select! {
+            () = &mut stop => break,
+            next = listener.next() => next,
+        };
+        let router = router.clone();
+        let service = hyper::service::service_fn(move |mut request: hyper::Request<hyper::body::Incoming>| {
+            request.extensions_mut().insert(Peer(address));
+            router.clone().oneshot(request)
+        });
+        let serving = ending.watch(builder.serve_connection(TokioIo::new(connection), service).into_owned());
+        tokio::spawn(async move {
+            // A sender that breaks off has no one to tell.
+            let _ = serving.await;
+        });
+    }
+    drop(listener);
+    ending.shutdown().await;
+}

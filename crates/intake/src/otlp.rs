@@ -1,0 +1,174 @@
+//! The OTLP source: log records over gRPC, and over HTTP in protobuf or JSON, all at one address.
+
+use std::sync::Arc;
+
+use axum::Router;
+use axum::body::Body;
+use axum::extract::{Request, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::middleware::{Next, from_fn_with_state};
+use axum::response::{IntoResponse, Response};
+use axum::routing::post;
+use rockrose_core::read::Says;
+use rockrose_otlp::collector::logs_service_server::{LogsService, LogsServiceServer};
+use rockrose_otlp::collector::{ExportLogsPartialSuccess, ExportLogsServiceRequest, ExportLogsServiceResponse};
+use rockrose_otlp::{Message, from_json, to_lines};
+use tonic::codec::CompressionEncoding;
+use tonic::{Code, Status};
+use tonic_types::{ErrorDetails, StatusExt};
+
+use crate::http::{Shared, UnderWay, authorise, busy, note, peer, too_large, with_body};
+use crate::{Heard, Problem, Receipt, Sink, SourceSettings, Wrong};
+
+/// The path of the one method over gRPC.
+const EXPORT: &str = "/opentelemetry.proto.collector.logs.v1.LogsService/Export";
+const PROTOBUF: &str = "application/x-protobuf";
+
+pub(crate) fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
+    let max = shared.settings.load().max_unpacked;
+    let grpc = LogsServiceServer::new(Records(Arc::clone(&shared))).max_decoding_message_size(max);
+    let grpc = grpc.accept_compressed(CompressionEncoding::Gzip).accept_compressed(CompressionEncoding::Zstd);
+    let grpc = Router::new().route_service(EXPORT, grpc).layer(from_fn_with_state(Arc::clone(&shared), in_turn::<S>));
+    let heard = Arc::clone(&shared.heard);
+    Router::new()
+        .route("/v1/logs", post(take::<S>))
+        .with_state(shared)
+        .merge(grpc)
+        .fallback(move |request: Request| elsewhere(Arc::clone(&heard), request))
+        .method_not_allowed_fallback(|| async {
+            Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "log records are sent with POST")
+        })
+}
+
+/// Only so many requests over gRPC are read at once: their bodies are whole in memory before they are looked at.
+async fn in_turn<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request, next: Next) -> Response {
+    // The semaphore is never closed.
+    let _place = shared.budget.grpc.acquire().await;
+    next.run(request).await
+}
+
+/// What comes to another path: perhaps another signal, of which it is to be told that nobody takes it here.
+async fn elsewhere(heard: Arc<Heard>, request: Request) -> Response {
+    let path = request.uri().path();
+    let says = match path {
+        "/v1/traces" | "/v1/metrics" | "/v1development/profiles" => format!("`{path}` was posted to; only logs are taken here"),
+        _ if path.starts_with("/opentelemetry.proto.collector.") => "another signal than logs was sent; only logs are taken here".to_owned(),
+        _ => "log records are posted to `/v1/logs`".to_owned(),
+    };
+    heard.wrong(Wrong::Format, says.clone(), peer(request.extensions()));
+    if request.headers().get(header::CONTENT_TYPE).is_some_and(|v| v.as_bytes().starts_with(b"application/grpc")) {
+        return Status::unimplemented(says).into_http::<Body>();
+    }
+    Problem::not_found(&says).into_response()
+}
+
+/// Hands records on as events.
+async fn hand_on<S: Sink>(shared: &Shared<S>, settings: &SourceSettings, request: ExportLogsServiceRequest) -> Result<Receipt, Problem> {
+    let max = settings.max_unpacked;
+    let lines = tokio::task::spawn_blocking(move || to_lines(&request, max)).await;
+    let lines = lines.map_err(|_| Problem::internal("the records could not be read"))?.map_err(|e| too_large(e.to_string()))?;
+    if lines.is_empty() {
+        return Ok(Receipt::default());
+    }
+    shared.sink.accept(&settings.name, lines, Says::Lines).await
+}
+
+/// What is answered to a request that was taken: with what of it could not be read.
+fn response(receipt: &Receipt) -> ExportLogsServiceResponse {
+    let refused = (receipt.quarantined > 0).then(|| ExportLogsPartialSuccess {
+        rejected_log_records: i64::try_from(receipt.quarantined).unwrap_or(i64::MAX),
+        error_message: receipt.unreadable.first().map(|u| u.reason.clone()).unwrap_or_default(),
+    });
+    ExportLogsServiceResponse { partial_success: refused }
+}
+
+async fn take<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {
+    let (head, body) = request.into_parts();
+    let from = peer(&head.extensions);
+    let kind = head.headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let kind = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    let json = kind == "application/json";
+    let taken = if json || kind == PROTOBUF {
+        try_take(&shared, &head.headers, body, json).await
+    } else {
+        let detail = "log records are sent as `application/x-protobuf` or `application/json`";
+        Err(Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not-otlp", "This is no OTLP request", detail))
+    };
+    note(&shared.heard, &taken, from);
+    match taken {
+        Ok(receipt) if json => axum::Json(response(&receipt)).into_response(),
+        Ok(receipt) => ([(header::CONTENT_TYPE, PROTOBUF)], response(&receipt).encode_to_vec()).into_response(),
+        Err(problem) => refusal(&problem, json),
+    }
+}
+
+async fn try_take<S: Sink>(shared: &Shared<S>, headers: &HeaderMap, body: Body, json: bool) -> Result<Receipt, Problem> {
+    let settings = shared.settings.load_full();
+    authorise(&settings, None, headers)?;
+    let Some(_place) = UnderWay::enter(&shared.under_way, settings.max_requests) else {
+        return Err(busy("too many requests at once"));
+    };
+    with_body(shared, &settings, headers, body, async |body| {
+        let read = tokio::task::spawn_blocking(move || {
+            if json { from_json(&body) } else { ExportLogsServiceRequest::decode(&body[..]).map_err(|e| e.to_string()) }
+        });
+        let read = read.await.map_err(|_| Problem::internal("the request could not be read"))?;
+        let request = read.map_err(|e| Problem::new(StatusCode::BAD_REQUEST, "not-otlp", "This is no OTLP request", e))?;
+        hand_on(shared, &settings, request).await
+    })
+    .await
+}
+
+/// A refusal as the protocol has it: a status, written as the request was.
+fn refusal(problem: &Problem, json: bool) -> Response {
+    let code = grpc_code(problem.status());
+    let status = tonic_types::Status { code: code as i32, message: problem.detail().to_owned(), details: Vec::new() };
+    let mut answer = if json {
+        (problem.status(), axum::Json(serde_json::json!({ "code": status.code, "message": status.message }))).into_response()
+    } else {
+        (problem.status(), [(header::CONTENT_TYPE, PROTOBUF)], status.encode_to_vec()).into_response()
+    };
+    if let Some(seconds) = problem.comes_back_in() {
+        answer.headers_mut().insert(header::RETRY_AFTER, seconds.into());
+    }
+    answer
+}
+
+fn grpc_code(status: StatusCode) -> Code {
+    match status {
+        StatusCode::UNAUTHORIZED => Code::Unauthenticated,
+        StatusCode::PAYLOAD_TOO_LARGE => Code::ResourceExhausted,
+        StatusCode::SERVICE_UNAVAILABLE | StatusCode::REQUEST_TIMEOUT => Code::Unavailable,
+        s if s.is_client_error() => Code::InvalidArgument,
+        _ => Code::Internal,
+    }
+}
+
+/// The service over gRPC.
+struct Records<S>(Arc<Shared<S>>);
+
+#[tonic::async_trait]
+impl<S: Sink> LogsService for Records<S> {
+    async fn export(&self, request: tonic::Request<ExportLogsServiceRequest>) -> Result<tonic::Response<ExportLogsServiceResponse>, Status> {
+        let (about, extensions, records) = request.into_parts();
+        let from = extensions.get::<crate::Peer>().map(|p| p.0.ip());
+        let taken = async {
+            let settings = self.0.settings.load_full();
+            authorise(&settings, None, &about.into_headers())?;
+            let Some(_place) = UnderWay::enter(&self.0.under_way, settings.max_requests) else {
+                return Err(busy("too many requests at once"));
+            };
+            hand_on(&self.0, &settings, records).await
+        };
+        let taken = taken.await;
+        note(&self.0.heard, &taken, from);
+        taken.map(|receipt| tonic::Response::new(response(&receipt))).map_err(|problem| {
+            let code = grpc_code(problem.status());
+            let mut details = ErrorDetails::new();
+            if let Some(seconds) = problem.comes_back_in() {
+                details.set_retry_info(Some(std::time::Duration::from_secs(u64::from(seconds))));
+            }
+            Status::with_error_details(code, problem.detail(), details)
+        })
+    }
+}
