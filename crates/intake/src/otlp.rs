@@ -109,9 +109,8 @@ async fn try_take<S: Sink>(shared: &Shared<S>, headers: &HeaderMap, body: Body, 
         return Err(busy("too many requests at once"));
     };
     with_body(shared, &settings, headers, body, async |body| {
-        let read = tokio::task::spawn_blocking(move || {
-            if json { from_json(&body) } else { ExportLogsServiceRequest::decode(&body[..]).map_err(|e| e.to_string()) }
-        });
+        let read =
+            tokio::task::spawn_blocking(move || if json { from_json(&body) } else { ExportLogsServiceRequest::decode(&body[..]).map_err(|e| e.to_string()) });
         let read = read.await.map_err(|_| Problem::internal("the request could not be read"))?;
         let request = read.map_err(|e| Problem::new(StatusCode::BAD_REQUEST, "not-otlp", "This is no OTLP request", e))?;
         hand_on(shared, &settings, request).await

@@ -95,6 +95,10 @@ impl SourceSettings {
     #[must_use]
     pub fn listens_like(&self, other: &SourceSettings) -> bool {
         let same_speech = std::mem::discriminant(&self.speaks) == std::mem::discriminant(&other.speaks);
-        same_speech && self.listen == other.listen && self.certificates == other.certificates && self.max_unpacked == other.max_unpacked
+        same_speech
+            && self.name == other.name
+            && self.listen == other.listen
+            && self.certificates == other.certificates
+            && self.max_unpacked == other.max_unpacked
     }
 }

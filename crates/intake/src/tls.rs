@@ -31,8 +31,7 @@ pub(crate) fn acceptor(files: &Certificates, speaks: &Speaks) -> Result<TlsAccep
             ServerConfig::builder().with_client_cert_verifier(verifier)
         }
     };
-    let mut config =
-        builder.with_single_cert(certificates(&files.certificate)?, key).map_err(|e| format!("{}: {e}", files.certificate.display()))?;
+    let mut config = builder.with_single_cert(certificates(&files.certificate)?, key).map_err(|e| format!("{}: {e}", files.certificate.display()))?;
     if matches!(speaks, Speaks::Http | Speaks::Otlp) {
         config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
     }

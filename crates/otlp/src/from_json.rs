@@ -161,7 +161,9 @@ fn value(json: &Json, depth: usize) -> Read<AnyValue> {
             let values = list(object(held, kind)?, "values", "values", |item| self::value(&Json::Object(item.clone()), depth))?;
             Value::ArrayValue(ArrayValue { values })
         }
-        "kvlistValue" | "kvlist_value" => Value::KvlistValue(KeyValueList { values: list(object(held, kind)?, "values", "values", |item| key_value(item, depth))? }),
+        "kvlistValue" | "kvlist_value" => {
+            Value::KvlistValue(KeyValueList { values: list(object(held, kind)?, "values", "values", |item| key_value(item, depth))? })
+        }
         other => return Err(format!("`{other}` is no sort of value")),
     };
     Ok(AnyValue { value: Some(value) })

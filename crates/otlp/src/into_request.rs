@@ -1,6 +1,6 @@
 //! Events as log records.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use opentelemetry_proto::tonic::common::v1::any_value::Value;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, InstrumentationScope, KeyValue};
@@ -9,11 +9,14 @@ use opentelemetry_proto::tonic::resource::v1::Resource;
 use rockrose_core::field::names_of;
 use rockrose_core::form::{APP_NAMES, HOST_NAMES, Usual, each};
 use rockrose_core::lang::Level;
-use serde_json::{Map, Value as Json};
+use serde_json::Value as Json;
 
 use crate::collector::ExportLogsServiceRequest;
 use crate::value::{attribute, read};
 use crate::{ATTRIBUTES, RESOURCE, RESOURCE_SCHEMA, SCOPE, SCOPE_SCHEMA};
+
+/// The members of an object, by name; so attributes stand in one order, however they were written.
+type Members = BTreeMap<String, Json>;
 
 /// Events, JSON objects a line each, as one request; records that share a resource and a scope stand together, in their order. `now_ms` completes times that name no year.
 #[must_use]
@@ -22,7 +25,7 @@ pub fn to_request(lines: &[u8], now_ms: i64) -> ExportLogsServiceRequest {
     let mut request = ExportLogsServiceRequest::default();
     let mut places: HashMap<String, (usize, HashMap<String, usize>)> = HashMap::new();
     for line in each(lines) {
-        let Ok(Json::Object(event)) = serde_json::from_slice(line) else { continue };
+        let Ok(event) = serde_json::from_slice::<Members>(line) else { continue };
         usual.read(line);
         let Parts { resource, resource_schema, scope, scope_schema, record } = parts(event, line, &mut usual, now_ms);
         let (at, scopes) = places.entry(key(&resource, &resource_schema)).or_insert_with(|| {
@@ -45,22 +48,22 @@ pub fn to_request(lines: &[u8], now_ms: i64) -> ExportLogsServiceRequest {
 }
 
 struct Parts {
-    resource: Option<Map<String, Json>>,
+    resource: Option<Members>,
     resource_schema: String,
-    scope: Option<Map<String, Json>>,
+    scope: Option<Members>,
     scope_schema: String,
     record: LogRecord,
 }
 
-fn key(object: &Option<Map<String, Json>>, schema: &str) -> String {
+fn key(object: &Option<Members>, schema: &str) -> String {
     format!("{}\n{schema}", object.as_ref().and_then(|o| serde_json::to_string(o).ok()).unwrap_or_default())
 }
 
-fn parts(mut event: Map<String, Json>, line: &[u8], usual: &mut Usual, now_ms: i64) -> Parts {
+fn parts(mut event: Members, line: &[u8], usual: &mut Usual, now_ms: i64) -> Parts {
     let mut record = LogRecord::default();
     // A member of another type than the one that is meant stays an attribute.
-    let resource = take(&mut event, RESOURCE, |v| if let Json::Object(o) = v { Ok(o) } else { Err(v) });
-    let scope = take(&mut event, SCOPE, |v| if let Json::Object(o) = v { Ok(o) } else { Err(v) });
+    let resource = take(&mut event, RESOURCE, object);
+    let scope = take(&mut event, SCOPE, object);
     let resource_schema = take(&mut event, RESOURCE_SCHEMA, text).unwrap_or_default();
     let scope_schema = take(&mut event, SCOPE_SCHEMA, text).unwrap_or_default();
     let nanos = |at: Option<jiff::Timestamp>| at.and_then(|at| u64::try_from(at.as_nanosecond()).ok()).unwrap_or(0);
@@ -83,21 +86,21 @@ fn parts(mut event: Map<String, Json>, line: &[u8], usual: &mut Usual, now_ms: i
     record.span_id = take(&mut event, "span_id", |v| id(v, 8)).unwrap_or_default();
     record.flags = take(&mut event, "trace_flags", |v| v.as_u64().and_then(|n| u32::try_from(n).ok()).ok_or(v)).unwrap_or(0);
     record.event_name = take(&mut event, "event_name", text).unwrap_or_default();
-    let aside = take(&mut event, ATTRIBUTES, |v| if let Json::Object(o) = v { Ok(o) } else { Err(v) });
+    let aside = take(&mut event, ATTRIBUTES, object);
     let resource = resource.or_else(|| derived(line, usual, &mut event));
     record.attributes = event.into_iter().chain(aside.unwrap_or_default()).map(|(key, value)| attribute(key, value)).collect();
     Parts { resource, resource_schema, scope, scope_schema, record }
 }
 
 /// Takes out what stands under the first of the usual names that is there.
-fn remove_usual(event: &mut Map<String, Json>, view: &str) -> Option<Json> {
+fn remove_usual(event: &mut Members, view: &str) -> Option<Json> {
     let name = names_of(view).iter().find(|name| event.contains_key(**name))?;
     event.remove(*name)
 }
 
 /// What an event that came another way says of where it is from, in the names that OpenTelemetry gives them.
-fn derived(line: &[u8], usual: &mut Usual, event: &mut Map<String, Json>) -> Option<Map<String, Json>> {
-    let mut resource = Map::new();
+fn derived(line: &[u8], usual: &mut Usual, event: &mut Members) -> Option<Members> {
+    let mut resource = Members::new();
     for (list, name) in [(0, "host.name"), (1, "service.name")] {
         if let Some(value) = usual.text_of(line, list) {
             event.remove(name);
@@ -108,7 +111,7 @@ fn derived(line: &[u8], usual: &mut Usual, event: &mut Map<String, Json>) -> Opt
 }
 
 /// Takes a member out if it is what it should be; else it stays.
-fn take<T>(event: &mut Map<String, Json>, name: &str, as_it_should_be: impl FnOnce(Json) -> Result<T, Json>) -> Option<T> {
+fn take<T>(event: &mut Members, name: &str, as_it_should_be: impl FnOnce(Json) -> Result<T, Json>) -> Option<T> {
     match as_it_should_be(event.remove(name)?) {
         Ok(value) => Some(value),
         Err(other) => {
@@ -116,6 +119,10 @@ fn take<T>(event: &mut Map<String, Json>, name: &str, as_it_should_be: impl FnOn
             None
         }
     }
+}
+
+fn object(value: Json) -> Result<Members, Json> {
+    if let Json::Object(members) = value { Ok(members.into_iter().collect()) } else { Err(value) }
 }
 
 fn text(value: Json) -> Result<String, Json> {
@@ -133,11 +140,11 @@ fn id(value: Json, bytes: usize) -> Result<Vec<u8>, Json> {
     value.as_str().and_then(read).ok_or(value)
 }
 
-fn instrumentation(mut scope: Map<String, Json>) -> InstrumentationScope {
+fn instrumentation(mut scope: Members) -> InstrumentationScope {
     let name = take(&mut scope, "name", text).unwrap_or_default();
     let version = take(&mut scope, "version", text).unwrap_or_default();
     let attributes: Vec<KeyValue> = match scope.remove(ATTRIBUTES) {
-        Some(Json::Object(attributes)) => attributes.into_iter().map(|(key, value)| attribute(key, value)).collect(),
+        Some(Json::Object(attributes)) => attributes.into_iter().collect::<Members>().into_iter().map(|(key, value)| attribute(key, value)).collect(),
         Some(other) => {
             vec![KeyValue { key: ATTRIBUTES.to_owned(), value: Some(AnyValue { value: Some(Value::StringValue(other.to_string())) }), key_strindex: 0 }]
         }

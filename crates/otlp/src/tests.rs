@@ -203,7 +203,10 @@ fn json_is_read_as_it_is_written_by_others() {
     let request = from_json(body.as_bytes()).unwrap();
     let record = &request.resource_logs[0].scope_logs[0].log_records[0];
     assert_eq!((record.time_unix_nano, record.severity_number, &record.body), (5, 14, &any(text("x"))));
-    assert_eq!(record.attributes, [attribute("n", Value::IntValue(7)), KeyValue { key: "none".into(), value: Some(AnyValue { value: None }), key_strindex: 0 }]);
+    assert_eq!(
+        record.attributes,
+        [attribute("n", Value::IntValue(7)), KeyValue { key: "none".into(), value: Some(AnyValue { value: None }), key_strindex: 0 }]
+    );
     assert_eq!(from_json(b"{\"resourceLogs\":[]}"), Ok(ExportLogsServiceRequest::default()));
 }
 

@@ -2,6 +2,8 @@
 //!
 //! Whole numbers are `int`, numbers with a decimal point or an exponent `double`, and bytes an object whose only member is `base64`.
 
+use std::collections::BTreeMap;
+
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use opentelemetry_proto::tonic::common::v1::any_value::Value;
@@ -81,7 +83,9 @@ pub(crate) fn read(json: Json) -> AnyValue {
         Json::Array(list) => Some(Value::ArrayValue(ArrayValue { values: list.into_iter().map(read).collect() })),
         Json::Object(members) => Some(match bytes(&members) {
             Some(bytes) => Value::BytesValue(bytes),
-            None => Value::KvlistValue(KeyValueList { values: members.into_iter().map(|(key, value)| attribute(key, value)).collect() }),
+            None => Value::KvlistValue(KeyValueList {
+                values: members.into_iter().collect::<BTreeMap<_, _>>().into_iter().map(|(key, value)| attribute(key, value)).collect(),
+            }),
         }),
     };
     AnyValue { value }

@@ -2,16 +2,16 @@
 
 use std::collections::BTreeMap;
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use rockrose_core::engine::{Names, Surroundings};
-use rockrose_core::plan::{CheckedPlan, Destination, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source};
+use rockrose_core::plan::{CheckedPlan, Destination, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source, SourceKind};
 use rockrose_delivery::{ArchiveSettings, HttpSettings, Kind, WorkerSettings};
-use rockrose_intake::{BodyBudget, BoundedListener, HttpSource, SourceKey};
+use rockrose_intake::{BodyBudget, Certificates, Heard, Socket, SourceKey, SourceSettings, Speaks, check_certificates};
 use rockrose_records::{RecordsError, Secret};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -40,15 +40,21 @@ pub(crate) enum Refusal {
     Records(#[from] RecordsError),
 }
 
-/// What listens, by address. A source that changes but stays at its address keeps its listener.
+/// Where a source listens, and whether for datagrams.
+type Port = (SocketAddr, bool);
+
+/// What listens, by port. A source that changes but stays at its port keeps its listener, or hands its socket on.
 #[derive(Default)]
 pub(crate) struct Sources {
-    open: tokio::sync::Mutex<BTreeMap<SocketAddr, OpenSource>>,
+    open: tokio::sync::Mutex<BTreeMap<Port, OpenSource>>,
     budget: Arc<BodyBudget>,
+    /// What each source hears, by name.
+    heard: Mutex<BTreeMap<String, Arc<Heard>>>,
 }
 
 struct OpenSource {
-    settings: Arc<ArcSwap<HttpSource>>,
+    settings: Arc<ArcSwap<SourceSettings>>,
+    socket: Socket,
     stop: CancellationToken,
     task: JoinHandle<()>,
 }
@@ -56,6 +62,8 @@ struct OpenSource {
 impl OpenSource {
     async fn end(self, patience: Duration) {
         self.stop.cancel();
+        // The port is not held by what is under way.
+        drop(self.socket);
         let abort = self.task.abort_handle();
         if tokio::time::timeout(patience, self.task).await.is_err() {
             abort.abort();
@@ -71,6 +79,15 @@ impl Sources {
             ending.spawn(source.end(patience));
         }
         while ending.join_next().await.is_some() {}
+    }
+
+    /// What the source called `name` hears.
+    pub(crate) fn heard(&self, name: &str) -> Arc<Heard> {
+        Arc::clone(self.heard.lock().unwrap_or_else(PoisonError::into_inner).entry(name.to_owned()).or_default())
+    }
+
+    fn forget_all_but(&self, names: &[String]) {
+        self.heard.lock().unwrap_or_else(PoisonError::into_inner).retain(|name, _| names.contains(name));
     }
 }
 
@@ -102,8 +119,9 @@ pub(crate) async fn missing_secrets(app: &App, plan: &CheckedPlan) -> Result<Vec
 
 /// All that can fail, done before anything changes.
 struct Ready {
-    sources: Vec<HttpSource>,
-    listeners: Vec<(SocketAddr, BoundedListener)>,
+    sources: Vec<SourceSettings>,
+    /// Sockets for those that no open listener serves.
+    sockets: Vec<(Port, Socket)>,
     workers: Vec<WorkerSettings>,
     tables: Vec<tables::Open>,
 }
@@ -116,15 +134,19 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
     let secrets = secrets(app, plan).await?;
     let tables = tables::open(plan).await.map_err(|(table, why)| Refusal::Table { table, why })?;
     let open = app.sources.open.lock().await;
-    let mut ready = Ready { tables, sources: Vec::new(), listeners: Vec::new(), workers: Vec::new() };
+    let mut ready = Ready { tables, sources: Vec::new(), sockets: Vec::new(), workers: Vec::new() };
     for source in &plan.sources {
-        let settings = http_source(source, &secrets);
-        if !open.contains_key(&source.listen) {
-            let listener =
-                bind(&settings).await.map_err(|e| Refusal::Listen { source_name: source.name.clone(), address: source.listen, why: e.to_string() })?;
-            ready.listeners.push((source.listen, listener));
+        for settings in source_settings(source, &secrets) {
+            let refused = |why: String| Refusal::Listen { source_name: source.name.clone(), address: source.listen, why };
+            check_certificates(&settings).map_err(refused)?;
+            let port = port_of(&settings);
+            match open.get(&port) {
+                Some(known) if known.settings.load().listens_like(&settings) => {}
+                Some(known) => ready.sockets.push((port, known.socket.again().map_err(|e| refused(e.to_string()))?)),
+                None => ready.sockets.push((port, bind(&settings).await.map_err(|e| refused(e.to_string()))?)),
+            }
+            ready.sources.push(settings);
         }
-        ready.sources.push(settings);
     }
     let node = app.records.node();
     ready.workers = plan.destinations.iter().map(|d| worker_settings(d, &secrets, &node)).collect();
@@ -193,10 +215,10 @@ fn worker_settings(destination: &Destination, secrets: &BTreeMap<String, Secret>
 }
 
 /// Binds a source's address. One that another plan has just let go of may take a moment to be free.
-async fn bind(settings: &HttpSource) -> std::io::Result<BoundedListener> {
+async fn bind(settings: &SourceSettings) -> std::io::Result<Socket> {
     let mut tries = 0;
     loop {
-        match settings.bind().await {
+        match Socket::open(settings) {
             Err(e) if e.kind() == std::io::ErrorKind::AddrInUse && tries < 20 => {
                 tries += 1;
                 tokio::time::sleep(Duration::from_millis(25)).await;
@@ -236,15 +258,40 @@ fn http_settings(http: &HttpDestination, secrets: &BTreeMap<String, Secret>, nod
     }
 }
 
-fn http_source(source: &Source, secrets: &BTreeMap<String, Secret>) -> HttpSource {
-    HttpSource {
+fn port_of(settings: &SourceSettings) -> Port {
+    (settings.listen, matches!(settings.speaks, Speaks::Syslog { datagrams: true, .. }))
+}
+
+/// What is to listen for a source: one, or two where it takes streams and datagrams.
+fn source_settings(source: &Source, secrets: &BTreeMap<String, Secret>) -> Vec<SourceSettings> {
+    let speaks = match &source.kind {
+        SourceKind::Http => vec![Speaks::Http],
+        SourceKind::Otlp => vec![Speaks::Otlp],
+        SourceKind::Tcp => vec![Speaks::Lines],
+        SourceKind::Syslog { tcp, udp, zone } => [(*tcp, false), (*udp, true)]
+            .into_iter()
+            .filter(|(asked, _)| *asked)
+            .map(|(_, datagrams)| Speaks::Syslog { datagrams, zone: zone.clone() })
+            .collect(),
+    };
+    let certificates = source.certificates.as_ref().map(|c| Certificates {
+        certificate: c.certificate.clone().into(),
+        key: c.key.clone().into(),
+        client_ca: c.client_ca.clone().map(Into::into),
+    });
+    let one = |speaks| SourceSettings {
         name: source.name.clone(),
+        speaks,
         listen: source.listen,
         key: source.key.as_ref().and_then(|k| secrets.get(&k.0)).map(|s| SourceKey::new(s.reveal().to_owned())),
+        allow: source.allow.clone(),
+        certificates: certificates.clone(),
         max_body: source.max_body as usize,
         max_unpacked: source.max_unpacked as usize,
+        max_event: source.max_event as usize,
         max_requests: source.max_requests as usize,
-    }
+    };
+    speaks.into_iter().map(one).collect()
 }
 
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
@@ -262,30 +309,37 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
     }
     app.tables.set(ready.tables);
     let mut open = app.sources.open.lock().await;
-    let gone: Vec<SocketAddr> = open.keys().filter(|a| ready.sources.iter().all(|s| s.listen != **a)).copied().collect();
-    for address in gone {
-        if let Some(source) = open.remove(&address) {
+    let taken_over = |port: &Port| ready.sockets.iter().any(|(p, _)| p == port);
+    let gone: Vec<Port> = open.keys().filter(|port| taken_over(port) || ready.sources.iter().all(|s| port_of(s) != **port)).copied().collect();
+    for port in gone {
+        if let Some(source) = open.remove(&port) {
             // Its requests end in their own time.
             source.stop.cancel();
         }
     }
     for settings in &ready.sources {
-        if let Some(known) = open.get(&settings.listen) {
+        if let Some(known) = open.get(&port_of(settings)) {
             known.settings.store(Arc::new(settings.clone()));
         }
     }
-    for (address, listener) in ready.listeners {
-        let Some(settings) = ready.sources.iter().find(|s| s.listen == address) else { continue };
+    app.sources.forget_all_but(&ready.sources.iter().map(|s| s.name.clone()).collect::<Vec<_>>());
+    for (port, socket) in ready.sockets {
+        let Some(settings) = ready.sources.iter().find(|s| port_of(s) == port) else { continue };
+        let heard = app.sources.heard(&settings.name);
         let settings = Arc::new(ArcSwap::from_pointee(settings.clone()));
         let stop = CancellationToken::new();
         let sink = Arc::new(PlanSink::new(Arc::clone(app)));
-        let serving = rockrose_intake::serve(Arc::clone(&settings), listener, sink, Arc::clone(&app.sources.budget), stop.clone().cancelled_owned());
+        let Ok(own) = socket.again() else {
+            tracing::error!(address = %port.0, "a source cannot listen: there are too many open files");
+            continue;
+        };
+        let serving = rockrose_intake::serve(Arc::clone(&settings), own, sink, Arc::clone(&app.sources.budget), heard, stop.clone().cancelled_owned());
         let task = tokio::spawn(async move {
             if let Err(e) = serving.await {
-                tracing::error!(%address, error = %e, "a source stopped listening");
+                tracing::error!(address = %port.0, error = %e, "a source stopped listening");
             }
         });
-        open.insert(address, OpenSource { settings, stop, task });
+        open.insert(port, OpenSource { settings, socket, stop, task });
     }
     drop(open);
     app.engine.set_workers(ready.workers, &app.spool, CHANGE_PATIENCE).await;

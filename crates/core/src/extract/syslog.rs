@@ -245,7 +245,10 @@ mod tests {
         assert_eq!(event, whole);
         // The older writing is in the sender's own time.
         let event = read(b"<13>Nov 23 10:59:58 gate-4 sshd[9]: closed");
-        assert_eq!((&event["time"], &event["app"], &event["process"], &event["message"]), (&json!("2026-11-23T09:59:58Z"), &json!("sshd"), &json!("9"), &json!("closed")));
+        assert_eq!(
+            (&event["time"], &event["app"], &event["process"], &event["message"]),
+            (&json!("2026-11-23T09:59:58Z"), &json!("sshd"), &json!("9"), &json!("closed"))
+        );
         assert_eq!(event.get("syslog.broken"), None);
     }
 

@@ -138,6 +138,16 @@ pub struct Network {
 }
 
 impl Network {
+    /// Reads an address, or one and a prefix length.
+    #[must_use]
+    pub fn read(text: &str) -> Option<Network> {
+        let (address, prefix) = text.split_once('/').map_or((text, None), |(a, p)| (a, Some(p)));
+        let base: IpAddr = address.parse().ok()?;
+        let most = if base.is_ipv4() { 32 } else { 128 };
+        let prefix = prefix.map_or(Some(most), |p| p.parse().ok().filter(|p| *p <= most))?;
+        Some(Network { base, prefix })
+    }
+
     /// Whether `address` lies in it. An IPv4 address written as IPv6 (`::ffff:…`) counts as IPv4.
     #[must_use]
     pub fn contains(&self, address: IpAddr) -> bool {

@@ -54,7 +54,8 @@ const fn only(kinds: &'static [&'static str], k: Key) -> Key {
     Key { kinds, ..k }
 }
 
-pub(super) const SOURCE_KINDS: &[&str] = &["http"];
+pub(super) const SOURCE_KINDS: &[&str] = &["http", "otlp", "syslog", "tcp"];
+pub(super) const OVER: &[&str] = &["tcp", "udp"];
 pub(super) const DESTINATION_KINDS: &[&str] = &["file", "http", "otlp", "syslog", "archive", "discard"];
 pub(super) const BODY_FORMS: &[&str] = &["json lines", "json array", "cloudevents"];
 pub(super) const TRANSPORTS: &[&str] = &["http", "http json", "grpc"];
@@ -66,6 +67,9 @@ pub(super) const OBJECTS: &[&str] = &["json lines", "parquet"];
 pub(super) const KEPT: &[&str] = &["as shaped", "as received"];
 pub(super) const PERIODS: &[&str] = &["hour", "day"];
 pub(super) const SPREADS: &[&str] = &["first that answers", "in turn"];
+
+/// Sources that are sent requests.
+const REQUESTS: &[&str] = &["http", "otlp"];
 
 /// Destinations at the other end of a network.
 const NETWORK: &[&str] = &["http", "otlp", "syslog"];
@@ -85,17 +89,33 @@ pub(super) const TOP: &[(&str, &str)] = &[
 pub(super) const SOURCE: &[Key] = &[
     needed("kind", Shape::Word(SOURCE_KINDS), "The protocol it speaks."),
     needed("listen", Shape::Address, "The address it listens on."),
-    key(
-        "key",
-        Shape::Secret,
-        "The key senders must show, as a bearer token or as the last part of the URL's path. Needed unless `listen` is a loopback address.",
+    only(
+        &["syslog"],
+        key("over", Shape::Word(OVER), "`tcp` (messages after their lengths, or lines) or `udp`. Both at once if left out; only `tcp` with a certificate."),
     ),
+    only(&["syslog"], key("zone", Shape::Text, "The time zone of times that name none, as in \"Europe/Berlin\" or \"+01:00\". UTC if left out.")),
+    only(
+        REQUESTS,
+        key(
+            "key",
+            Shape::Secret,
+            "The key senders must show, as a bearer token or, to `http`, as the last part of the URL's path. Needed unless `listen` is a loopback address, or `client_ca` is given.",
+        ),
+    ),
+    key("allow", Shape::Texts, "The networks that senders may come from, as in \"192.0.2.0/24\". From anywhere, if left out."),
+    key(
+        "certificate",
+        Shape::Text,
+        "A file with the certificate (PEM) that is shown to senders, with `certificate_key`. Connections must then be made over TLS.",
+    ),
+    key("certificate_key", Shape::Text, "The file with its private key (PEM)."),
+    key("client_ca", Shape::Text, "A file with certificates of authorities (PEM): senders must show a certificate of one of them."),
     key("on_arrival", Shape::Steps, "Steps done to every event that arrives."),
-    key("max_body", Shape::Size, "Largest body that is read, as sent. 16 MB if left out."),
-    key("max_unpacked", Shape::Size, "Largest body after decompression. 64 MB if left out."),
+    only(REQUESTS, key("max_body", Shape::Size, "Largest body that is read, as sent. 16 MB if left out.")),
+    only(REQUESTS, key("max_unpacked", Shape::Size, "Largest body after decompression. 64 MB if left out.")),
     key("max_event", Shape::Size, "Largest single event. 256 KB if left out."),
     key("compress", Shape::Word(WAITING), "How its events are compressed while they wait for their destinations. `zstd` if left out."),
-    key("max_requests", Shape::Count, "Most requests that are worked on at once. 64 if left out."),
+    only(REQUESTS, key("max_requests", Shape::Count, "Most requests that are worked on at once. 64 if left out.")),
 ];
 
 pub(super) const DESTINATION: &[Key] = &[

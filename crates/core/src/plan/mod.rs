@@ -14,7 +14,7 @@ mod report;
 mod schema;
 
 pub use canonical::canonical;
-pub use check::{CheckedPlan, Gate, Route, SecretName, Source, TableFile, TableKind, is_name};
+pub use check::{CheckedPlan, Gate, Route, SecretName, Source, SourceCertificates, SourceKind, TableFile, TableKind, is_name};
 pub use destination::{
     ArchiveDestination, BodyForm, Destination, DestinationKind, FileDestination, Forward, HeaderText, HttpDestination, Layout, Objects, OtlpDestination,
     Packing, Period, Place, Price, SignIn, SyslogDestination, SyslogTransport, TlsFiles, WhenFull,

@@ -89,7 +89,7 @@ async fn take_records(State(shared): State<Arc<Shared>>, headers: HeaderMap, bod
     }
     let body = unpacked(&headers, &body)?;
     let in_json = headers.get(header::CONTENT_TYPE).is_some_and(|v| v.as_bytes().starts_with(b"application/json"));
-    let request: Option<ExportLogsServiceRequest> = if in_json { serde_json::from_slice(&body).ok() } else { ExportLogsServiceRequest::decode(&body[..]).ok() };
+    let request = if in_json { from_json(&body).ok() } else { ExportLogsServiceRequest::decode(&body[..]).ok() };
     let request = request.ok_or((StatusCode::BAD_REQUEST, "no OTLP request"))?;
     let lines = to_lines(&request, MAX_BODY).map_err(|_| (StatusCode::PAYLOAD_TOO_LARGE, "too much at once"))?;
     if shared.refuses(&lines) {

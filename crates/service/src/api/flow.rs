@@ -81,7 +81,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
     let waiting = app.spool.waiting();
     let sources = plan.sources.iter().map(|s| FlowSource {
         name: s.name.clone(),
-        kind: "http".into(),
+        kind: s.kind.word().into(),
         listen: s.listen.to_string(),
         keyed: s.key.is_some(),
         received: book.gauge(Place::Source, &s.name, Measure::Received),

@@ -12,6 +12,9 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::sync::{Notify, oneshot};
 
+mod otlp;
+mod streams;
+
 use super::*;
 
 /// A sink that keeps what it is handed, and can be told to hold on or to refuse.
@@ -40,26 +43,41 @@ impl Sink for Kept {
 
 struct Source {
     address: SocketAddr,
-    settings: Arc<ArcSwap<HttpSource>>,
+    settings: Arc<ArcSwap<SourceSettings>>,
     sink: Arc<Kept>,
+    heard: Arc<Heard>,
     stop: Option<oneshot::Sender<()>>,
     task: tokio::task::JoinHandle<std::io::Result<()>>,
 }
 
-async fn source(change: impl FnOnce(&mut HttpSource)) -> Source {
-    let mut settings =
-        HttpSource { name: "quays".into(), listen: "127.0.0.1:0".parse().unwrap(), key: None, max_body: 10_000, max_unpacked: 50_000, max_requests: 2 };
+fn settings(speaks: Speaks) -> SourceSettings {
+    SourceSettings {
+        name: "quays".into(),
+        speaks,
+        listen: "127.0.0.1:0".parse().unwrap(),
+        key: None,
+        allow: Vec::new(),
+        certificates: None,
+        max_body: 10_000,
+        max_unpacked: 50_000,
+        max_event: 5_000,
+        max_requests: 2,
+    }
+}
+
+async fn source(change: impl FnOnce(&mut SourceSettings)) -> Source {
+    let mut settings = settings(Speaks::Http);
     change(&mut settings);
-    let listener = settings.bind().await.unwrap();
-    let address = listener.address().unwrap();
+    let socket = Socket::open(&settings).unwrap();
+    let address = socket.address().unwrap();
     let settings = Arc::new(ArcSwap::from_pointee(settings));
-    let sink = Arc::new(Kept::default());
+    let (sink, heard) = (Arc::new(Kept::default()), Arc::new(Heard::default()));
     let (stop, stopped) = oneshot::channel::<()>();
     let ended = async move {
         let _ = stopped.await;
     };
-    let task = tokio::spawn(serve(Arc::clone(&settings), listener, Arc::clone(&sink), Arc::default(), ended));
-    Source { address, settings, sink, stop: Some(stop), task }
+    let task = tokio::spawn(serve(Arc::clone(&settings), socket, Arc::clone(&sink), Arc::default(), Arc::clone(&heard), ended));
+    Source { address, settings, sink, heard, stop: Some(stop), task }
 }
 
 struct Answer {
@@ -187,7 +205,7 @@ async fn the_key_is_asked_for_in_either_place() {
     }
     assert_eq!(format!("{:?}", s.settings.load().key), "Some(SourceKey(…))");
     // Settings are exchanged under the running listener.
-    s.settings.store(Arc::new(HttpSource { key: None, name: "gates".into(), ..HttpSource::clone(&s.settings.load()) }));
+    s.settings.store(Arc::new(SourceSettings { key: None, name: "gates".into(), ..SourceSettings::clone(&s.settings.load()) }));
     assert_eq!(exchange(s.address, &post("/in", "", b"x")).await.status, 200);
     assert_eq!(s.sink.bodies.lock().unwrap().last().unwrap().0, "gates");
     assert_eq!(exchange(s.address, &post("/in/tern", "", b"x")).await.status, 404);

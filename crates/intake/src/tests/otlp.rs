@@ -1,0 +1,103 @@
+//! The OTLP source, over gRPC and over HTTP in both writings, at one address.
+
+use rockrose_otlp::collector::logs_service_client::LogsServiceClient;
+use rockrose_otlp::collector::{ExportLogsServiceRequest, ExportLogsServiceResponse};
+use rockrose_otlp::{Message, to_request};
+use tonic::codec::CompressionEncoding;
+use tonic_types::StatusExt;
+
+use super::*;
+
+fn request(range: std::ops::Range<u32>) -> ExportLogsServiceRequest {
+    let lines: String = range.map(|n| format!("{{\"n\":{n},\"message\":\"gate {n}\",\"resource\":{{\"service.name\":\"boarding\"}}}}\n")).collect();
+    to_request(lines.as_bytes(), 0)
+}
+
+async fn client(s: &Source) -> LogsServiceClient<tonic::transport::Channel> {
+    LogsServiceClient::connect(format!("http://{}", s.address)).await.unwrap()
+}
+
+fn lines(s: &Source) -> Vec<Value> {
+    let bodies = s.sink.bodies.lock().unwrap();
+    bodies.iter().flat_map(|(_, b, _)| b.split(|b| *b == b'\n')).filter(|l| !l.is_empty()).map(|l| serde_json::from_slice(l).unwrap()).collect()
+}
+
+/// Sends raw bytes and reads the answer's status, content type and body.
+async fn raw(s: &Source, kind: &str, more: &str, body: &[u8]) -> (u16, String, Vec<u8>) {
+    let mut stream = TcpStream::connect(s.address).await.unwrap();
+    let _ = stream.write_all(&post("/v1/logs", &format!("content-type: {kind}\r\n{more}"), body)).await;
+    let mut bytes = Vec::new();
+    let _ = stream.read_to_end(&mut bytes).await;
+    let end = bytes.windows(4).position(|w| w == b"\r\n\r\n").unwrap();
+    let head = String::from_utf8_lossy(&bytes[..end]).to_lowercase();
+    let status = head.split(' ').nth(1).unwrap().parse().unwrap();
+    let kind = head.lines().find_map(|l| l.strip_prefix("content-type: ")).unwrap_or_default().to_owned();
+    (status, kind, bytes[end + 4..].to_vec())
+}
+
+#[tokio::test]
+async fn records_come_over_grpc_packed_or_not() {
+    let s = source(|x| (x.speaks, x.key) = (Speaks::Otlp, Some(SourceKey::new("tern".into())))).await;
+    let show = |request| {
+        let mut request = tonic::Request::new(request);
+        request.metadata_mut().insert("authorization", "Bearer tern".parse().unwrap());
+        request
+    };
+    let plain = client(&s).await;
+    for client in [plain.clone(), plain.clone().send_compressed(CompressionEncoding::Gzip), plain.clone().send_compressed(CompressionEncoding::Zstd)] {
+        let answer = client.clone().export(show(request(0..20))).await.unwrap().into_inner();
+        assert_eq!(answer, ExportLogsServiceResponse::default());
+    }
+    let all = lines(&s);
+    assert_eq!((all.len(), &all[7]["n"], &all[7]["resource"]["service.name"]), (60, &7.into(), &"boarding".into()));
+    // Without the key, and with more than it takes at once.
+    let refused = plain.clone().export(request(0..1)).await.unwrap_err();
+    assert_eq!(refused.code(), tonic::Code::Unauthenticated);
+    let large = plain.clone().export(show(request(0..2_000))).await.unwrap_err();
+    assert!(matches!(large.code(), tonic::Code::OutOfRange | tonic::Code::ResourceExhausted), "{large}");
+    // No room: it is told when to come back.
+    s.sink.refusing.store(true, Ordering::SeqCst);
+    let full = plain.clone().export(show(request(0..1))).await.unwrap_err();
+    assert_eq!((full.code(), full.get_details_retry_info().and_then(|i| i.retry_delay)), (tonic::Code::Unavailable, Some(Duration::from_secs(5))));
+    let told: Vec<Wrong> = s.heard.get().troubles.iter().map(|t| t.what).collect();
+    assert!(told.contains(&Wrong::Key) && told.contains(&Wrong::PushedBack), "{told:?}");
+    assert!(s.heard.get().last_from.is_some());
+    assert_eq!(lines(&s).len(), 60);
+}
+
+#[tokio::test]
+async fn records_come_over_http_in_both_writings() {
+    let s = source(|x| x.speaks = Speaks::Otlp).await;
+    let protobuf = request(0..20).encode_to_vec();
+    let (status, kind, answer) = raw(&s, "application/x-protobuf", "", &protobuf).await;
+    assert_eq!((status, kind.as_str(), answer.len()), (200, "application/x-protobuf", 0));
+    let gzip = {
+        let mut e = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
+        std::io::Write::write_all(&mut e, &protobuf).unwrap();
+        e.finish().unwrap()
+    };
+    assert_eq!(raw(&s, "application/x-protobuf", "content-encoding: gzip\r\n", &gzip).await.0, 200);
+    let json = serde_json::to_vec(&request(0..20)).unwrap();
+    let (status, _, answer) = raw(&s, "application/json; charset=utf-8", "", &json).await;
+    assert_eq!(status, 200);
+    assert!(serde_json::from_slice::<Value>(&answer).unwrap().is_object());
+    assert_eq!(lines(&s).len(), 60);
+    assert_eq!(lines(&s)[0], lines(&s)[40], "the same however it is written");
+}
+
+#[tokio::test]
+async fn what_is_no_request_is_said_in_the_writing_it_came_in() {
+    let s = source(|x| x.speaks = Speaks::Otlp).await;
+    let (status, kind, answer) = raw(&s, "application/x-protobuf", "", &[0xff; 20]).await;
+    assert_eq!((status, kind.as_str()), (400, "application/x-protobuf"));
+    assert_eq!(tonic_types::Status::decode(&answer[..]).unwrap().code, tonic::Code::InvalidArgument as i32);
+    let (status, _, answer) = raw(&s, "application/json", "", b"{\"resource_spans\":[]}").await;
+    assert!(status == 400 && String::from_utf8_lossy(&answer).contains("resourceLogs"));
+    assert_eq!(raw(&s, "text/plain", "", b"words").await.0, 415);
+    assert_eq!(raw(&s, "application/json", "", b"{\"resourceLogs\":[]}").await.0, 200, "nothing is something that can be sent");
+    // Another signal.
+    let answer = exchange(s.address, &post("/v1/traces", "content-type: application/json\r\n", b"{}")).await;
+    assert_eq!(answer.status, 404);
+    assert!(s.heard.get().troubles.iter().any(|t| t.what == Wrong::Format && t.says.contains("only logs")), "{:?}", s.heard.get());
+    assert!(lines(&s).is_empty());
+}
