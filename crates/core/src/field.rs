@@ -28,6 +28,11 @@ pub fn names_of(view: &str) -> &'static [&'static str] {
     VIEWS.iter().find(|(name, _)| *name == view).map_or(&[], |(_, names)| names)
 }
 
+/// The member that holds what an event shared with its batch, where its protocol has such a thing.
+pub const RESOURCE: &str = "resource";
+/// How names of fields in it begin.
+pub(crate) const IN_RESOURCE: &str = "resource.";
+
 /// The field in which a sampled event carries how many events it stands for.
 pub const WEIGHT: &str = "sampled.weight";
 
@@ -63,8 +68,18 @@ impl Path {
         self.segments == ["severity"]
     }
 
-    /// The places this path may stand in, best first, each a list of member names from the top.
-    fn places(&self) -> Vec<Vec<String>> {
+    /// The places this path may stand in, best first, each a list of member names from the top; with `in_resource`, also within what an event shared with its batch.
+    fn places(&self, in_resource: bool) -> Vec<Vec<String>> {
+        let mut places = self.own_places();
+        let view = VIEWS.iter().any(|(name, _)| self.segments == [*name]);
+        if in_resource && !view && self.segments[0] != RESOURCE {
+            let within: Vec<Vec<String>> = places.iter().map(|place| [&[RESOURCE.to_owned()], &place[..]].concat()).collect();
+            places.extend(within);
+        }
+        places
+    }
+
+    fn own_places(&self) -> Vec<Vec<String>> {
         if let [only] = self.segments.as_slice() {
             let usual = VIEWS.iter().find(|(view, _)| view == only).map(|(_, names)| *names);
             return match usual {
@@ -136,6 +151,8 @@ pub struct FieldTable {
     places: Vec<Vec<u16>>,
     /// Drawn anew with every field that is added.
     stamp: u64,
+    /// Fields are looked for in what events shared with their batch as well.
+    in_resource: bool,
 }
 
 impl FieldTable {
@@ -144,6 +161,17 @@ impl FieldTable {
     pub fn none() -> &'static FieldTable {
         static NONE: LazyLock<FieldTable> = LazyLock::new(FieldTable::default);
         &NONE
+    }
+
+    /// A table whose fields are looked for in [`RESOURCE`] as well, behind their other places.
+    #[must_use]
+    pub fn with_resource() -> FieldTable {
+        FieldTable { in_resource: true, ..FieldTable::default() }
+    }
+
+    /// Whether fields are looked for in [`RESOURCE`] as well.
+    pub(crate) fn in_resource(&self) -> bool {
+        self.in_resource
     }
 
     /// Adds a path (once) and returns its field.
@@ -156,7 +184,7 @@ impl FieldTable {
         }
         static STAMPS: AtomicU64 = AtomicU64::new(1);
         self.stamp = STAMPS.fetch_add(1, Ordering::Relaxed);
-        let places = path.places().iter().map(|place| self.slot(place)).collect();
+        let places = path.places(self.in_resource).iter().map(|place| self.slot(place)).collect();
         let mut name = Vec::new();
         crate::json::quote(path.flat().as_bytes(), &mut name);
         name.push(b':');

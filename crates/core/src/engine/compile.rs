@@ -18,7 +18,7 @@ use crate::extract::Extractor;
 use crate::field::{FieldId, FieldTable, Path, WEIGHT};
 use crate::json;
 use crate::lang::{self, Conversion, Literal, Rate, Renaming, Selector, Step, TimeForm, Value, What};
-use crate::plan::{CheckedPlan, Gate};
+use crate::plan::{CheckedPlan, Gate, SourceKind};
 use crate::redact::HashKey;
 use crate::sample::Sampler;
 use crate::table::TableSlot;
@@ -129,7 +129,10 @@ impl CompiledPlan {
     /// The same, with what its steps ask beyond the events.
     #[must_use]
     pub fn within(plan: &CheckedPlan, key: HashKey, surroundings: &Surroundings) -> CompiledPlan {
-        let mut c = Compiler { plan, surroundings, windows: 0, sets: HashMap::new(), fields: FieldTable::default(), tests: Tests::default() };
+        // Only where events can have one is it looked at.
+        let shared = plan.sources.iter().any(|s| s.kind == SourceKind::Otlp);
+        let fields = if shared { FieldTable::with_resource() } else { FieldTable::default() };
+        let mut c = Compiler { plan, surroundings, windows: 0, sets: HashMap::new(), fields, tests: Tests::default() };
         let numbers: HashMap<&str, usize> = plan.destinations.iter().enumerate().map(|(i, d)| (d.name.as_str(), i)).collect();
         // In the order of an event's way, so that windows are numbered in it.
         let node = surroundings.node.as_str();
@@ -218,7 +221,7 @@ impl CompiledPlan {
     /// Whether one event, given as JSON, meets `condition`. For looking at single events; a plan's own conditions are compiled once.
     #[must_use]
     pub fn matcher(condition: &lang::Condition) -> Matcher {
-        let (mut fields, mut tests) = (FieldTable::default(), Tests::default());
+        let (mut fields, mut tests) = (FieldTable::with_resource(), Tests::default());
         let expression = tests.compile(condition, &mut fields);
         Matcher { fields, tests, expression }
     }

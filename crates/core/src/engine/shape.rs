@@ -3,7 +3,7 @@
 use super::compile::CompiledPlan;
 use super::steps::{Buffers, Effect, Passage};
 use super::work::{Fate, Work};
-use crate::field::{FieldId, WEIGHT};
+use crate::field::{FieldId, IN_RESOURCE, RESOURCE, WEIGHT};
 use crate::json;
 
 /// Fields that a step names.
@@ -73,11 +73,13 @@ impl Passage<'_> {
 
     pub(super) fn remove(&mut self, plan: &CompiledPlan, chosen: &[Chosen]) -> Effect {
         let meant = self.named(plan, chosen);
+        let shared = plan.fields.in_resource();
         let gone = self.own_if(plan, |work| {
             work.filter(&plan.fields, &|n| {
-                if meant.is(n) {
+                let within = n.strip_prefix(IN_RESOURCE).filter(|_| shared);
+                if meant.is(n) || within.is_some_and(|n| meant.is(n)) {
                     Fate::Drop
-                } else if meant.is_below(n) {
+                } else if meant.is_below(n) || shared && n == RESOURCE || within.is_some_and(|n| meant.is_below(n)) {
                     Fate::Descend
                 } else {
                     Fate::Keep
@@ -89,11 +91,13 @@ impl Passage<'_> {
 
     pub(super) fn retain(&mut self, plan: &CompiledPlan, chosen: &[Chosen]) -> Effect {
         let meant = self.named(plan, chosen);
+        let shared = plan.fields.in_resource();
         let gone = self.own_if(plan, |work| {
             work.filter(&plan.fields, &|n| {
-                if n == WEIGHT || meant.is(n) {
+                let within = n.strip_prefix(IN_RESOURCE).filter(|_| shared);
+                if n == WEIGHT || meant.is(n) || within.is_some_and(|n| meant.is(n)) {
                     Fate::Keep
-                } else if n == "sampled" || meant.is_below(n) {
+                } else if n == "sampled" || meant.is_below(n) || shared && n == RESOURCE || within.is_some_and(|n| meant.is_below(n)) {
                     Fate::DescendOrDrop
                 } else {
                     Fate::Drop

@@ -426,3 +426,25 @@ fn an_archive_keeps_what_was_received_and_others_what_was_shaped() {
     let released = plan.release(NOW, true, &mut Scratch::default());
     assert_eq!(arrived(&released[0].1, "r", "v"), ["{\"a\":5,\"x\":1}"]);
 }
+
+#[test]
+fn fields_are_found_in_what_an_event_shared_with_its_batch() {
+    let text = |kind: &str| {
+        format!(
+            "[source.s]\nkind = '{kind}'\nlisten = '127.0.0.1:1'\n[destination.d]\nkind = 'discard'\n[[route]]\nname = 'r'\nwhen = 'service.name = \"boarding\" and host.name = \"g4\" and n = 1'\n\
+             do = ['set service.name = \"gates\"', 'redact host.name', 'remove pod']\nto = ['d']\n"
+        )
+    };
+    let event = r#"{"n":1,"resource":{"service.name":"boarding","host":{"name":"g4"},"pod":7,"n":2}}"#;
+    let outcome = run(&plan(&text("otlp")), event);
+    assert_eq!(arrived(&outcome, "r", "d"), [r#"{"n":1,"resource":{"service.name":"gates","host":{"name":"***"},"n":2}}"#]);
+    let only = text("otlp").replace("'remove pod'", "'retain n, host.name'");
+    assert_eq!(arrived(&run(&plan(&only), event), "r", "d"), [r#"{"n":1,"resource":{"host":{"name":"***"},"n":2}}"#]);
+    let only = text("otlp").replace("'remove pod'", "'rename pod to vessel'");
+    assert!(arrived(&run(&plan(&only), event), "r", "d")[0].ends_with(r#"{"name":"***"},"n":2},"vessel":7}"#));
+    // What stands in the event itself comes first.
+    let outcome = run(&plan(&text("otlp")), r#"{"n":1,"service.name":"other","resource":{"service.name":"boarding","host.name":"g4"}}"#);
+    assert!(arrived(&outcome, "r", "d").is_empty());
+    // Where no source has such a thing, a member of that name is one as any other.
+    assert!(arrived(&run(&plan(&text("http")), event), "r", "d").is_empty());
+}

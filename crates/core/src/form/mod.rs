@@ -43,7 +43,7 @@ struct Asked {
 impl Asked {
     /// For the fields of these names, each a path with dots or a view.
     fn new(names: &[&str]) -> Asked {
-        let mut table = FieldTable::default();
+        let mut table = FieldTable::with_resource();
         let fields = names.iter().map(|name| table.want(&Path::of(name.split('.').map(str::to_owned).collect()))).collect();
         Asked { table, fields, slots: Vec::new(), scratch: Vec::new() }
     }
