@@ -9,6 +9,7 @@ export type FlowSource = Schemas["FlowSource"];
 export type FlowRoute = Schemas["FlowRoute"];
 export type FlowStep = Schemas["FlowStep"];
 export type FlowDestination = Schemas["FlowDestination"];
+export type Source = Schemas["Source"];
 export type Gauge = Schemas["Gauge"];
 export type Status = Schemas["Status"];
 export type LedgerAnswer = Schemas["LedgerAnswer"];
@@ -53,6 +54,11 @@ function useAnswer<T>(path: string, every: number | false) {
 /** What passes through the plan, once a second unless frozen. */
 export function useFlow(frozen: boolean) {
   return useAnswer<Flow>("/api/v1/flow", frozen ? false : 1000);
+}
+
+/** What the sources have heard. */
+export function useSources() {
+  return useAnswer<Source[]>("/api/v1/sources", 3000);
 }
 
 export function useStatus() {

@@ -4,8 +4,9 @@ import { useEffect } from "react";
 import { Minutes } from "../../parts/Minutes";
 import { Tail } from "../../parts/Tail";
 import { Operate } from "./Operate";
+import { Senders } from "./Senders";
 
-export function Drawer({ point, close }: { point: string; close: () => void }) {
+export function Drawer({ point, now, close }: { point: string; now: number; close: () => void }) {
   useEffect(() => {
     const listen = (e: KeyboardEvent) => {
       if (e.key === "Escape" && !e.defaultPrevented) close();
@@ -29,6 +30,7 @@ export function Drawer({ point, close }: { point: string; close: () => void }) {
             </button>
           </div>
           {place === "destination" && <Operate key={name} name={name} />}
+          {place === "source" && <Senders key={name} name={name} now={now} />}
           <div className="grid min-h-0 flex-1 grid-cols-[1fr_minmax(14rem,24rem)] gap-6 max-md:grid-cols-1">
             <div className="flex min-h-0 min-w-0 flex-col">
               <Tail key={point} point={point} what={what} />

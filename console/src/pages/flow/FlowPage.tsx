@@ -102,7 +102,7 @@ export function FlowPage() {
           ))}
         </Column>
       </div>
-      {at !== null && <Drawer point={at} close={() => choose(null)} />}
+      {at !== null && <Drawer point={at} now={flow.now_ms} close={() => choose(null)} />}
     </>
   );
 }

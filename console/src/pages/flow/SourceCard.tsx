@@ -16,12 +16,16 @@ export function SourceCard({ source, chosen, choose }: { source: FlowSource; cho
       </div>
       <div className="flex items-baseline justify-between gap-2 text-sm text-soft">
         <span className="font-mono text-xs" title={source.keyed ? "senders must show a key" : "open to senders on this machine"}>
-          {source.listen}
+          {source.kind} {source.listen}
           {source.keyed ? " · key" : ""}
         </span>
         <ByteRate gauge={source.received} />
       </div>
-      {source.received.events === 0 && <p className="mt-1 text-sm text-waits">Nothing has arrived yet. POST events to http://{source.listen}/in</p>}
+      {source.state !== "flowing" && (
+        <p className={`mt-1 text-sm ${source.state === "troubled" ? "text-fails" : "text-waits"}`}>
+          <span aria-hidden="true">{source.state === "troubled" ? "▲" : "○"}</span> {source.says}
+        </p>
+      )}
       {source.steps.map((s) => (
         <p key={s.position} className="mt-1.5 border-t border-line pt-1.5">
           <Sentence text={s.sentence} />

@@ -14,4 +14,5 @@ mod plan;
 mod queues;
 mod secrecy;
 mod sites;
+mod sources;
 mod windows;

@@ -9,6 +9,7 @@ pub(crate) mod quarantine;
 pub(crate) mod secret;
 pub(crate) mod send;
 pub(crate) mod serve;
+pub(crate) mod source;
 pub(crate) mod standin;
 pub(crate) mod status;
 pub(crate) mod tail;

@@ -69,9 +69,15 @@ impl SyslogReader {
         self.found.clear();
         let whole = read_with(text, &Clock { reader: &self.reader, now_ms }, &mut self.found);
         if whole.is_none() {
-            broken = broken.or(Some("neither RFC 5424 nor RFC 3164"));
             self.found.pairs.retain(|(name, _)| *name != Name::Known(7));
-            self.found.text(7, text);
+            match priority(text, &mut Found::default()) {
+                // A priority and then no header: the rest is the message (RFC 3164, section 4.3.2).
+                Some(at) if at > 0 && !text[at..].starts_with(b"1 ") => self.found.text(7, &text[at..]),
+                _ => {
+                    broken = broken.or(Some("neither RFC 5424 nor RFC 3164"));
+                    self.found.text(7, text);
+                }
+            }
         }
         let start = out.len();
         for (name, value) in &self.found.pairs {
@@ -259,6 +265,8 @@ mod tests {
         assert!(event["message"].as_str().unwrap().starts_with("<165>1") && event["syslog.broken"].is_string());
         assert_eq!(read(b"just words"), json!({"message": "just words", "syslog.broken": "neither RFC 5424 nor RFC 3164"}));
         assert_eq!(read(b"<999>odd")["message"], "<999>odd");
+        // As Python's handler writes them.
+        assert_eq!(read(b"<12>ticket read 7\0"), json!({"facility": "user", "severity": "warning", "message": "ticket read 7"}));
         let event = read(b"<13>Nov 23 10:59:58 gate-4 app: caf\xe9");
         assert_eq!((&event["message"], &event["syslog.broken"], &event["app"]), (&json!("caf\u{fffd}"), &json!("not UTF-8"), &json!("app")));
         assert_eq!(read(b"")["message"], "");

@@ -79,7 +79,10 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
     let book = Book::new(&reading);
     let plan = &running.checked;
     let waiting = app.spool.waiting();
-    let sources = plan.sources.iter().map(|s| FlowSource {
+    let states = plan.sources.iter().map(|s| super::sources::state(&app.sources.heard(&s.name).get(), now));
+    let sources = plan.sources.iter().zip(states).map(|(s, (state, says))| FlowSource {
+        state,
+        says,
         name: s.name.clone(),
         kind: s.kind.word().into(),
         listen: s.listen.to_string(),

@@ -8,6 +8,7 @@ mod ledger;
 mod metrics;
 mod plan;
 mod secrets;
+mod sources;
 mod status;
 mod tail;
 pub(crate) mod types;
@@ -62,6 +63,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::with_openapi(ApiDoc::openapi())
         .routes(routes!(status::status))
         .routes(routes!(flow::flow))
+        .routes(routes!(sources::sources))
         .routes(routes!(plan::running))
         .routes(routes!(plan::check))
         .routes(routes!(plan::revisions, plan::apply))

@@ -99,6 +99,9 @@ pub(crate) struct FlowSource {
     pub(crate) listen: String,
     /// Whether senders must show a key.
     pub(crate) keyed: bool,
+    pub(crate) state: SourceState,
+    /// The same in a sentence.
+    pub(crate) says: String,
     /// Records that came.
     pub(crate) received: Gauge,
     /// Records that could not be read.
@@ -108,6 +111,74 @@ pub(crate) struct FlowSource {
     /// Events that no route took.
     pub(crate) remainder: Gauge,
     pub(crate) steps: Vec<FlowStep>,
+}
+
+/// How a source is doing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(crate) enum SourceState {
+    /// Nothing came since it began to listen.
+    Unheard,
+    /// Events came within the last minutes.
+    Flowing,
+    /// It was heard before, but not lately.
+    Quiet,
+    /// What came last was no event.
+    Troubled,
+}
+
+/// A source: what it has heard, and what is wrong with its senders.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Source {
+    pub(crate) name: String,
+    pub(crate) kind: String,
+    /// Where it listens.
+    pub(crate) listen: String,
+    /// Whether senders must show a key.
+    pub(crate) keyed: bool,
+    /// Whether its connections are made over TLS.
+    pub(crate) safe: bool,
+    pub(crate) state: SourceState,
+    /// The same in a sentence.
+    pub(crate) says: String,
+    /// Events that came since it began to listen.
+    pub(crate) events: u64,
+    /// When the last came, in milliseconds since 1970.
+    pub(crate) last_event_ms: Option<i64>,
+    /// The address it came from.
+    pub(crate) last_from: Option<String>,
+    /// Connections that are open.
+    pub(crate) connections: usize,
+    /// What went wrong, the latest first.
+    pub(crate) troubles: Vec<Trouble>,
+    /// What to paste to send to it.
+    pub(crate) send: Vec<SendLine>,
+}
+
+/// Something that went wrong between a source and its senders.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Trouble {
+    /// What, in a word.
+    pub(crate) what: String,
+    /// In a sentence.
+    pub(crate) says: String,
+    /// What helps.
+    pub(crate) remedy: String,
+    /// The address it came from last.
+    pub(crate) from: Option<String>,
+    /// How often since the source began to listen.
+    pub(crate) times: u64,
+    /// When last, in milliseconds since 1970.
+    pub(crate) last_ms: i64,
+}
+
+/// A line to paste.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SendLine {
+    /// With what.
+    pub(crate) with: String,
+    /// The line. `KEY` and `HOST` stand for what only the operator knows.
+    pub(crate) line: String,
 }
 
 /// A part of a gauge, by where it came from.

@@ -1,0 +1,176 @@
+//! Clients that others wrote, as they are: `logger` in its ways, Python's own handlers, curl. And what is said of a source that hears nothing, or the wrong thing.
+
+use std::io::Write;
+use std::net::TcpStream;
+use std::process::{Command, Stdio};
+
+use crate::harness::{Node, free_ports, lines, post, sum, text, until};
+
+const MANY: usize = 100_000;
+
+fn plan(sources: &str, folder: &std::path::Path) -> String {
+    format!("{sources}\n[destination.vault]\nkind = \"file\"\npath = \"{}/vault.jsonl\"\n[[route]]\nname = \"all\"\nto = [\"vault\"]\n", folder.display())
+}
+
+fn source(name: &str, kind: &str, port: u16, more: &str) -> String {
+    format!("[source.{name}]\nkind = \"{kind}\"\nlisten = \"127.0.0.1:{port}\"\n{more}\n")
+}
+
+/// The numbers at the end of the messages that arrived.
+fn numbers(node: &Node) -> Vec<usize> {
+    let number = |e: &serde_json::Value| e["message"].as_str().and_then(|m| m.rsplit(' ').next()?.parse().ok());
+    lines(&node.path("vault.jsonl")).iter().filter_map(number).collect()
+}
+
+/// How many datagrams a source says were lost.
+fn lost(node: &Node, source: &str) -> usize {
+    let shown = node.json(&["source", "show", source]);
+    let lost = shown["troubles"].as_array().unwrap().iter().filter(|t| t["what"] == "lost");
+    lost.map(|t| t["times"].as_u64().unwrap() as usize).sum()
+}
+
+/// Runs a client with `input`; it must end well.
+fn run(program: &str, args: &[&str], input: &[u8]) {
+    let mut child = Command::new(program).args(args).stdin(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap_or_else(|e| panic!("{program}: {e}"));
+    child.stdin.take().unwrap().write_all(input).unwrap();
+    assert!(child.wait().unwrap().success(), "{program} {args:?}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn logger_sends_in_all_its_ways() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&plan(&source("system", "syslog", port, ""), node.folder.path()));
+    let port = port.to_string();
+    let input: String = (0..MANY).map(|n| format!("ticket read {n}\n")).collect();
+    let mut expected = 0;
+    for framing in [&["--tcp", "--octet-count"][..], &["--tcp"]] {
+        for format in ["--rfc5424", "--rfc3164"] {
+            let args = [framing, &["--server", "127.0.0.1", "--port", &port, format, "--tag", "gates", "--priority", "local3.warning"]].concat();
+            // One of the four in full, the others with a tenth.
+            let much = if expected == 0 { &input[..] } else { &input[..input.match_indices('\n').nth(MANY / 10 - 1).unwrap().0 + 1] };
+            run("logger", &args, much.as_bytes());
+            expected += much.lines().count();
+            until("all are there", async || (numbers(&node).len() >= expected).then_some(())).await;
+        }
+    }
+    let all = numbers(&node);
+    assert_eq!(all.len(), expected);
+    assert!(all[..MANY].iter().enumerate().all(|(i, n)| i == *n), "each once and in order");
+    // Datagrams can be lost, but then it is known how many.
+    let few: String = (0..2_000).map(|n| format!("datagram {n}\n")).collect();
+    run("logger", &["--udp", "--server", "127.0.0.1", "--port", &port, "--rfc5424"], few.as_bytes());
+    until("all came or are counted", async || (numbers(&node).len() + lost(&node, "system") >= expected + 2_000).then_some(())).await;
+    let event = &lines(&node.path("vault.jsonl"))[0];
+    assert_eq!((event["severity"].as_str(), event["facility"].as_str(), event["app"].as_str()), (Some("warning"), Some("local3"), Some("gates")));
+    assert!(event.get("syslog.broken").is_none(), "{event}");
+    assert_eq!(node.json(&["source", "show", "system"])["state"], "flowing");
+    node.balanced();
+    node.stop().await;
+}
+
+/// Sends numbered records by Python's own handlers.
+const HANDLERS: &str = r#"
+import logging, logging.handlers, socket, sys
+way, port, count = sys.argv[1], int(sys.argv[2]), int(sys.argv[3])
+if way == "http":
+    class Handler(logging.handlers.HTTPHandler):
+        def mapLogRecord(self, record):
+            return {"message": record.getMessage(), "level": record.levelname.lower()}
+    handler = Handler("127.0.0.1:%d" % port, "/in", method="POST")
+else:
+    kind = socket.SOCK_STREAM if way == "tcp" else socket.SOCK_DGRAM
+    handler = logging.handlers.SysLogHandler(("127.0.0.1", port), socktype=kind)
+    handler.append_nul = way != "tcp"
+    if way == "tcp":
+        handler.setFormatter(logging.Formatter("python: %(message)s\n"))
+log = logging.getLogger("gates")
+log.setLevel(logging.INFO)
+log.addHandler(handler)
+for n in range(count):
+    log.warning("ticket read %d", n)
+handler.close()
+"#;
+
+#[tokio::test(flavor = "multi_thread")]
+async fn pythons_handlers_and_curl_send_as_they_do() {
+    let [system, web, raw] = free_ports();
+    let mut node = Node::start().await;
+    let sources = [source("system", "syslog", system, ""), source("web", "http", web, ""), source("raw", "tcp", raw, "")].concat();
+    node.apply(&plan(&sources, node.folder.path()));
+    let script = node.write("handlers.py", HANDLERS);
+    run("python3", &[&script, "tcp", &system.to_string(), &MANY.to_string()], b"");
+    until("all are there", async || (numbers(&node).len() >= MANY).then_some(())).await;
+    run("python3", &[&script, "udp", &system.to_string(), "500"], b"");
+    until("datagrams came, or are counted", async || (numbers(&node).len() + lost(&node, "system") >= MANY + 500).then_some(())).await;
+    let unmarked = lines(&node.path("vault.jsonl")).iter().filter(|e| e.get("syslog.broken").is_some()).count();
+    assert_eq!(unmarked, 0, "Python's messages are whole");
+    // Its HTTP handler posts forms: text, whatever is in it.
+    run("python3", &[&script, "http", &web.to_string(), "50"], b"");
+    let from_web = async || (sum(&node.balanced(), "source", "web", "read") == 50).then_some(());
+    until("what was posted came", from_web).await;
+    let url = format!("http://127.0.0.1:{web}/in");
+    let body: String = (0..MANY).map(|n| format!("{{\"message\":\"ticket read {n}\"}}\n")).collect();
+    let file = node.write("events.jsonl", &body);
+    run("curl", &["--silent", "--fail", "--data-binary", &format!("@{file}"), &url], b"");
+    // What is shown to paste does what it says.
+    for (name, with) in [("web", "curl, one event"), ("raw", "bash"), ("system", "logger, TCP")] {
+        let shown = node.json(&["source", "show", name]);
+        let line = shown["send"].as_array().unwrap().iter().find(|l| l["with"] == with).unwrap()["line"].as_str().unwrap().to_owned();
+        let before = shown["events"].as_u64().unwrap();
+        run("bash", &["-c", &line], b"");
+        until(&line, async || (node.json(&["source", "show", name])["events"].as_u64().unwrap() == before + 1).then_some(())).await;
+    }
+    node.drained().await;
+    assert_eq!(lines(&node.path("vault.jsonl")).iter().filter(|e| e["message"] == "hello").count(), 3);
+    assert!(numbers(&node).len() + lost(&node, "system") >= 2 * MANY + 500);
+    node.balanced();
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_source_that_hears_nothing_or_the_wrong_thing_says_why() {
+    let [web, system, otlp] = free_ports();
+    let mut node = Node::start().await;
+    let secret = Command::new(crate::harness::binary())
+        .args(["--config", node.path("data/client.toml").to_str().unwrap(), "secret", "set", "k"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .spawn()
+        .and_then(|mut c| {
+            c.stdin.take().unwrap().write_all(b"sandpiper")?;
+            c.wait()
+        });
+    assert!(secret.unwrap().success());
+    let sources = [
+        source("web", "http", web, "key = { secret = \"k\" }"),
+        source("system", "syslog", system, "over = \"tcp\"\nallow = [\"192.0.2.0/24\"]"),
+        source("records", "otlp", otlp, ""),
+    ];
+    node.apply(&plan(&sources.concat(), node.folder.path()));
+    let shown = |name: &str| node.json(&["source", "show", name]);
+    assert_eq!((shown("web")["state"].as_str(), shown("web")["says"].as_str()), (Some("unheard"), Some("nothing has come yet")));
+    assert_eq!(post(&node.http, web, "{}").await.status(), 401);
+    let _ = TcpStream::connect(("127.0.0.1", system)).unwrap();
+    let answer = node.http.post(format!("http://127.0.0.1:{otlp}/v1/traces")).body("{}").send().await.unwrap();
+    assert_eq!(answer.status(), 404);
+    for (name, what, says) in
+        [("web", "key", "needs its key"), ("system", "address", "127.0.0.1 is none of the addresses"), ("records", "format", "only logs are taken")]
+    {
+        let shown = until(name, async || Some(node.json(&["source", "show", name])).filter(|s| s["state"] == "troubled")).await;
+        assert_eq!(shown["troubles"][0]["what"], what);
+        assert!(shown["says"].as_str().unwrap().contains(says), "{shown}");
+    }
+    let told = text(&node.client(&["source", "show", "web"]).stdout);
+    assert!(told.contains("troubled") && told.contains("Authorization: Bearer KEY") && !told.contains("sandpiper"), "{told}");
+    assert!(text(&node.client(&["source", "list"]).stdout).contains("records"));
+    // Heard at last.
+    let sent = node.http.post(format!("http://127.0.0.1:{web}/in")).bearer_auth("sandpiper").body("{}").send().await.unwrap();
+    assert_eq!(sent.status(), 200);
+    assert_eq!(shown("web")["state"], "flowing");
+    // A port may change what it speaks, or its certificate, without being let go.
+    let swapped = sources.concat().replace("kind = \"otlp\"", "kind = \"http\"");
+    node.apply(&plan(&swapped, node.folder.path()));
+    assert_eq!(post(&node.http, otlp, "{}").await.status(), 200);
+    node.stop().await;
+}
