@@ -249,6 +249,8 @@ enum Command {
     },
     /// Make a link that signs a browser in to the console, once
     Link,
+    /// Why an event goes where it goes: which parts of each route's condition decide, what each step does, where it is sent
+    Why(commands::why::WhyArgs),
     /// Run a stand-in for an outside destination
     Standin(commands::standin::StandinArgs),
     /// Print completions for a shell
@@ -285,7 +287,7 @@ fn main() -> ExitCode {
 
 /// What the allocator is told by, and how soon it gives memory back that is no longer used, in milliseconds: at once would cost a third more processor time, and by itself it
 /// takes a second, in which a load leaves twice as much behind.
-const GIVE_BACK: (&str, &str) = ("MIMALLOC_PURGE_DELAY", "100");
+const GIVE_BACK: (&str, &str) = ("MIMALLOC_PURGE_DELAY", "250");
 
 /// The allocator reads its settings before `main`, so this starts the same program anew, in this process; where that fails, it goes on as it is.
 fn give_memory_back_soon() {
@@ -326,6 +328,7 @@ async fn run(cli: Cli) -> Outcome {
         Command::Destination { command } => commands::destination::destination(&common, command).await,
         Command::Secret { command } => commands::secret::secret(&common, command).await,
         Command::Link => commands::link::link(&common).await,
+        Command::Why(args) => commands::why::why(&common, args).await,
         Command::Standin(args) => commands::standin::standin(args, common.json).await,
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut <Cli as clap::CommandFactory>::command(), "rockrose", &mut std::io::stdout());

@@ -305,7 +305,7 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
             tracing::warn!(error = %e, "what windows held could not be sent on by the plan before");
         }
         windows::take_back(app, &compiled).await;
-        app.engine.run(number, checked, compiled);
+        app.engine.run(number, checked, compiled, surroundings);
     }
     app.tables.set(ready.tables);
     let mut open = app.sources.open.lock().await;

@@ -17,6 +17,8 @@ pub(crate) struct Running {
     pub(crate) revision: i64,
     pub(crate) checked: CheckedPlan,
     pub(crate) compiled: CompiledPlan,
+    /// What its steps ask beyond the events.
+    pub(crate) surroundings: Surroundings,
 }
 
 /// Holds the running plan and the workers.
@@ -42,7 +44,7 @@ impl Engine {
     pub(crate) fn new(key: [u8; 32], paused: Vec<Paused>) -> Engine {
         let key = HashKey::new(key);
         let checked = empty_plan();
-        let running = Running { revision: 0, compiled: CompiledPlan::new(&checked, key.clone()), checked };
+        let running = Running { revision: 0, compiled: CompiledPlan::new(&checked, key.clone()), checked, surroundings: Surroundings::default() };
         Engine {
             running: ArcSwap::from_pointee(running),
             key,
@@ -61,9 +63,14 @@ impl Engine {
         CompiledPlan::within(checked, self.key.clone(), surroundings)
     }
 
+    /// What is redacted `as hash` is hashed with this.
+    pub(crate) fn key(&self) -> HashKey {
+        self.key.clone()
+    }
+
     /// From now on events are processed by this plan. Bodies under way end with the one they began with.
-    pub(crate) fn run(&self, revision: i64, checked: CheckedPlan, compiled: CompiledPlan) {
-        self.running.store(Arc::new(Running { revision, checked, compiled }));
+    pub(crate) fn run(&self, revision: i64, checked: CheckedPlan, compiled: CompiledPlan, surroundings: Surroundings) {
+        self.running.store(Arc::new(Running { revision, checked, compiled, surroundings }));
     }
 
     fn workers(&self) -> std::sync::MutexGuard<'_, BTreeMap<String, Worker>> {

@@ -174,3 +174,35 @@ async fn a_source_that_hears_nothing_or_the_wrong_thing_says_why() {
     assert_eq!(post(&node.http, otlp, "{}").await.status(), 200);
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn why_tells_of_an_event_and_touches_nothing() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    let routes = "[[route]]\nname = \"trouble\"\nwhen = 'gate = 4 and severity >= warn'\ndo = ['limit 1 per minute', 'redact email']\nto = [\"vault\"]\n";
+    node.apply(&(plan(&source("gates", "http", port, ""), node.folder.path()).replace("name = \"all\"", "name = \"all\"\nwhen = 'gate = 5'") + routes));
+    let event = r#"{"gate":4,"level":"error","message":"ann@post.example"}"#;
+    // Asked again and again, a limit is as it was.
+    for _ in 0..3 {
+        let why = node.json(&["why", event]);
+        let trouble = &why["routes"][1];
+        assert_eq!((trouble["taken"].as_bool(), trouble["destinations"][0]["sent"].as_bool()), (Some(true), Some(true)), "{why}");
+    }
+    let told = text(&node.client(&["why", event]).stdout);
+    for line in [
+        "route all does not take it",
+        "fails: gate = 5  (gate is 4)",
+        "holds: severity >= warn  (severity is \"error\")",
+        "changed      redact email",
+        "is sent to vault",
+    ] {
+        assert!(told.contains(line), "{line} in\n{told}");
+    }
+    assert_eq!(node.json(&["ledger"])["rows"].as_array().unwrap().len(), 0, "nothing is counted");
+    // One in quarantine is asked of by its number.
+    assert_eq!(post(&node.http, port, "{\"broken\"\n").await.status(), 200);
+    let number = node.json(&["quarantine"])[0]["id"].to_string();
+    assert!(text(&node.client(&["why", "--quarantined", &number]).stdout).contains("cannot be read"));
+    assert!(!node.client(&["why", "--source", "nowhere", "{}"]).status.success());
+    node.stop().await;
+}

@@ -13,3 +13,4 @@ pub(crate) mod source;
 pub(crate) mod standin;
 pub(crate) mod status;
 pub(crate) mod tail;
+pub(crate) mod why;

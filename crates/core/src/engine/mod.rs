@@ -16,6 +16,7 @@ mod shape;
 mod steps;
 mod test;
 mod value;
+mod why;
 mod window;
 mod work;
 
@@ -25,6 +26,7 @@ pub use passed::PASSED;
 pub use process::{Capture, Entry, MAX_LINES, Outcome, Point, Quarantined, Scratch, Watch, spilled_from};
 pub use selection::Selection;
 pub(crate) use test::ip as address;
+pub use why::{Effect, Part, Passing, RouteWhy, Why, parts, why};
 pub use window::{Held, HeldChange, Stand};
 
 #[cfg(test)]

@@ -12,6 +12,7 @@ mod sources;
 mod status;
 mod tail;
 pub(crate) mod types;
+mod why;
 
 use std::sync::Arc;
 
@@ -78,6 +79,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(destinations::test))
         .routes(routes!(destinations::resend))
         .routes(routes!(tail::tail))
+        .routes(routes!(why::why))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set, secrets::remove))
         .routes(routes!(auth::make_link))

@@ -277,6 +277,85 @@ pub(crate) struct ResendRequest {
     pub(crate) ids: Option<Vec<i64>>,
 }
 
+/// An event, and where it comes.
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct WhyRequest {
+    /// The source.
+    pub(crate) source: String,
+    /// The event as a sender would send it: a JSON object, or a line of text.
+    pub(crate) event: String,
+}
+
+/// Why an event goes where it goes.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Why {
+    pub(crate) source: String,
+    /// Why it cannot be read, if it cannot.
+    pub(crate) unreadable: Option<String>,
+    /// Through its source's steps.
+    pub(crate) arrival: Passage,
+    /// Each route, in the plan's order.
+    pub(crate) routes: Vec<RouteDecision>,
+    /// No route takes it but those of the remainder.
+    pub(crate) remainder: bool,
+}
+
+/// An event through a list of steps.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Passage {
+    pub(crate) steps: Vec<PassageStep>,
+    /// The event behind the last step; nothing, if one removed it or holds it back.
+    pub(crate) after: Option<String>,
+}
+
+/// What a step does to an event.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct PassageStep {
+    pub(crate) sentence: String,
+    /// `nothing`, `changed`, `failed`, `removed`, `held` or `not reached`.
+    pub(crate) effect: String,
+}
+
+/// What a route does with an event.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct RouteDecision {
+    pub(crate) name: String,
+    pub(crate) taken: bool,
+    /// Why not, where its condition is not what decides.
+    pub(crate) because: Option<String>,
+    /// The parts of its condition that decide.
+    pub(crate) parts: Vec<Decision>,
+    pub(crate) passage: Passage,
+    pub(crate) destinations: Vec<SentTo>,
+}
+
+/// A part of a condition.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Decision {
+    pub(crate) sentence: String,
+    pub(crate) holds: bool,
+    /// The fields it asks, as they stand in the event.
+    pub(crate) seen: Vec<Seen>,
+}
+
+/// A field as it stands in an event.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Seen {
+    pub(crate) field: String,
+    /// Its value in JSON; nothing, if it is not there.
+    pub(crate) value: Option<String>,
+}
+
+/// A destination that an event is sent to.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SentTo {
+    pub(crate) name: String,
+    /// Whether it comes that far.
+    pub(crate) sent: bool,
+    /// What is always done there.
+    pub(crate) passage: Passage,
+}
+
 /// A look at a destination, up to the first step that fails.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct Probe {
