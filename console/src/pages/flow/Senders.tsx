@@ -19,12 +19,15 @@ export function Senders({ name, now }: { name: string; now: number }) {
         {source.says}
         {typeof source.last_event_ms === "number" && `; the last event came ${age(now - source.last_event_ms)} ago`}
         {typeof source.last_from === "string" && ` from ${source.last_from}`}
-        {source.connections > 0 && `; ${count(source.connections)} connections`}
+        {source.connections > 0 && (source.connections === 1 ? "; one connection" : `; ${count(source.connections)} connections`)}
       </p>
       {source.troubles.map((t) => (
         <p key={t.what} className="text-fails">
           <span aria-hidden="true">▲</span> {t.says}
-          {typeof t.from === "string" && `, from ${t.from}`} ({count(t.times)} times, last {age(now - t.last_ms)} ago). <span className="text-ink">{t.remedy}</span>
+          {typeof t.from === "string" && `, from ${t.from}`} ({t.times === 1 ? "once" : `${count(t.times)} times, last`} {age(now - t.last_ms)} ago).{" "}
+          <span className="text-ink">
+            {t.remedy.split("`").map((part, i) => (i % 2 === 1 ? <code key={i} className="font-mono text-xs">{part}</code> : part))}
+          </span>
         </p>
       ))}
       <ul className="flex flex-col gap-1" aria-label="To send to it">

@@ -16,7 +16,8 @@ export function SourceCard({ source, chosen, choose }: { source: FlowSource; cho
       </div>
       <div className="flex items-baseline justify-between gap-2 text-sm text-soft">
         <span className="font-mono text-xs" title={source.keyed ? "senders must show a key" : "open to senders on this machine"}>
-          {source.kind} {source.listen}
+          {source.kind === "http" ? "" : `${source.kind} `}
+          {source.listen}
           {source.keyed ? " · key" : ""}
         </span>
         <ByteRate gauge={source.received} />

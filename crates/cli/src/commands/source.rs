@@ -48,10 +48,14 @@ fn show(source: &Value, now: i64) -> Outcome {
         vec!["connections".into(), format::count(source["connections"].as_i64().unwrap_or(0))],
     ];
     for trouble in items(&source["troubles"]) {
-        let from = trouble["from"].as_str().map_or_else(String::new, |from| format!(" from {from}"));
-        let times = format::count(trouble["times"].as_i64().unwrap_or(0));
+        let from = trouble["from"].as_str().map_or_else(String::new, |from| format!(", from {from}"));
         let last = format::age(now - trouble["last_ms"].as_i64().unwrap_or(now));
-        rows.push(vec![paint("wrong", BAD), format!("{}{from} ({times} times, last {last} ago); {}", text(trouble, "says"), text(trouble, "remedy"))]);
+        let often = match trouble["times"].as_i64().unwrap_or(0) {
+            1 => format!("once, {last} ago"),
+            times => format!("{} times, last {last} ago", format::count(times)),
+        };
+        rows.push(vec![paint("wrong", BAD), format!("{}{from} ({often})", text(trouble, "says"))]);
+        rows.push(vec!["what helps".into(), text(trouble, "remedy").to_owned()]);
     }
     let mut blocks = vec![format::table(&[&format!("source {}", text(source, "name")), ""], &[], rows)];
     // Lines to paste stand as they are, never wrapped into columns.
