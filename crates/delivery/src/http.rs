@@ -87,8 +87,33 @@ pub(crate) struct HttpOutlet {
     client: Client,
     settings: HttpSettings,
     headers: HeaderMap,
-    /// The endpoint that is tried first.
+    turns: Turns,
+}
+
+/// Which of several endpoints is asked.
+#[derive(Clone, Copy)]
+pub(crate) struct Turns {
+    /// The one that is tried first.
     current: usize,
+    count: usize,
+    /// Each is used in turn, not only the first that answers.
+    in_turn: bool,
+}
+
+impl Turns {
+    pub(crate) fn new(settings: &HttpSettings) -> Turns {
+        Turns { current: 0, count: settings.endpoints.len(), in_turn: settings.in_turn }
+    }
+
+    /// Their places, the one that is tried first first.
+    pub(crate) fn order(self) -> impl Iterator<Item = usize> {
+        (0..self.count).map(move |turn| (self.current + turn) % self.count)
+    }
+
+    /// The one at this place has answered well.
+    pub(crate) fn took(&mut self, at: usize) {
+        self.current = if self.in_turn { (at + 1) % self.count } else { at };
+    }
 }
 
 impl HttpOutlet {
@@ -128,7 +153,7 @@ impl HttpOutlet {
             Packing::Gzip => headers.insert(CONTENT_ENCODING, HeaderValue::from_static("gzip")),
             Packing::Zstd => headers.insert(CONTENT_ENCODING, HeaderValue::from_static("zstd")),
         };
-        Ok(HttpOutlet { client, settings, headers, current: 0 })
+        Ok(HttpOutlet { client, turns: Turns::new(&settings), settings, headers })
     }
 
     pub(crate) fn max_batch(&self) -> usize {
@@ -142,15 +167,13 @@ impl HttpOutlet {
         let body = written.map_err(|_| Failure::later("packing was interrupted"))?.map_err(|e| Failure::later(format!("packing failed: {e}")))?;
         let body = bytes::Bytes::from(body);
         let mut last = Failure::later("no endpoint is set");
-        let count = self.settings.endpoints.len();
-        for turn in 0..count {
-            let at = (self.current + turn) % count;
+        for at in self.turns.order() {
+            // Only one that cannot be reached passes its turn on; what one says, it says for all.
             match self.post(&self.settings.endpoints[at], body.clone(), events).await {
-                // Only an endpoint that cannot be reached passes its turn on; what one says, it says for all.
                 Err(Reached::No(why)) => last = Failure::later(why),
                 Err(Reached::Yes(failure)) => return Err(failure),
                 Ok(taken) => {
-                    self.current = if self.settings.in_turn { (at + 1) % count } else { at };
+                    self.turns.took(at);
                     return Ok(taken);
                 }
             }

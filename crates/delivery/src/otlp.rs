@@ -15,7 +15,7 @@ use tonic::transport::{Channel, Endpoint, Uri};
 use tonic::{Code, Status};
 use tonic_types::StatusExt;
 
-use crate::http::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached};
+use crate::http::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns};
 use crate::{Failure, Taken, now_ms, tls};
 
 /// What a receiver that took `events` of them says of that.
@@ -67,8 +67,7 @@ pub(crate) struct GrpcOutlet {
     metadata: MetadataMap,
     /// One for each endpoint; they connect when they are first used.
     clients: Vec<LogsServiceClient<Channel>>,
-    /// The endpoint that is tried first.
-    current: usize,
+    turns: Turns,
 }
 
 impl GrpcOutlet {
@@ -89,7 +88,7 @@ impl GrpcOutlet {
             metadata.insert("authorization", secret(authorization, "the token")?);
         }
         let clients = settings.endpoints.iter().map(|endpoint| client(endpoint, &settings)).collect::<Result<_, _>>()?;
-        Ok(GrpcOutlet { settings, metadata, clients, current: 0 })
+        Ok(GrpcOutlet { turns: Turns::new(&settings), settings, metadata, clients })
     }
 
     pub(crate) fn max_batch(&self) -> usize {
@@ -100,14 +99,13 @@ impl GrpcOutlet {
         let written = tokio::task::spawn_blocking(move || to_request(&lines, now_ms())).await;
         let request = written.map_err(|_| Failure::later("writing was interrupted"))?;
         let mut last = Failure::later("no endpoint is set");
-        let count = self.clients.len();
-        for turn in 0..count {
-            let at = (self.current + turn) % count;
+        for at in self.turns.order() {
+            // Only one that cannot be reached passes its turn on; what one says, it says for all.
             match self.export(at, request.clone(), events).await {
                 Err(Reached::No(why)) => last = Failure::later(why),
                 Err(Reached::Yes(failure)) => return Err(failure),
                 Ok(taken) => {
-                    self.current = if self.settings.in_turn { (at + 1) % count } else { at };
+                    self.turns.took(at);
                     return Ok(taken);
                 }
             }

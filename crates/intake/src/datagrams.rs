@@ -11,7 +11,7 @@ use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use crate::stream::until_taken;
-use crate::{Heard, Sink, SourceSettings, Speaks, Wrong};
+use crate::{Heard, Sink, SourceSettings, Speaks, Wrong, now_ms};
 
 /// Largest datagram.
 const MAX_DATAGRAM: usize = 65_536;
@@ -37,7 +37,7 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
             while let Some(Batch { lines, from }) = waiting.recv().await {
                 let count = memchr::memchr_iter(b'\n', &lines).count() as u64;
                 match until_taken(&*sink, &settings.load().name, lines, &heard, Some(&stopping)).await {
-                    Some(receipt) => heard.took(receipt.read, Some(from.ip())),
+                    Some(receipt) => heard.receipt(&receipt, Some(from.ip())),
                     None => heard.wrong_times(Wrong::Lost, count, "datagrams could not be kept", Some(from.ip())),
                 }
             }
@@ -91,10 +91,6 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
         drop(batches);
     };
     tokio::join!(receiving, handing);
-}
-
-fn now_ms() -> i64 {
-    std::time::SystemTime::now().duration_since(std::time::SystemTime::UNIX_EPOCH).map_or(0, |t| t.as_millis() as i64)
 }
 
 /// How many datagrams for one socket the system has let go, as `/proc/net/udp` says.

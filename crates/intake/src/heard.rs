@@ -3,9 +3,10 @@
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
-use std::time::SystemTime;
 
 use serde::Serialize;
+
+use crate::{Receipt, now_ms};
 
 /// Something that went wrong between a source and its senders.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
@@ -69,10 +70,6 @@ pub struct Heard {
     events: AtomicU64,
 }
 
-fn now_ms() -> i64 {
-    SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).map_or(0, |t| t.as_millis() as i64)
-}
-
 impl Heard {
     fn hearing(&self) -> std::sync::MutexGuard<'_, Hearing> {
         self.hearing.lock().unwrap_or_else(PoisonError::into_inner)
@@ -88,13 +85,21 @@ impl Heard {
         hearing
     }
 
-    /// Notes events that were taken.
-    pub(crate) fn took(&self, events: u64, from: Option<IpAddr>) {
+    fn took(&self, events: u64, from: Option<IpAddr>) {
         if events > 0 {
             self.events.fetch_add(events, Ordering::Relaxed);
             let mut hearing = self.hearing();
             hearing.last_event_ms = Some(now_ms());
             hearing.last_from = from.or(hearing.last_from);
+        }
+    }
+
+    /// Notes what became of records that were taken.
+    pub(crate) fn receipt(&self, receipt: &Receipt, from: Option<IpAddr>) {
+        self.took(receipt.read, from);
+        if receipt.quarantined > 0 {
+            let first = receipt.unreadable.first().map_or("", |u| &u.reason);
+            self.wrong_times(Wrong::Unreadable, receipt.quarantined, format!("records that cannot be read: {first}"), from);
         }
     }
 

@@ -120,13 +120,7 @@ pub(crate) fn peer(extensions: &axum::http::Extensions) -> Option<IpAddr> {
 /// Notes what became of a body.
 pub(crate) fn note(heard: &Heard, taken: &Result<Receipt, Problem>, from: Option<IpAddr>) {
     match taken {
-        Ok(receipt) => {
-            heard.took(receipt.read, from);
-            if receipt.quarantined > 0 {
-                let first = receipt.unreadable.first().map_or("", |u| &u.reason);
-                heard.wrong_times(Wrong::Unreadable, receipt.quarantined, format!("records that cannot be read: {first}"), from);
-            }
-        }
+        Ok(receipt) => heard.receipt(receipt, from),
         Err(problem) => {
             let what = match problem.status() {
                 StatusCode::UNAUTHORIZED => Wrong::Key,

@@ -90,6 +90,11 @@ impl Socket {
     }
 }
 
+/// Milliseconds since 1970.
+pub(crate) fn now_ms() -> i64 {
+    std::time::SystemTime::now().duration_since(std::time::SystemTime::UNIX_EPOCH).map_or(0, |t| t.as_millis() as i64)
+}
+
 /// Says what is wrong with the files of a source's certificates, if anything is.
 pub fn check_certificates(settings: &SourceSettings) -> Result<(), String> {
     settings.certificates.as_ref().map_or(Ok(()), |files| tls::acceptor(files, &settings.speaks).map(|_| ()))

@@ -15,7 +15,7 @@ use tokio::time::{Instant, timeout_at};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::{BoundedListener, Heard, Receipt, Sink, SourceSettings, Speaks, Wrong};
+use crate::{BoundedListener, Heard, Receipt, Sink, SourceSettings, Speaks, Wrong, now_ms};
 
 /// Most bytes that are handed on at once.
 const BATCH: usize = 1 << 20;
@@ -112,11 +112,7 @@ impl<S: Sink> Reading<S> {
         }
         match until_taken(&*self.sink, &settings.name, body, &self.heard, Some(&self.stopping)).await {
             Some(receipt) => {
-                self.heard.took(receipt.read, from);
-                if receipt.quarantined > 0 {
-                    let first = receipt.unreadable.first().map_or("", |u| &u.reason);
-                    self.heard.wrong_times(Wrong::Unreadable, receipt.quarantined, format!("records that cannot be read: {first}"), from);
-                }
+                self.heard.receipt(&receipt, from);
                 true
             }
             None => false,
@@ -160,10 +156,6 @@ struct Messages {
 enum PassOver {
     Bytes(usize),
     Line,
-}
-
-fn now_ms() -> i64 {
-    std::time::SystemTime::now().duration_since(std::time::SystemTime::UNIX_EPOCH).map_or(0, |t| t.as_millis() as i64)
 }
 
 impl Messages {

@@ -106,7 +106,7 @@ async fn the_console_answers_its_questions() {
     browser.sees("The plan is empty.").await;
 
     node.apply(&plan(source, dead));
-    browser.sees("Nothing has arrived yet.").await;
+    browser.sees("nothing has come yet").await;
     let send = async || {
         let body = "{\"level\":\"warn\",\"gate\":\"3\",\"msg\":\"gangway stuck\"}\n{\"level\":\"warn\",\"quiet\":true}\n{\"level\":\"info\"}\n{broken\n";
         assert_eq!(post(&node.http, source, body).await.status(), 200);
