@@ -94,7 +94,7 @@ pub fn why(plan: &CheckedPlan, key: HashKey, surroundings: &Surroundings, source
     let outcome = compiled.process(number, event, records.get(..1).unwrap_or_default(), now_ms, Some(&watch), &mut Scratch::default());
     let unreadable = outcome.quarantined.first().map(|q| q.reason.clone()).or_else(|| records.is_empty().then(|| "there is no event in it".to_owned()));
     let told = Told { outcome: &outcome };
-    let arrival = told.passing(Point::Source(number), Place::Source, source, "", &plan.expanded(&planned.on_arrival));
+    let arrival = told.passing(Point::Source(number), None, Place::Source, source, "", &plan.expanded(&planned.on_arrival));
     let Some(arrived) = arrival.after.clone().filter(|_| unreadable.is_none()) else {
         return Some(Why { unreadable, arrival, routes: Vec::new(), remainder: false });
     };
@@ -114,12 +114,12 @@ pub fn why(plan: &CheckedPlan, key: HashKey, surroundings: &Surroundings, source
         let mut passing = Passing::default();
         let mut destinations = Vec::new();
         if takes {
-            passing = told.passing(Point::Route(i), Place::Route, &route.name, source, &plan.expanded(&route.steps));
-            if passing.after.is_some() {
+            passing = told.passing(Point::Route(i), None, Place::Route, &route.name, source, &plan.expanded(&route.steps));
+            if let Some(out) = &passing.after {
                 for name in &route.to {
                     let Some(at) = plan.destinations.iter().position(|d| d.name == *name) else { continue };
                     let always = plan.expanded(&plan.destinations[at].always);
-                    destinations.push((name.clone(), told.passing(Point::Destination(at), Place::Destination, name, &route.name, &always)));
+                    destinations.push((name.clone(), told.passing(Point::Destination(at), Some(out), Place::Destination, name, &route.name, &always)));
                 }
             }
         }
@@ -139,7 +139,8 @@ impl Told<'_> {
         self.outcome.postings.iter().any(|p| p.account.place == place && p.account.name == name && p.account.measure == measure && p.amount.events > 0)
     }
 
-    fn passing(&self, point: Point, place: Place, name: &str, via: &str, steps: &[Step]) -> Passing {
+    /// One list of steps, at `point`. Where several routes lead there, the event is the one that came there as `came`, unless it is kept as it was received.
+    fn passing(&self, point: Point, came: Option<&String>, place: Place, name: &str, via: &str, steps: &[Step]) -> Passing {
         let did = |position: usize, measure: Measure| {
             self.outcome.postings.iter().any(|p| {
                 let a = &p.account;
@@ -160,7 +161,9 @@ impl Told<'_> {
             (step.to_string(), effect)
         });
         let steps = steps.collect();
-        let captured: Option<&Capture> = self.outcome.captures.iter().find(|c| c.point == point);
+        let mut here = self.outcome.captures.iter().filter(|c| c.point == point);
+        let first: Option<&Capture> = here.clone().next();
+        let captured = here.find(|c| came.is_some_and(|came| c.before == came.as_bytes())).or(first);
         let after = captured.and_then(|c| c.after.as_ref()).filter(|_| !gone).map(|a| String::from_utf8_lossy(a).into_owned());
         Passing { steps, after }
     }
@@ -260,6 +263,15 @@ mod tests {
         assert_eq!((d.as_str(), redacted.steps[0].1, e.as_str()), ("d", Effect::Changed, "e"));
         assert!(!redacted.after.as_ref().unwrap().contains("ann@") && plain.after.as_ref().unwrap().contains("ann@"));
         assert_eq!((why.remainder, why.routes[2].because), (false, Some("it takes what no other route takes, and another does")));
+    }
+
+    #[test]
+    fn two_routes_to_one_destination_each_show_their_own() {
+        let text = "[source.s]\nkind = 'http'\nlisten = '127.0.0.1:1'\n[destination.d]\nkind = 'discard'\nalways = ['tag sent = true']\n\
+            [[route]]\nname = 'a'\ndo = ['tag way = \"a\"']\nto = ['d']\n[[route]]\nname = 'b'\ndo = ['tag way = \"b\"']\nto = ['d']\n";
+        let why = why(&CheckedPlan::read(text).unwrap(), HashKey::new([1; 32]), &Surroundings::default(), "s", b"{}", 0).unwrap();
+        let sent: Vec<&str> = why.routes.iter().map(|r| r.destinations[0].1.after.as_deref().unwrap()).collect();
+        assert_eq!(sent, [r#"{"way":"a","sent":true}"#, r#"{"way":"b","sent":true}"#]);
     }
 
     #[test]
