@@ -30,8 +30,6 @@ pub fn names_of(view: &str) -> &'static [&'static str] {
 
 /// The member that holds what an event shared with its batch, where its protocol has such a thing.
 pub const RESOURCE: &str = "resource";
-/// How names of fields in it begin.
-pub(crate) const IN_RESOURCE: &str = "resource.";
 
 /// The field in which a sampled event carries how many events it stands for.
 pub const WEIGHT: &str = "sampled.weight";
@@ -169,9 +167,14 @@ impl FieldTable {
         FieldTable { in_resource: true, ..FieldTable::default() }
     }
 
-    /// Whether fields are looked for in [`RESOURCE`] as well.
-    pub(crate) fn in_resource(&self) -> bool {
-        self.in_resource
+    /// What a member of this flat name is called by those who need not know where it stands: without [`RESOURCE`], where fields are looked for in that as well.
+    pub(crate) fn called<'a>(&self, name: &'a str) -> &'a str {
+        if self.in_resource { name.strip_prefix(RESOURCE).and_then(|rest| rest.strip_prefix('.')).unwrap_or(name) } else { name }
+    }
+
+    /// Whether fields are looked for in the member of this name as well.
+    pub(crate) fn looks_in(&self, name: &str) -> bool {
+        self.in_resource && name == RESOURCE
     }
 
     /// Adds a path (once) and returns its field.

@@ -15,7 +15,7 @@ use rockrose_core::archive::{Divider, Indexer, object_name};
 use rockrose_core::form::{Origin, each};
 use rockrose_core::plan::{ArchiveDestination, Objects, Place};
 
-use crate::{Failure, Taken, now_ms, parquet};
+use crate::{Failure, Taken, deepest, now_ms, one_line, parquet};
 
 /// Events are compressed in blocks of this size, each of which can be read alone.
 const BLOCK: usize = 1 << 20;
@@ -138,16 +138,10 @@ impl ArchiveOutlet {
 
     /// What went wrong, in the store's own words or the system's, on one line and without secrets.
     fn failed(&self, e: &object_store::Error) -> Failure {
-        let mut deepest: &dyn std::error::Error = e;
-        while let Some(deeper) = deepest.source() {
-            deepest = deeper;
-        }
-        let mut why = said(&deepest.to_string()).or_else(|| said(&e.to_string())).unwrap_or_else(|| deepest.to_string());
-        if let Some(secret) = self.settings.access_secret.as_ref().filter(|s| s.len() > 3) {
-            why = why.replace(secret, "***");
-        }
-        let why: Vec<&str> = why.split_whitespace().collect();
-        Failure::later(why.join(" ").chars().take(MAX_WORDS).collect::<String>())
+        let cause = deepest(e).to_string();
+        let why = said(&cause).or_else(|| said(&e.to_string())).unwrap_or(cause);
+        let secret = self.settings.access_secret.as_deref().filter(|s| s.len() > 3);
+        Failure::later(one_line(&why, secret.into_iter(), MAX_WORDS))
     }
 }
 
@@ -174,7 +168,6 @@ fn sync(file: &FilePath) -> std::io::Result<()> {
 fn objects(settings: &ArchiveSettings, lines: &[u8], origins: &[Origin]) -> Result<Vec<Object>, String> {
     let archive = &settings.archive;
     let mut divider = Divider::new(&archive.divide_by);
-    divider.begin();
     let mut folders: BTreeMap<String, (usize, Vec<&[u8]>)> = BTreeMap::new();
     for (i, (event, origin)) in each(lines).zip(origins).enumerate() {
         folders.entry(divider.folder(event, origin)).or_insert_with(|| (i, Vec::new())).1.push(event);

@@ -1,6 +1,7 @@
 //! Posts events: as JSON lines, a JSON array or CloudEvents.
 
 use std::io::Write;
+use std::ops::ControlFlow;
 use std::time::Duration;
 
 use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER};
@@ -9,7 +10,7 @@ use rockrose_core::form::{Origin, cloud_events, json_array};
 use rockrose_core::plan::{BodyForm, Packing, TlsFiles};
 use rockrose_otlp::{Message, to_request};
 
-use crate::{Failure, Taken, now_ms, otlp, tls};
+use crate::{Failure, Taken, deepest, now_ms, one_line, otlp, tls};
 
 /// How long a connection may take to open.
 pub(crate) const CONNECT_TIME: Duration = Duration::from_secs(10);
@@ -74,12 +75,7 @@ impl HttpSettings {
 
     /// What the destination said, on one line, without secrets.
     pub(crate) fn words(&self, said: &[u8]) -> String {
-        let mut text = String::from_utf8_lossy(said).into_owned();
-        for secret in self.secrets() {
-            text = text.replace(secret, "***");
-        }
-        let line: Vec<&str> = text.split_whitespace().collect();
-        line.join(" ").chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect()
+        one_line(&String::from_utf8_lossy(said), self.secrets(), MAX_WORDS)
     }
 }
 
@@ -110,9 +106,16 @@ impl Turns {
         (0..self.count).map(move |turn| (self.current + turn) % self.count)
     }
 
-    /// The one at this place has answered well.
-    pub(crate) fn took(&mut self, at: usize) {
-        self.current = if self.in_turn { (at + 1) % self.count } else { at };
+    /// What follows from what the one at this place said: that is what is said for all, unless it could not be reached and passes its turn on.
+    pub(crate) fn answered(&mut self, at: usize, said: Result<Taken, Reached>) -> ControlFlow<Result<Taken, Failure>, Failure> {
+        match said {
+            Err(Reached::No(why)) => ControlFlow::Continue(Failure::later(why)),
+            Err(Reached::Yes(failure)) => ControlFlow::Break(Err(failure)),
+            Ok(taken) => {
+                self.current = if self.in_turn { (at + 1) % self.count } else { at };
+                ControlFlow::Break(Ok(taken))
+            }
+        }
     }
 }
 
@@ -168,14 +171,10 @@ impl HttpOutlet {
         let body = bytes::Bytes::from(body);
         let mut last = Failure::later("no endpoint is set");
         for at in self.turns.order() {
-            // Only one that cannot be reached passes its turn on; what one says, it says for all.
-            match self.post(&self.settings.endpoints[at], body.clone(), events).await {
-                Err(Reached::No(why)) => last = Failure::later(why),
-                Err(Reached::Yes(failure)) => return Err(failure),
-                Ok(taken) => {
-                    self.turns.took(at);
-                    return Ok(taken);
-                }
+            let said = self.post(&self.settings.endpoints[at], body.clone(), events).await;
+            match self.turns.answered(at, said) {
+                ControlFlow::Break(done) => return done,
+                ControlFlow::Continue(why) => last = why,
             }
         }
         Err(last)
@@ -277,10 +276,7 @@ fn say(e: &reqwest::Error) -> String {
     } else {
         "the connection broke"
     };
-    let mut cause: &dyn std::error::Error = e;
-    while let Some(deeper) = cause.source() {
-        cause = deeper;
-    }
+    let cause = deepest(e);
     let cause = if std::ptr::addr_eq(cause, e) { String::new() } else { format!(": {cause}") };
     format!("{what}{cause}")
 }

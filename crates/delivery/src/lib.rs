@@ -154,6 +154,22 @@ impl Outlet {
     }
 }
 
+/// The first cause of a failure.
+pub(crate) fn deepest<'a>(e: &'a (dyn std::error::Error + 'static)) -> &'a (dyn std::error::Error + 'static) {
+    let mut cause = e;
+    while let Some(deeper) = cause.source() {
+        cause = deeper;
+    }
+    cause
+}
+
+/// Somebody else's words on one line, without secrets, and at most so many characters of them.
+pub(crate) fn one_line<'a>(text: &str, secrets: impl Iterator<Item = &'a str>, most: usize) -> String {
+    let text = secrets.fold(text.to_owned(), |text, secret| text.replace(secret, "***"));
+    let words: Vec<&str> = text.split_whitespace().collect();
+    words.join(" ").chars().filter(|c| !c.is_control()).take(most).collect()
+}
+
 /// Milliseconds since 1970.
 pub(crate) fn now_ms() -> i64 {
     jiff::Timestamp::now().as_millisecond()

@@ -1,5 +1,6 @@
 //! OTLP log records: what a receiver answers, and the way over gRPC. Over HTTP they are posted like other bodies.
 
+use std::ops::ControlFlow;
 use std::time::Duration;
 
 use hyper_util::rt::TokioIo;
@@ -16,7 +17,8 @@ use tonic::{Code, Status};
 use tonic_types::StatusExt;
 
 use crate::http::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns};
-use crate::{Failure, Taken, now_ms, tls};
+use crate::probe::parts;
+use crate::{Failure, Taken, deepest, now_ms, tls};
 
 /// What a receiver that took `events` of them says of that.
 pub(crate) fn taken(response: ExportLogsServiceResponse, events: usize, words: impl Fn(&str) -> String) -> Result<Taken, Failure> {
@@ -100,14 +102,10 @@ impl GrpcOutlet {
         let request = written.map_err(|_| Failure::later("writing was interrupted"))?;
         let mut last = Failure::later("no endpoint is set");
         for at in self.turns.order() {
-            // Only one that cannot be reached passes its turn on; what one says, it says for all.
-            match self.export(at, request.clone(), events).await {
-                Err(Reached::No(why)) => last = Failure::later(why),
-                Err(Reached::Yes(failure)) => return Err(failure),
-                Ok(taken) => {
-                    self.turns.took(at);
-                    return Ok(taken);
-                }
+            let said = self.export(at, request.clone(), events).await;
+            match self.turns.answered(at, said) {
+                ControlFlow::Break(done) => return done,
+                ControlFlow::Continue(why) => last = why,
             }
         }
         Err(last)
@@ -126,14 +124,9 @@ impl GrpcOutlet {
 
     fn failed(&self, status: &Status) -> Reached {
         // What the transport says stands in the cause.
-        let mut cause = std::error::Error::source(status);
-        let mut deepest = None;
-        while let Some(deeper) = cause {
-            deepest = Some(deeper.to_string());
-            cause = deeper.source();
-        }
-        if let Some(deepest) = deepest {
-            return Reached::No(format!("cannot connect, or the connection broke: {}", self.settings.words(deepest.as_bytes())));
+        if let Some(cause) = std::error::Error::source(status) {
+            let cause = deepest(cause).to_string();
+            return Reached::No(format!("cannot connect, or the connection broke: {}", self.settings.words(cause.as_bytes())));
         }
         let words = self.settings.words(status.message().as_bytes());
         let why = format!("answered {}{}", code(status.code()), if words.is_empty() { String::new() } else { format!(": {words}") });
@@ -165,9 +158,7 @@ fn code(code: Code) -> String {
 }
 
 fn client(endpoint: &str, settings: &HttpSettings) -> Result<LogsServiceClient<Channel>, String> {
-    let url = reqwest::Url::parse(endpoint).map_err(|_| format!("`{endpoint}` is no URL"))?;
-    let host = url.host_str().unwrap_or_default().trim_start_matches('[').trim_end_matches(']').to_owned();
-    let (secure, port) = (url.scheme() == "https", url.port_or_known_default().unwrap_or(4317));
+    let (secure, host, port) = parts(endpoint).ok_or_else(|| format!("`{endpoint}` is no URL"))?;
     let uri: Uri = endpoint.parse().map_err(|_| format!("`{endpoint}` is no URL"))?;
     let files = settings.tls.clone();
     let connect = tower::service_fn(move |_: Uri| {

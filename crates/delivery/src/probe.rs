@@ -178,7 +178,8 @@ async fn way_there(probe: &mut Probe, host: &str, port: u16, files: Option<&TlsF
     safe.await.is_some()
 }
 
-fn parts(endpoint: &str) -> Option<(bool, String, u16)> {
+/// Whether an endpoint is safe, its host and its port.
+pub(crate) fn parts(endpoint: &str) -> Option<(bool, String, u16)> {
     let url = reqwest::Url::parse(endpoint).ok()?;
     let host = url.host_str()?.trim_start_matches('[').trim_end_matches(']').to_owned();
     Some((url.scheme() == "https", host, url.port_or_known_default()?))

@@ -217,7 +217,7 @@ impl Shared {
     /// For a destination that gets much at once: how long it may be until enough waits, or what waits has waited long enough. `None`: now is the time.
     fn gathers(&self) -> Option<Duration> {
         let Kind::Archive(ArchiveSettings { archive, .. }) = &self.settings.kind else { return None };
-        let waiting = self.spool.waiting().get(self.name()).copied().unwrap_or_default();
+        let waiting = self.spool.waiting_for(self.name());
         if waiting.amount.events == 0 {
             return Some(AGE_EVERY);
         }
@@ -266,7 +266,8 @@ impl Shared {
         // By a clock that is not set while the service runs: one that is set far forward must not make everything old.
         let now = self.begun_ms + i64::try_from(self.begun.elapsed().as_millis()).unwrap_or(i64::MAX);
         let before = now - i64::try_from(hold_for.as_millis()).unwrap_or(i64::MAX);
-        if self.spool.waiting().get(self.name()).is_none_or(|w| w.amount.events == 0 || w.oldest_ms >= before) {
+        let waiting = self.spool.waiting_for(self.name());
+        if waiting.amount.events == 0 || waiting.oldest_ms >= before {
             return;
         }
         let discard = Discard { destination: self.name().to_owned(), which: Which::QueuedBefore(before), at_ms: now };

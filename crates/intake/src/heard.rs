@@ -4,13 +4,10 @@ use std::net::IpAddr;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
-use serde::Serialize;
-
 use crate::{Receipt, now_ms};
 
 /// Something that went wrong between a source and its senders.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Wrong {
     /// A key was needed, and none or another was shown.
     Key,
@@ -33,7 +30,7 @@ pub enum Wrong {
 }
 
 /// How often something went wrong, and the last time it did.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Trouble {
     /// What.
     pub what: Wrong,
@@ -48,7 +45,7 @@ pub struct Trouble {
 }
 
 /// What a source has heard since it began to listen.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Hearing {
     /// Events that were taken.
     pub events: u64,

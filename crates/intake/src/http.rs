@@ -52,11 +52,21 @@ pub(crate) struct Shared<S> {
     pub(crate) under_way: AtomicUsize,
 }
 
+impl<S> Shared<S> {
+    /// Lets a request in that shows what it must, while there is a place for it; by the settings that it met.
+    pub(crate) fn admit(&self, path_key: Option<&str>, headers: &HeaderMap) -> Result<(Arc<SourceSettings>, UnderWay<'_>), Problem> {
+        let settings = self.settings.load_full();
+        authorise(&settings, path_key, headers)?;
+        let place = UnderWay::enter(&self.under_way, settings.max_requests).ok_or_else(|| busy("too many requests at once"))?;
+        Ok((settings, place))
+    }
+}
+
 /// One of the requests under way; gives its place back when it ends.
 pub(crate) struct UnderWay<'a>(&'a AtomicUsize);
 
 impl<'a> UnderWay<'a> {
-    pub(crate) fn enter(count: &'a AtomicUsize, most: usize) -> Option<UnderWay<'a>> {
+    fn enter(count: &'a AtomicUsize, most: usize) -> Option<UnderWay<'a>> {
         let place = UnderWay(count);
         (count.fetch_add(1, Ordering::Relaxed) < most).then_some(place)
     }
@@ -100,11 +110,7 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
     let from = peer(&head.extensions);
     let says = says(&head.headers);
     let taken = async {
-        let settings = shared.settings.load_full();
-        authorise(&settings, path_key.as_deref(), &head.headers)?;
-        let Some(_place) = UnderWay::enter(&shared.under_way, settings.max_requests) else {
-            return Err(busy("too many requests at once"));
-        };
+        let (settings, _place) = shared.admit(path_key.as_deref(), &head.headers)?;
         with_body(shared, &settings, &head.headers, body, async |body| shared.sink.accept(&settings.name, body, says).await).await
     };
     let taken = taken.await;
@@ -167,7 +173,7 @@ pub(crate) async fn with_body<S: Sink, T>(
     done
 }
 
-pub(crate) fn busy(detail: &str) -> Problem {
+fn busy(detail: &str) -> Problem {
     Problem::unavailable("busy", detail).retry_after(1)
 }
 
@@ -179,7 +185,7 @@ pub(crate) fn too_large(detail: String) -> Problem {
     Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "body-too-large", "The body is too large", detail)
 }
 
-pub(crate) fn authorise(settings: &SourceSettings, path_key: Option<&str>, headers: &HeaderMap) -> Result<(), Problem> {
+fn authorise(settings: &SourceSettings, path_key: Option<&str>, headers: &HeaderMap) -> Result<(), Problem> {
     let Some(key) = &settings.key else {
         return match path_key {
             None => Ok(()),

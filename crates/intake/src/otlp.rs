@@ -17,7 +17,7 @@ use tonic::codec::CompressionEncoding;
 use tonic::{Code, Status};
 use tonic_types::{ErrorDetails, StatusExt};
 
-use crate::http::{Shared, UnderWay, authorise, busy, note, peer, too_large, with_body};
+use crate::http::{Shared, note, peer, too_large, with_body};
 use crate::{Heard, Problem, Receipt, Sink, SourceSettings, Wrong};
 
 /// The path of the one method over gRPC.
@@ -103,11 +103,7 @@ async fn take<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -
 }
 
 async fn try_take<S: Sink>(shared: &Shared<S>, headers: &HeaderMap, body: Body, json: bool) -> Result<Receipt, Problem> {
-    let settings = shared.settings.load_full();
-    authorise(&settings, None, headers)?;
-    let Some(_place) = UnderWay::enter(&shared.under_way, settings.max_requests) else {
-        return Err(busy("too many requests at once"));
-    };
+    let (settings, _place) = shared.admit(None, headers)?;
     with_body(shared, &settings, headers, body, async |body| {
         let read =
             tokio::task::spawn_blocking(move || if json { from_json(&body) } else { ExportLogsServiceRequest::decode(&body[..]).map_err(|e| e.to_string()) });
@@ -152,11 +148,7 @@ impl<S: Sink> LogsService for Records<S> {
         let (about, extensions, records) = request.into_parts();
         let from = extensions.get::<crate::Peer>().map(|p| p.0.ip());
         let taken = async {
-            let settings = self.0.settings.load_full();
-            authorise(&settings, None, &about.into_headers())?;
-            let Some(_place) = UnderWay::enter(&self.0.under_way, settings.max_requests) else {
-                return Err(busy("too many requests at once"));
-            };
+            let (settings, _place) = self.0.admit(None, &about.into_headers())?;
             hand_on(&self.0, &settings, records).await
         };
         let taken = taken.await;

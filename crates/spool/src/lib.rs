@@ -157,10 +157,16 @@ impl Spool {
         lock(&self.inner.shared.waiting).clone()
     }
 
+    /// What waits for `destination`.
+    #[must_use]
+    pub fn waiting_for(&self, destination: &str) -> Waiting {
+        lock(&self.inner.shared.waiting).get(destination).copied().unwrap_or_default()
+    }
+
     /// How many bytes wait for `destination`.
     #[must_use]
     pub fn waiting_bytes(&self, destination: &str) -> i64 {
-        lock(&self.inner.shared.waiting).get(destination).map_or(0, |w| w.amount.bytes)
+        self.waiting_for(destination).amount.bytes
     }
 
     /// Changes whenever something was queued.

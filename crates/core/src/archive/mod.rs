@@ -37,7 +37,7 @@ impl Part {
     }
 }
 
-/// Divides events into folders.
+/// Divides the events of one batch into folders.
 pub struct Divider {
     parts: Vec<Part>,
     usual: Usual,
@@ -52,11 +52,6 @@ impl Divider {
         let fields: Vec<[&str; 1]> = parts.iter().filter_map(|p| if let Part::Field(name) = p { Some([name.as_str()]) } else { None }).collect();
         let lists: Vec<&[&str]> = fields.iter().map(|f| &f[..]).collect();
         Divider { parts: parts.to_vec(), usual: Usual::new(&lists), seen: Vec::new() }
-    }
-
-    /// Forgets the batch before: its folders no longer count.
-    pub fn begin(&mut self) {
-        self.seen.clear();
     }
 
     /// The folder of an event, with `/` behind each part: `date=2026-11-23/hour=08/service=boarding/`. An event without a time is of the time when it was queued. Once a batch

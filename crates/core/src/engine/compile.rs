@@ -55,6 +55,8 @@ pub struct CompiledPlan {
     pub(super) windows: Vec<Windows>,
     /// Route and place in its `to`, for every branch.
     pub(super) branches: Vec<(usize, usize)>,
+    /// Some destination keeps events as they were received.
+    pub(super) keeps_received: bool,
 }
 
 #[derive(Debug)]
@@ -190,6 +192,7 @@ impl CompiledPlan {
             names: surroundings.names.clone(),
             windows: (0..c.windows).map(|_| Windows::default()).collect(),
             branches,
+            keeps_received: plan.destinations.iter().any(|d| d.kind.as_received()),
         }
     }
 

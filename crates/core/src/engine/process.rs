@@ -209,8 +209,6 @@ struct Run<'a> {
     utf8: bool,
     source: SourceTally,
     tallies: &'a mut Tallies,
-    /// Some destination keeps events as they were received.
-    keeps_received: bool,
     /// The event as it was received, where that is asked for, unless it is one that a step put together.
     received: Option<Vec<u8>>,
     /// Its line, once it has one.
@@ -326,7 +324,6 @@ impl CompiledPlan {
             source: SourceTally { steps: self::tallies(&from.steps), ..SourceTally::default() },
             utf8: false,
             tallies: &mut tallies,
-            keeps_received: self.destinations.iter().any(|d| d.as_received),
             received: None,
             received_line: None,
         };
@@ -391,7 +388,7 @@ impl Run<'_> {
 
         let (json_buffer, slot_buffer) = (std::mem::take(record), std::mem::take(slots));
         let json = if is_record { &json_buffer[..] } else { raw };
-        if self.keeps_received {
+        if self.plan.keeps_received {
             (self.received, self.received_line) = (Some(json.to_vec()), None);
         }
         self.arrive(View { json, slots: &slot_buffer }, duplicates, 0, scratch);

@@ -3,7 +3,7 @@
 use super::compile::CompiledPlan;
 use super::steps::{Buffers, Effect, Passage};
 use super::work::{Fate, Work};
-use crate::field::{FieldId, IN_RESOURCE, RESOURCE, WEIGHT};
+use crate::field::{FieldId, FieldTable, WEIGHT};
 use crate::json;
 
 /// Fields that a step names.
@@ -19,14 +19,16 @@ pub(super) enum Chosen {
 struct Meant(Vec<(String, bool)>);
 
 impl Meant {
-    /// Whether `name` is one of them.
-    fn is(&self, name: &str) -> bool {
-        self.0.iter().any(|(meant, stars)| if *stars { is_like(meant, name, &mut Vec::new()) } else { meant == name })
+    /// Whether `name` is one of them, as it is or as it is called.
+    fn is(&self, fields: &FieldTable, name: &str) -> bool {
+        let is = |name: &str| self.0.iter().any(|(meant, stars)| if *stars { is_like(meant, name, &mut Vec::new()) } else { meant == name });
+        is(name) || is(fields.called(name))
     }
 
     /// Whether a name below `outer` could be one of them.
-    fn is_below(&self, outer: &str) -> bool {
-        self.0.iter().any(|(meant, stars)| if *stars { reaches_below(meant, outer) } else { below(outer, meant) })
+    fn is_below(&self, fields: &FieldTable, outer: &str) -> bool {
+        let is_below = |outer: &str| self.0.iter().any(|(meant, stars)| if *stars { reaches_below(meant, outer) } else { below(outer, meant) });
+        fields.looks_in(outer) || is_below(outer) || is_below(fields.called(outer))
     }
 }
 
@@ -73,13 +75,12 @@ impl Passage<'_> {
 
     pub(super) fn remove(&mut self, plan: &CompiledPlan, chosen: &[Chosen]) -> Effect {
         let meant = self.named(plan, chosen);
-        let shared = plan.fields.in_resource();
+        let fields = &plan.fields;
         let gone = self.own_if(plan, |work| {
             work.filter(&plan.fields, &|n| {
-                let within = n.strip_prefix(IN_RESOURCE).filter(|_| shared);
-                if meant.is(n) || within.is_some_and(|n| meant.is(n)) {
+                if meant.is(fields, n) {
                     Fate::Drop
-                } else if meant.is_below(n) || shared && n == RESOURCE || within.is_some_and(|n| meant.is_below(n)) {
+                } else if meant.is_below(fields, n) {
                     Fate::Descend
                 } else {
                     Fate::Keep
@@ -91,13 +92,12 @@ impl Passage<'_> {
 
     pub(super) fn retain(&mut self, plan: &CompiledPlan, chosen: &[Chosen]) -> Effect {
         let meant = self.named(plan, chosen);
-        let shared = plan.fields.in_resource();
+        let fields = &plan.fields;
         let gone = self.own_if(plan, |work| {
             work.filter(&plan.fields, &|n| {
-                let within = n.strip_prefix(IN_RESOURCE).filter(|_| shared);
-                if n == WEIGHT || meant.is(n) || within.is_some_and(|n| meant.is(n)) {
+                if n == WEIGHT || meant.is(fields, n) {
                     Fate::Keep
-                } else if n == "sampled" || meant.is_below(n) || shared && n == RESOURCE || within.is_some_and(|n| meant.is_below(n)) {
+                } else if n == "sampled" || meant.is_below(fields, n) {
                     Fate::DescendOrDrop
                 } else {
                     Fate::Drop

@@ -5,7 +5,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use crate::field::{FieldId, FieldTable, IN_RESOURCE, RESOURCE};
+use crate::field::{FieldId, FieldTable};
 use crate::json::{self, Kind, Span};
 
 /// An event that may be edited. Its buffers are reused from event to event.
@@ -206,12 +206,11 @@ impl Work {
         // It stands deeper: it moves to the top.
         let token = span.of(json).to_vec();
         let flat = fields.path(field).flat();
-        let shared = fields.in_resource();
         self.filter(fields, &|n| {
-            let within = if shared { n.strip_prefix(IN_RESOURCE).unwrap_or(n) } else { n };
+            let within = fields.called(n);
             if within == flat {
                 Fate::Drop
-            } else if shared && n == RESOURCE || flat.starts_with(within) && flat[within.len()..].starts_with('.') {
+            } else if fields.looks_in(n) || flat.starts_with(within) && flat[within.len()..].starts_with('.') {
                 Fate::Descend
             } else {
                 Fate::Keep
