@@ -72,11 +72,12 @@ async fn only_those_who_are_known_come_in() {
         node.http.get(node.url("/api/v1/ledger?minutes=many")),
         node.http.post(node.url("/api/v1/plan/check")).header("content-type", "application/json").body("{"),
         node.http.post(node.url("/api/v1/plan/check")).body("text = 1"),
-        node.http.post(node.url("/api/v1/plan/check")).json(&json!({ "text": "x".repeat(9 << 20) })),
         node.http.put(node.url("/api/v1/secrets/a%20b")).json(&json!({ "value": "x" })),
         node.http.put(node.url("/api/v1/secrets/a")).json(&json!({ "value": "line\nline" })),
         node.http.delete(node.url("/api/v1/plan")),
         node.http.get(node.url("/api/v1/no/such/path")),
+        // The last: its connection is closed with the body half read, and a client may not know that yet.
+        node.http.post(node.url("/api/v1/plan/check")).json(&json!({ "text": "x".repeat(9 << 20) })),
     ];
     for (i, request) in bad.into_iter().enumerate() {
         let answer = request.bearer_auth(&token).send().await.unwrap();
