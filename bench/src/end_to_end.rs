@@ -300,18 +300,21 @@ pub(crate) fn measure(corpus: &[u8], large: usize, small: usize, waiting: f64, l
     let measured = runtime.block_on(async {
         let bodies = bodies(corpus, large);
         let gigabytes = bodies.iter().map(bytes::Bytes::len).sum::<usize>() as f64 / 1e9;
-        let parts = parts(&bodies).await?;
+        let before = parts(&bodies).await?;
         let (_sink, port) = start_sink()?;
         let served = serve(port).await?;
         let idle = served.process.resident();
         let url = format!("http://127.0.0.1:{}/in", served.source);
-        let before = served.process.used();
+        let used = served.process.used();
         let begun = Instant::now();
         post(&url, &bodies, CONNECTIONS).await;
         let taken = begun.elapsed().as_secs_f64();
         served.drained().await?;
-        let whole = (served.process.used() - before) / gigabytes;
+        let whole = (served.process.used() - used) / gigabytes;
         let busy = served.process.resident();
+        // The processor's clock moves: the parts are what they were before and behind the whole, on the mean.
+        let behind = parts(&bodies).await?;
+        let parts: Vec<(&str, f64)> = before.into_iter().zip(behind).map(|((part, a), (_, b))| (part, (a + b) / 2.0)).collect();
         // Small bodies: one after the other, each its own commit; and many at once.
         let line = &corpus[..corpus.iter().take(1_200).rposition(|b| *b == b'\n').map_or(0, |n| n + 1)];
         let body = bytes::Bytes::copy_from_slice(line);

@@ -8,7 +8,6 @@ mod format;
 mod generator;
 
 use std::net::SocketAddr;
-use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
@@ -264,9 +263,6 @@ fn main() -> ExitCode {
     // Only this process installs one, so it cannot be there already.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let cli = Cli::parse();
-    if matches!(cli.command, Command::Serve { .. } | Command::Demo { .. }) {
-        give_memory_back_soon();
-    }
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().max_blocking_threads(BLOCKING).build() {
         Ok(runtime) => runtime,
         Err(e) => {
@@ -282,21 +278,6 @@ fn main() -> ExitCode {
             eprintln!("rockrose: {}", failure.message.trim_end());
             ExitCode::from(failure.exit as u8)
         }
-    }
-}
-
-/// What the allocator is told by, and how soon it gives memory back that is no longer used, in milliseconds: at once would cost a third more processor time, and by itself it
-/// takes a second, in which a load leaves twice as much behind.
-const GIVE_BACK: (&str, &str) = ("MIMALLOC_PURGE_DELAY", "250");
-
-/// The allocator reads its settings before `main`, so this starts the same program anew, in this process; where that fails, it goes on as it is.
-fn give_memory_back_soon() {
-    if std::env::var_os(GIVE_BACK.0).is_some() {
-        return;
-    }
-    if let Ok(program) = std::env::current_exe() {
-        let failed = std::process::Command::new(program).args(std::env::args_os().skip(1)).env(GIVE_BACK.0, GIVE_BACK.1).exec();
-        eprintln!("rockrose: goes on without giving memory back early: {failed}");
     }
 }
 

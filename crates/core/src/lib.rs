@@ -12,6 +12,7 @@ pub mod places;
 pub mod plan;
 pub mod read;
 pub mod redact;
+pub mod room;
 pub mod sample;
 pub mod table;
 mod texts;

@@ -7,6 +7,7 @@ use std::collections::BTreeMap;
 use std::path::{Path as FilePath, PathBuf};
 use std::sync::Arc;
 
+use bytes::Bytes;
 use object_store::aws::AmazonS3Builder;
 use object_store::local::LocalFileSystem;
 use object_store::path::Path;
@@ -92,7 +93,7 @@ impl ArchiveOutlet {
         self.settings.archive.object_at as usize
     }
 
-    pub(crate) async fn send(&mut self, lines: Vec<u8>, origins: Vec<Origin>) -> Result<Taken, Failure> {
+    pub(crate) async fn send(&mut self, lines: Bytes, origins: Vec<Origin>) -> Result<Taken, Failure> {
         let settings = self.settings.clone();
         let written = tokio::task::spawn_blocking(move || objects(&settings, &lines, &origins)).await;
         let objects = written.map_err(|_| Failure::later("writing was interrupted"))?.map_err(Failure::later)?;

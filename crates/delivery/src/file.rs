@@ -11,6 +11,7 @@ use std::io::{Read, Seek, SeekFrom, Write};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use bytes::Bytes;
 use rockrose_core::form::{CsvRows, LineTemplate, each};
 use rockrose_core::plan::{FileDestination, Layout};
 
@@ -60,7 +61,7 @@ impl FileOutlet {
         Ok(aside)
     }
 
-    pub(crate) async fn send(&mut self, lines: Vec<u8>) -> Result<u64, Failure> {
+    pub(crate) async fn send(&mut self, lines: Bytes) -> Result<u64, Failure> {
         let (path, layout, reached, open) = (PathBuf::from(&self.settings.path), self.settings.layout.clone(), self.reached, self.open.take());
         let done = tokio::task::spawn_blocking(move || {
             let mut open = match open.filter(|o| o.is_at(&path)) {

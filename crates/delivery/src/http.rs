@@ -4,6 +4,7 @@ use std::io::Write;
 use std::ops::ControlFlow;
 use std::time::Duration;
 
+use bytes::Bytes;
 use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER};
 use reqwest::{Client, StatusCode};
 use rockrose_core::form::{Origin, cloud_events, json_array};
@@ -163,12 +164,16 @@ impl HttpOutlet {
         self.settings.max_batch
     }
 
-    pub(crate) async fn send(&mut self, lines: Vec<u8>, origins: Vec<Origin>) -> Result<Taken, Failure> {
+    pub(crate) async fn send(&mut self, lines: Bytes, origins: Vec<Origin>) -> Result<Taken, Failure> {
         let events = origins.len();
         let (form, packing, node) = (self.settings.form, self.settings.packing, self.settings.node.clone());
-        let written = tokio::task::spawn_blocking(move || pack(write(lines, &origins, form, &node), packing)).await;
-        let body = written.map_err(|_| Failure::later("packing was interrupted"))?.map_err(|e| Failure::later(format!("packing failed: {e}")))?;
-        let body = bytes::Bytes::from(body);
+        // What goes as it is needs no work.
+        let body = if form == BodyForm::JsonLines && packing == Packing::Plain {
+            lines
+        } else {
+            let written = tokio::task::spawn_blocking(move || pack(write(lines, &origins, form, &node), packing)).await;
+            written.map_err(|_| Failure::later("packing was interrupted"))?.map_err(|e| Failure::later(format!("packing failed: {e}")))?
+        };
         let mut last = Failure::later("no endpoint is set");
         for at in self.turns.order() {
             let said = self.post(&self.settings.endpoints[at], body.clone(), events).await;
@@ -180,7 +185,7 @@ impl HttpOutlet {
         Err(last)
     }
 
-    async fn post(&self, endpoint: &str, body: bytes::Bytes, events: usize) -> Result<Taken, Reached> {
+    async fn post(&self, endpoint: &str, body: Bytes, events: usize) -> Result<Taken, Reached> {
         let request = self.client.post(endpoint).headers(self.headers.clone()).body(body);
         let answer = request.send().await.map_err(|e| Reached::No(say(&e)))?;
         let status = answer.status();
@@ -240,23 +245,23 @@ fn says_no(said: &[u8]) -> bool {
     })
 }
 
-fn write(lines: Vec<u8>, origins: &[Origin], form: BodyForm, node: &str) -> Vec<u8> {
-    let mut out = Vec::with_capacity(lines.len() + 2);
+fn write(lines: Bytes, origins: &[Origin], form: BodyForm, node: &str) -> Bytes {
+    let mut out = Vec::new();
     match form {
         BodyForm::JsonLines => return lines,
         BodyForm::JsonArray => json_array(&lines, &mut out),
         BodyForm::CloudEvents => cloud_events(&lines, origins, node, &mut out),
-        BodyForm::Otlp => return to_request(&lines, now_ms()).encode_to_vec(),
-        BodyForm::OtlpJson => return serde_json::to_vec(&to_request(&lines, now_ms())).unwrap_or_default(),
+        BodyForm::Otlp => return to_request(&lines, now_ms()).encode_to_vec().into(),
+        BodyForm::OtlpJson => return serde_json::to_vec(&to_request(&lines, now_ms())).unwrap_or_default().into(),
     }
-    out
+    out.into()
 }
 
-fn pack(body: Vec<u8>, packing: Packing) -> std::io::Result<Vec<u8>> {
+fn pack(body: Bytes, packing: Packing) -> std::io::Result<Bytes> {
     match packing {
         Packing::Plain => Ok(body),
-        Packing::Gzip => gzip(&body),
-        Packing::Zstd => zstd::bulk::compress(&body, 1),
+        Packing::Gzip => gzip(&body).map(Bytes::from),
+        Packing::Zstd => zstd::bulk::compress(&body, 1).map(Bytes::from),
     }
 }
 

@@ -132,12 +132,12 @@ impl Outlet {
     pub(crate) async fn send(&mut self, parcel: &rockrose_spool::Parcel, events: usize) -> Result<Taken, Failure> {
         let lines = parcel.front(events);
         match self {
-            Outlet::File(file) => file.send(lines.to_vec()).await.map(|length| Taken { length: Some(length), ..Taken::all() }),
-            Outlet::Http(http) => http.send(lines.to_vec(), parcel.origins(events)).await,
-            Outlet::Grpc(grpc) => grpc.send(lines.to_vec(), events).await,
-            Outlet::Syslog(syslog) => syslog.send(lines).await.map(|()| Taken::all()),
-            Outlet::Archive(archive) => archive.send(lines.to_vec(), parcel.origins(events)).await,
-            Outlet::Discard(discard) => discard.send(lines).map(|()| Taken::all()),
+            Outlet::File(file) => file.send(lines).await.map(|length| Taken { length: Some(length), ..Taken::all() }),
+            Outlet::Http(http) => http.send(lines, parcel.origins(events)).await,
+            Outlet::Grpc(grpc) => grpc.send(lines, events).await,
+            Outlet::Syslog(syslog) => syslog.send(&lines).await.map(|()| Taken::all()),
+            Outlet::Archive(archive) => archive.send(lines, parcel.origins(events)).await,
+            Outlet::Discard(discard) => discard.send(&lines).map(|()| Taken::all()),
         }
     }
 

@@ -3,6 +3,7 @@
 use std::ops::ControlFlow;
 use std::time::Duration;
 
+use bytes::Bytes;
 use hyper_util::rt::TokioIo;
 use rockrose_core::plan::Packing;
 use rockrose_otlp::collector::logs_service_client::LogsServiceClient;
@@ -97,7 +98,7 @@ impl GrpcOutlet {
         self.settings.max_batch
     }
 
-    pub(crate) async fn send(&mut self, lines: Vec<u8>, events: usize) -> Result<Taken, Failure> {
+    pub(crate) async fn send(&mut self, lines: Bytes, events: usize) -> Result<Taken, Failure> {
         let written = tokio::task::spawn_blocking(move || to_request(&lines, now_ms())).await;
         let request = written.map_err(|_| Failure::later("writing was interrupted"))?;
         let mut last = Failure::later("no endpoint is set");

@@ -138,8 +138,8 @@ async fn endpoint_steps(probe: &mut Probe, endpoint: &str, files: &TlsFiles, out
     probe
         .step("accept", async {
             let sent = match outlet? {
-                Outlet::Http(mut http) => http.send(marked().into_bytes(), vec![origin]).await,
-                Outlet::Grpc(mut grpc) => grpc.send(marked().into_bytes(), 1).await,
+                Outlet::Http(mut http) => http.send(marked().into_bytes().into(), vec![origin]).await,
+                Outlet::Grpc(mut grpc) => grpc.send(marked().into_bytes().into(), 1).await,
                 _ => Ok(Taken::all()),
             };
             sent.map(|_| ((), "it took a marked event".to_owned())).map_err(Failure::why)

@@ -340,7 +340,7 @@ impl Shared {
                     *lock(&self.refusals) = 0;
                     failures = 0;
                     self.lanes.took();
-                    let front = refused.is_some().then(|| parcel.front(at_once).to_vec());
+                    let front = refused.is_some().then(|| parcel.front(at_once));
                     let mut settlement = parcel.settle(at_once, None, now_ms());
                     if let (Some(length), Kind::File(file)) = (length, &self.settings.kind) {
                         settlement = settlement.reaching(&file.path, length);

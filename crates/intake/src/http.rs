@@ -14,6 +14,7 @@ use axum::routing::post;
 use axum::{Json, Router};
 use http_body_util::BodyExt;
 use rockrose_core::read::Says;
+use rockrose_core::room;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 use crate::unpack::{Unpack, unpack};
@@ -221,7 +222,7 @@ async fn read<'a>(body: Body, headers: &HeaderMap, bound: usize, budget: &'a Sem
     }
     let mut body = body;
     // What is only announced takes no memory yet, beyond a first piece.
-    let mut bytes = Vec::with_capacity(announced.unwrap_or(0).min(bound).min(1 << 20));
+    let mut bytes = room::take(announced.unwrap_or(0).min(bound).min(1 << 20));
     let reading = async {
         while let Some(frame) = body.frame().await {
             let frame =

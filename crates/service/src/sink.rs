@@ -6,6 +6,7 @@ use std::sync::Arc;
 use axum::http::StatusCode;
 use rockrose_core::engine::{Outcome, Scratch};
 use rockrose_core::read::{BodyError, Says, split};
+use rockrose_core::room::{self, Buffer};
 use rockrose_intake::{NAMED_UNREADABLE, Problem, Receipt, Sink, Unreadable};
 use rockrose_spool::{Packed, SpoolError, Unread, pack};
 
@@ -41,12 +42,17 @@ enum Unworked {
     TooManyCopies,
 }
 
-fn work(running: &Running, source: &str, body: &[u8], says: Says, now: i64, watch: Option<&rockrose_core::engine::Watch>) -> Result<Worked, Unworked> {
+fn work(running: &Running, source: &str, body: Vec<u8>, says: Says, now: i64, watch: Option<&rockrose_core::engine::Watch>) -> Result<Worked, Unworked> {
     let number = running.compiled.source(source).ok_or(Unworked::Gone)?;
     let settings = running.checked.sources.iter().find(|s| s.name == source);
     let max_event = settings.map_or(usize::MAX, |s| s.max_event as usize);
-    let records = split(body, says, max_event).map_err(Unworked::Body)?;
-    let mut outcome = SCRATCH.with_borrow_mut(|scratch| running.compiled.process(number, body, &records, now, watch, scratch));
+    // Both are large, and others can use them when they are done with.
+    let body = Buffer::from(body);
+    let records = split(&body, says, max_event).map_err(Unworked::Body)?;
+    let mut outcome = SCRATCH.with_borrow_mut(|scratch| {
+        scratch.take_back(room::take(body.len()), Vec::new());
+        running.compiled.process(number, &body, &records, now, watch, scratch)
+    });
     if outcome.overflowed {
         return Err(Unworked::TooManyCopies);
     }
@@ -82,7 +88,7 @@ impl PlanSink {
         // Only so many bodies are worked on at once, so that their copies do not fill the memory together.
         let place = self.app.working.acquire().await;
         let (asked, name, now) = (Arc::clone(&running), source.to_owned(), now_ms());
-        let worked = tokio::task::spawn_blocking(move || work(&asked, &name, &body, says, now, watch.as_ref())).await;
+        let worked = tokio::task::spawn_blocking(move || work(&asked, &name, body, says, now, watch.as_ref())).await;
         drop(place);
         if order.is_some() && !matches!(worked, Ok(Ok(_))) {
             windows::take_back(&self.app, &running.compiled).await;

@@ -2,11 +2,13 @@
 
 use std::sync::Arc;
 
+use bytes::{Buf, Bytes};
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use rockrose_core::engine::Selection;
 use rockrose_core::form::Origin;
 use rockrose_core::ledger::{Amount, Measure};
+use rockrose_core::room::{self, Buffer};
 
 use crate::SpoolError;
 use crate::schema::{batch, entry};
@@ -24,7 +26,7 @@ const BYTES_AN_ENTRY: i64 = 1_000;
 #[derive(Debug)]
 pub struct Parcel {
     destination: String,
-    lines: Vec<u8>,
+    lines: Bytes,
     /// Where each line ends, its line end included.
     ends: Vec<usize>,
     pieces: Vec<Piece>,
@@ -75,7 +77,7 @@ pub(crate) struct Unnamed {
     pub(crate) events: i64,
     pub(crate) why: String,
     /// All events of the settlement, or the first of them.
-    pub(crate) lines: Vec<u8>,
+    pub(crate) lines: Bytes,
 }
 
 /// Most that is kept of events some of which were refused, in bytes.
@@ -102,7 +104,7 @@ impl Settlement {
 
     /// Notes that so many of these events, which the destination took else, were refused for good without a word on which. `lines` are all of them.
     #[must_use]
-    pub fn but_for(mut self, events: u64, why: &str, mut lines: Vec<u8>) -> Settlement {
+    pub fn but_for(mut self, events: u64, why: &str, mut lines: Bytes) -> Settlement {
         let all = self.amount().events;
         if lines.len() > MAX_UNNAMED {
             lines.truncate(memchr::memrchr(b'\n', &lines[..MAX_UNNAMED]).map_or(0, |end| end + 1));
@@ -140,10 +142,10 @@ impl Parcel {
 
     /// The first `events` events, a line each.
     #[must_use]
-    pub fn front(&self, events: usize) -> &[u8] {
+    pub fn front(&self, events: usize) -> Bytes {
         match events.min(self.ends.len()) {
-            0 => &[],
-            n => &self.lines[..self.ends[n - 1]],
+            0 => Bytes::new(),
+            n => self.lines.slice(..self.ends[n - 1]),
         }
     }
 
@@ -185,7 +187,7 @@ impl Parcel {
                 self.pieces.remove(0);
             }
         }
-        self.lines.drain(..start);
+        self.lines.advance(start);
         self.ends.drain(..events);
         self.ends.iter_mut().for_each(|e| *e -= start);
         Settlement { destination: self.destination.clone(), at_ms, progress, refused, refused_lines, reached: None, unnamed: None }
@@ -208,7 +210,10 @@ pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max
         let Some((last, _)) = sizes.get(fit.count().max(1) - 1).copied() else { return Ok(None) };
         let due: Vec<Due> =
             free().filter(entry::id.le(last)).select((entry::id, entry::route, entry::batch, entry::selection, entry::done, entry::queued_ms)).load(c)?;
-        let mut parcel = Parcel { destination: destination.to_owned(), lines: Vec::new(), ends: Vec::new(), pieces: Vec::new() };
+        let mut parcel = Parcel { destination: destination.to_owned(), lines: Bytes::new(), ends: Vec::new(), pieces: Vec::new() };
+        // Their bytes and a line end each; of one that is larger than a parcel, no more than that.
+        let size: i64 = sizes.iter().take_while(|(id, _)| *id <= last).map(|(_, bytes)| bytes).sum();
+        let mut gathered = Buffer::from(room::take((size as usize).min(max_bytes)));
         for (id, route, of, selection, done, queued_ms) in due {
             let unpacked = unpacked(c, kept, of)?;
             let (lines, ends) = (&unpacked.lines, unpacked.ends());
@@ -221,11 +226,11 @@ pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max
             for &line in rest {
                 let start = if line == 0 { 0 } else { ends[line - 1] };
                 let text = &lines[start..ends[line]];
-                if !parcel.ends.is_empty() && parcel.lines.len() + text.len() > max_bytes {
+                if !parcel.ends.is_empty() && gathered.len() + text.len() > max_bytes {
                     break;
                 }
-                parcel.lines.extend_from_slice(text);
-                parcel.ends.push(parcel.lines.len());
+                gathered.extend_from_slice(text);
+                parcel.ends.push(gathered.len());
                 took += 1;
             }
             if took > 0 {
@@ -235,6 +240,7 @@ pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max
                 break;
             }
         }
+        parcel.lines = Bytes::from_owner(gathered);
         Ok(if parcel.is_empty() { None } else { Some(parcel) })
     })
 }
@@ -251,7 +257,11 @@ fn unpacked(c: &mut SqliteConnection, kept: &Kept, of: i64) -> Result<Arc<Unpack
     }
     let lines = match packing {
         0 => data,
-        1 => zstd::bulk::decompress(&data, size as usize).map_err(|_| SpoolError::Damaged(of))?,
+        1 => {
+            let mut lines = room::take(size as usize);
+            zstd::bulk::Decompressor::new().and_then(|mut d| d.decompress_to_buffer(&data, &mut lines)).map_err(|_| SpoolError::Damaged(of))?;
+            lines
+        }
         other => return Err(SpoolError::Storage(format!("a batch is packed in an unknown way ({other})"))),
     };
     let unpacked = Arc::new(Unpacked::new(lines));

@@ -3,21 +3,23 @@
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, OnceLock};
 
+use rockrose_core::room::Buffer;
+
 use crate::lock;
 
-/// Most bytes of lines that are kept.
+/// Most bytes of lines that are kept, with the room they take.
 const KEEP: usize = 16 << 20;
 
 /// The lines of a batch, as they were before it was packed.
 #[derive(Debug)]
 pub(crate) struct Unpacked {
-    pub(crate) lines: Vec<u8>,
+    pub(crate) lines: Buffer,
     ends: OnceLock<Vec<usize>>,
 }
 
 impl Unpacked {
     pub(crate) fn new(lines: Vec<u8>) -> Unpacked {
-        Unpacked { lines, ends: OnceLock::new() }
+        Unpacked { lines: lines.into(), ends: OnceLock::new() }
     }
 
     /// Where each line ends, its line end included.
@@ -40,12 +42,12 @@ impl Kept {
         let mut kept = lock(&self.0);
         let (batches, bytes) = &mut *kept;
         if batches.insert(batch, Arc::clone(unpacked)).is_none() {
-            *bytes += unpacked.lines.len();
+            *bytes += unpacked.lines.capacity();
         }
         while *bytes > KEEP
             && let Some((_, oldest)) = batches.pop_first()
         {
-            *bytes -= oldest.lines.len();
+            *bytes -= oldest.lines.capacity();
         }
     }
 }

@@ -11,6 +11,7 @@ use diesel::sqlite::SqliteConnection;
 use diesel::upsert::excluded;
 use rockrose_core::engine::{Added, Entry, HeldChange, Series};
 use rockrose_core::ledger::{Account, Amount, Measure, Place, Posting};
+use rockrose_core::room::{self, Buffer};
 use tokio::sync::{mpsc, oneshot, watch};
 
 use crate::operate::{Discard, GiveUp, Resend};
@@ -85,16 +86,34 @@ pub struct Packed {
 
 /// Packs event lines for the spool. Takes processor time: call it where blocking is allowed.
 #[must_use]
-pub fn pack(mut lines: Vec<u8>) -> Packed {
+pub fn pack(lines: Vec<u8>) -> Packed {
     let size = lines.len() as i64;
     if lines.len() >= PACK_FROM
-        && let Ok(data) = zstd::bulk::compress(&lines, 1)
+        && let Some(data) = compress(&lines)
     {
-        // What was reserved for more of them would be kept with them.
-        lines.shrink_to_fit();
         return Packed { packing: 1, size, data, plain: Some(Arc::new(Unpacked::new(lines))) };
     }
     Packed::plain(lines)
+}
+
+/// Compressors that nobody uses: each is larger than most of what it makes.
+static COMPRESSORS: Mutex<Vec<zstd::bulk::Compressor<'static>>> = Mutex::new(Vec::new());
+/// Most of them that are kept.
+const COMPRESSORS_KEPT: usize = 4;
+
+fn compress(lines: &[u8]) -> Option<Vec<u8>> {
+    let kept = lock(&COMPRESSORS).pop();
+    let mut compressor = match kept {
+        Some(compressor) => compressor,
+        None => zstd::bulk::Compressor::new(1).ok()?,
+    };
+    let mut out = Buffer::from(room::take(zstd::zstd_safe::compress_bound(lines.len())));
+    compressor.compress_to_buffer(lines, &mut *out).ok()?;
+    let mut compressors = lock(&COMPRESSORS);
+    if compressors.len() < COMPRESSORS_KEPT {
+        compressors.push(compressor);
+    }
+    Some(out.to_vec())
 }
 
 impl Packed {

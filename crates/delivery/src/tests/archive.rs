@@ -169,7 +169,7 @@ async fn what_was_written_but_never_settled_is_replaced() {
     // Written by one that died before it could say so.
     let parcel = p.spool.next("d", 1 << 20).await.unwrap().unwrap();
     let mut outlet = crate::archive::ArchiveOutlet::new(settings()).unwrap();
-    outlet.send(parcel.front(30).to_vec(), parcel.origins(30)).await.unwrap();
+    outlet.send(parcel.front(30), parcel.origins(30)).await.unwrap();
     assert_eq!(kept(&p.out).len(), 30);
     // By now there is more.
     queue(&p.spool, "d", &events(30..60)).await;

@@ -67,7 +67,7 @@ async fn stored_events_survive_and_settle_once() {
     assert_eq!(spool.waiting()["d"].amount.events, 60);
     assert_eq!(spool.waiting()["d"].oldest_ms, 60_000);
     let mut parcel = spool.next("d", 50).await.unwrap().unwrap();
-    assert_eq!(parcel.front(4), b"{\"n\":1}\n{\"m\":1}\n{\"o\":1}\n{\"n\":2}\n");
+    assert_eq!(parcel.front(4)[..], *b"{\"n\":1}\n{\"m\":1}\n{\"o\":1}\n{\"n\":2}\n");
     // A part of an entry, then one event of the next refused.
     spool.settle(parcel.settle(2, None, 60_000)).await.unwrap();
     assert!(balanced(&spool).await);
@@ -80,7 +80,7 @@ async fn stored_events_survive_and_settle_once() {
 
     // What was not settled comes again, from where it stopped.
     let again = spool.next("d", 1).await.unwrap().unwrap();
-    assert_eq!(again.front(9), b"{\"m\":2}\n");
+    assert_eq!(again.front(9)[..], *b"{\"m\":2}\n");
     // A settlement made twice is refused whole.
     let mut first = spool.next("e", 1 << 20).await.unwrap().unwrap();
     let mut second = spool.next("e", 1 << 20).await.unwrap().unwrap();

@@ -98,14 +98,14 @@ async fn run(acts: Vec<Act>) {
                     assert!(expected.is_empty(), "events wait and none came");
                     continue;
                 };
-                let all = texts(parcel.front(usize::MAX));
+                let all = texts(&parcel.front(usize::MAX));
                 assert_eq!(all, expected[..parcel.len()], "in order, from the front");
                 assert!(all.len() == 1 || all.iter().map(|l| l.len() + 1).sum::<usize>() <= max_bytes);
                 let taken: Vec<String> = expected.drain(..events.min(parcel.len())).collect();
                 let settlement = parcel.settle(events, refused.then(|| "no".to_owned()), 5);
                 assert_eq!(settlement.amount().events as usize, taken.len());
                 spool.settle(settlement).await.unwrap();
-                assert_eq!(texts(parcel.front(usize::MAX)), all[taken.len()..], "what is left of the parcel");
+                assert_eq!(texts(&parcel.front(usize::MAX)), all[taken.len()..], "what is left of the parcel");
                 if refused {
                     model.aside.extend(taken);
                 }

@@ -83,7 +83,7 @@ async fn what_is_under_way_is_not_handed_out_again() {
     let mut seen = Vec::new();
     while let Some(parcel) = spool.next_but("d", 30, claimed.clone()).await.unwrap() {
         claimed.extend(parcel.entries());
-        seen.extend_from_slice(parcel.front(99));
+        seen.extend_from_slice(&parcel.front(99));
         assert!(claimed.len() <= 6);
     }
     assert_eq!(claimed.len(), 6);
@@ -109,7 +109,7 @@ async fn what_was_refused_waits_again() {
     let one = aside.iter().find(|q| q.data == b"{\"m\":2}" && q.name == "d").unwrap();
     let back = spool.resend(Resend { destination: None, ids: Some(vec![one.id]), at_ms: 7 }).await.unwrap();
     assert_eq!((back.events, back.bytes), (1, 7));
-    assert_eq!(spool.next("d", 100).await.unwrap().unwrap().front(9), b"{\"m\":2}\n");
+    assert_eq!(spool.next("d", 100).await.unwrap().unwrap().front(9)[..], *b"{\"m\":2}\n");
     assert_eq!(spool.waiting()["d"].oldest_ms, 7);
     assert!(balanced(&spool).await);
     let back = spool.resend(Resend { destination: Some("d".into()), ids: None, at_ms: 8 }).await.unwrap();
