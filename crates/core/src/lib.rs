@@ -14,6 +14,7 @@ pub mod read;
 pub mod redact;
 pub mod room;
 pub mod sample;
+pub mod stamp;
 pub mod table;
 mod texts;
 mod time;

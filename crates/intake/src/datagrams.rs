@@ -24,6 +24,8 @@ const LOOK_EVERY: Duration = Duration::from_secs(1);
 
 struct Batch {
     lines: Vec<u8>,
+    /// The messages as they came, while somebody looks.
+    raw: Vec<Vec<u8>>,
     from: SocketAddr,
 }
 
@@ -34,9 +36,9 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
     let handing = {
         let (settings, sink, heard, stopping) = (Arc::clone(&settings), Arc::clone(&sink), Arc::clone(&heard), stopping.clone());
         async move {
-            while let Some(Batch { lines, from }) = waiting.recv().await {
+            while let Some(Batch { lines, raw, from }) = waiting.recv().await {
                 let count = memchr::memchr_iter(b'\n', &lines).count() as u64;
-                match until_taken(&*sink, &settings.load().name, lines, &heard, Some(&stopping)).await {
+                match until_taken(&*sink, &settings.load().name, lines, raw, &heard, Some(&stopping)).await {
                     Some(receipt) => heard.receipt(&receipt, Some(from.ip())),
                     None => heard.wrong_times(Wrong::Lost, count, "datagrams could not be kept", Some(from.ip())),
                 }
@@ -71,8 +73,11 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
             };
             while let Some((length, from)) = next {
                 if settings.allows(from.ip()) {
-                    let Batch { lines, from: last } = batch.get_or_insert_with(|| Batch { lines: Vec::new(), from });
+                    let Batch { lines, raw, from: last } = batch.get_or_insert_with(|| Batch { lines: Vec::new(), raw: Vec::new(), from });
                     let message = &datagram[..length.min(settings.max_event)];
+                    if heard.is_caught() {
+                        raw.push(message.to_vec());
+                    }
                     reader.line(message, (length > message.len()).then_some("longer than the limit for one event"), now_ms(), lines);
                     *last = from;
                 } else {

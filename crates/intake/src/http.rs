@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use axum::body::Body;
-use axum::extract::{Path, Request, State};
+use axum::extract::{Path, Query, Request, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::post;
@@ -15,10 +15,11 @@ use axum::{Json, Router};
 use http_body_util::BodyExt;
 use rockrose_core::read::Says;
 use rockrose_core::room;
+use rockrose_core::stamp::Stamp;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 use crate::unpack::{Unpack, unpack};
-use crate::{Heard, Peer, Problem, Receipt, Sink, SourceSettings, Wrong};
+use crate::{Heard, Peer, Problem, Receipt, Sink, SourceSettings, With, Wrong};
 
 /// How long a body may take to arrive.
 const BODY_TIME: Duration = Duration::from_secs(60);
@@ -112,11 +113,56 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
     let says = says(&head.headers);
     let taken = async {
         let (settings, _place) = shared.admit(path_key.as_deref(), &head.headers)?;
-        with_body(shared, &settings, &head.headers, body, async |body| shared.sink.accept(&settings.name, body, says).await).await
+        let with = With { stamps: stamps(&settings.may_set, &head)?, once: idempotency_key(&head.headers)?, ..With::default() };
+        with_body(shared, &settings, &head.headers, body, async |body| shared.sink.accept(&settings.name, body, says, with).await).await
     };
     let taken = taken.await;
     note(&shared.heard, &taken, from);
     taken
+}
+
+/// Longest `Idempotency-Key`, in bytes.
+const MAX_ONCE: usize = 255;
+/// What the names of headers that set fields begin with.
+const FIELD_HEADER: &str = "field-";
+
+/// What the sender calls the body, so that it is not taken twice.
+fn idempotency_key(headers: &HeaderMap) -> Result<Option<String>, Problem> {
+    let Some(value) = headers.get("idempotency-key") else { return Ok(None) };
+    let key = value.to_str().unwrap_or_default().trim();
+    let key = key.strip_prefix('"').and_then(|k| k.strip_suffix('"')).unwrap_or(key);
+    if key.is_empty() || key.len() > MAX_ONCE {
+        let detail = format!("`Idempotency-Key` has 1 to {MAX_ONCE} printable characters");
+        return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-idempotency-key", "The idempotency key cannot be used", detail));
+    }
+    Ok(Some(key.to_owned()))
+}
+
+/// The fields that a request sets for all its events, where the source allows it.
+fn stamps(may_set: &[String], head: &axum::http::request::Parts) -> Result<Vec<Stamp>, Problem> {
+    if may_set.is_empty() {
+        return Ok(Vec::new());
+    }
+    let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-field", "A field cannot be set", detail);
+    let Query(asked) = Query::<Vec<(String, String)>>::try_from_uri(&head.uri).map_err(|e| bad(e.body_text()))?;
+    let in_headers = head.headers.iter().filter_map(|(name, value)| Some((name.as_str().strip_prefix(FIELD_HEADER)?, value)));
+    let mut given = asked;
+    for (name, value) in in_headers {
+        let value = std::str::from_utf8(value.as_bytes()).map_err(|_| bad(format!("the header `{FIELD_HEADER}{name}` is not UTF-8")))?;
+        given.push((name.to_owned(), value.to_owned()));
+    }
+    let mut stamps: Vec<Stamp> = Vec::new();
+    for (name, value) in given {
+        // Names of headers know no capitals.
+        let Some(field) = may_set.iter().find(|f| **f == name).or_else(|| may_set.iter().find(|f| f.eq_ignore_ascii_case(&name))) else {
+            return Err(bad(format!("this source lets a request set {}, not `{name}`", may_set.join(", "))));
+        };
+        if stamps.iter().any(|s| s.name() == field) {
+            return Err(bad(format!("`{field}` is set twice")));
+        }
+        stamps.push(Stamp::new(field, &value, crate::now_ms()).map_err(bad)?);
+    }
+    Ok(stamps)
 }
 
 /// Whence a request came.

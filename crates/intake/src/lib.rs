@@ -4,11 +4,13 @@
 //! so that an acknowledgement means what the sink makes it mean: all of it is durable.
 
 mod datagrams;
+mod files;
 mod heard;
 mod host;
 mod http;
 mod listener;
 mod otlp;
+mod probe;
 mod problem;
 mod settings;
 mod stream;
@@ -20,19 +22,48 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicUsize;
 
 use arc_swap::ArcSwap;
-pub use heard::{Heard, Hearing, Trouble, Wrong};
+pub use files::{FileSettings, follow};
+pub use heard::{Caught, FileSeen, FileState, Freshness, Heard, Hearing, Trouble, Wrong};
 pub use http::BodyBudget;
 pub use listener::{BoundedListener, Peer};
+pub use probe::{Looked, look};
 pub use problem::Problem;
 pub use settings::{Certificates, SourceKey, SourceSettings, Speaks};
 
 use rockrose_core::read::Says;
-use serde::Serialize;
+use rockrose_core::stamp::Stamp;
+use serde::{Deserialize, Serialize};
 
 /// Where bodies go.
 pub trait Sink: Send + Sync + 'static {
-    /// Takes one body of the source called `source`. An `Ok` means that everything in it is durable, or was removed or quarantined on purpose.
-    fn accept(&self, source: &str, body: Vec<u8>, says: Says) -> impl Future<Output = Result<Receipt, Problem>> + Send;
+    /// Takes one body of the source called `source`, and what is given beside it. An `Ok` means that everything in it is durable, or was removed or quarantined on purpose, and that the
+    /// rest of what was given became durable with it.
+    fn accept(&self, source: &str, body: Vec<u8>, says: Says, with: With) -> impl Future<Output = Result<Receipt, Problem>> + Send;
+
+    /// The positions that were kept for a source.
+    fn positions(&self, source: &str) -> impl Future<Output = Result<Vec<Position>, Problem>> + Send;
+}
+
+/// What is given beside a body.
+#[derive(Clone, Debug, Default)]
+pub struct With {
+    /// Fields for all its events.
+    pub stamps: Vec<Stamp>,
+    /// How far the source has read once the body is taken.
+    pub positions: Vec<Position>,
+    /// What its sender calls the body, so that it is not taken twice.
+    pub once: Option<String>,
+    /// Its records as they came, where they were put into another form on the way and somebody looks.
+    pub raw: Vec<Vec<u8>>,
+}
+
+/// How far something was read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Position {
+    /// The source's own name for what is read.
+    pub id: String,
+    /// What the source needs to read on; none: it is forgotten.
+    pub content: Option<String>,
 }
 
 /// Most connections one source holds open.
@@ -134,7 +165,7 @@ pub async fn serve<S: Sink>(
 }
 
 /// What was done with a body, told to its sender.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Receipt {
     /// Records in the body.
     pub received: u64,
@@ -142,8 +173,14 @@ pub struct Receipt {
     pub read: u64,
     /// Records that could not be read and are kept aside.
     pub quarantined: u64,
-    /// The first few of those, with the reason.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
+    /// It was taken before, under the same `Idempotency-Key`; this is what was said then.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub repeated: bool,
+    /// How old events were when they came, in milliseconds, of some of them.
+    #[serde(skip)]
+    pub ages: Vec<i64>,
+    /// The first few of those that could not be read, with the reason.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unreadable: Vec<Unreadable>,
 }
 
@@ -151,7 +188,7 @@ pub struct Receipt {
 pub const NAMED_UNREADABLE: usize = 10;
 
 /// A record that could not be read.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Unreadable {
     /// Its line, or its place in the array, from 1.
     pub record: u32,

@@ -83,6 +83,10 @@ impl BoundedListener {
                 Some(acceptor) => {
                     self.shaking.spawn(async move {
                         let from = Some(address.ip());
+                        // One who looks whether somebody listens, and hangs up, has done nothing wrong.
+                        if let Ok(Ok(0)) = tokio::time::timeout(HANDSHAKE_TIME, stream.peek(&mut [0])).await {
+                            return None;
+                        }
                         match tokio::time::timeout(HANDSHAKE_TIME, acceptor.accept(stream)).await {
                             Ok(Ok(safe)) => return Some((Connection::new(Stream::Safe(Box::new(safe)), place, Some(heard)), address)),
                             Ok(Err(e)) if e.kind() == io::ErrorKind::UnexpectedEof => heard.wrong(Wrong::Tls, "hung up before the connection was safe", from),

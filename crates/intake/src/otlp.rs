@@ -18,7 +18,7 @@ use tonic::{Code, Status};
 use tonic_types::{ErrorDetails, StatusExt};
 
 use crate::http::{Shared, note, peer, too_large, with_body};
-use crate::{Heard, Problem, Receipt, Sink, SourceSettings, Wrong};
+use crate::{Heard, Problem, Receipt, Sink, SourceSettings, With, Wrong};
 
 /// The path of the one method over gRPC.
 const EXPORT: &str = "/opentelemetry.proto.collector.logs.v1.LogsService/Export";
@@ -70,7 +70,7 @@ async fn hand_on<S: Sink>(shared: &Shared<S>, settings: &SourceSettings, request
     if lines.is_empty() {
         return Ok(Receipt::default());
     }
-    shared.sink.accept(&settings.name, lines, Says::Lines).await
+    shared.sink.accept(&settings.name, lines, Says::Lines, With::default()).await
 }
 
 /// What is answered to a request that was taken: with what of it could not be read.

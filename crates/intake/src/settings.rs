@@ -45,6 +45,11 @@ impl SourceKey {
         SourceKey(key)
     }
 
+    /// The key, for one who shows it.
+    pub(crate) fn shown(&self) -> &str {
+        &self.0
+    }
+
     /// Whether `shown` is the key; takes the same time wherever they differ.
     pub(crate) fn is(&self, shown: &str) -> bool {
         let (a, b) = (self.0.as_bytes(), shown.as_bytes());
@@ -69,6 +74,8 @@ pub struct SourceSettings {
     pub listen: SocketAddr,
     /// The key senders must show, as a bearer token or, over HTTP, at the end of the path; none: it is open.
     pub key: Option<SourceKey>,
+    /// Fields that a request may set for all its events.
+    pub may_set: Vec<String>,
     /// Whence senders may come; empty: from anywhere.
     pub allow: Vec<Network>,
     /// What makes its connections safe.

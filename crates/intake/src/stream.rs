@@ -15,7 +15,8 @@ use tokio::time::{Instant, timeout_at};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::{BoundedListener, Heard, Receipt, Sink, SourceSettings, Speaks, Wrong, now_ms};
+use crate::files::shortened;
+use crate::{BoundedListener, Heard, Receipt, Sink, SourceSettings, Speaks, With, Wrong, now_ms};
 
 /// Most bytes that are handed on at once.
 const BATCH: usize = 1 << 20;
@@ -88,6 +89,7 @@ impl<S: Sink> Reading<S> {
                 }
             }
             let settings = self.settings.load_full();
+            messages.keeps_raw = self.heard.is_caught();
             let used = messages.cut(&bytes, false, &settings);
             bytes.drain(..used);
             if !self.hand_on(&settings, &mut messages).await {
@@ -110,7 +112,8 @@ impl<S: Sink> Reading<S> {
         if body.is_empty() {
             return true;
         }
-        match until_taken(&*self.sink, &settings.name, body, &self.heard, Some(&self.stopping)).await {
+        let raw = std::mem::take(&mut messages.raw);
+        match until_taken(&*self.sink, &settings.name, body, raw, &self.heard, Some(&self.stopping)).await {
             Some(receipt) => {
                 self.heard.receipt(&receipt, from);
                 true
@@ -121,10 +124,17 @@ impl<S: Sink> Reading<S> {
 }
 
 /// Hands lines on until they are taken. `None`: they never will be, or the source stops and they were not taken at the last try.
-pub(crate) async fn until_taken<S: Sink>(sink: &S, source: &str, body: Vec<u8>, heard: &Heard, stopping: Option<&CancellationToken>) -> Option<Receipt> {
+pub(crate) async fn until_taken<S: Sink>(
+    sink: &S,
+    source: &str,
+    body: Vec<u8>,
+    raw: Vec<Vec<u8>>,
+    heard: &Heard,
+    stopping: Option<&CancellationToken>,
+) -> Option<Receipt> {
     let mut pause = PAUSES.0;
     loop {
-        match sink.accept(source, body.clone(), Says::Lines).await {
+        match sink.accept(source, body.clone(), Says::Lines, With { raw: raw.clone(), ..With::default() }).await {
             Ok(receipt) => return Some(receipt),
             Err(problem) if problem.status() == StatusCode::SERVICE_UNAVAILABLE => {
                 heard.wrong(Wrong::PushedBack, problem.detail(), None);
@@ -147,6 +157,9 @@ struct Messages {
     /// For syslog, what reads it, with the zone it was made for.
     syslog: Option<(SyslogReader, Option<String>)>,
     lines: Vec<u8>,
+    /// The messages as they came, while somebody looks.
+    raw: Vec<Vec<u8>>,
+    keeps_raw: bool,
     wrong: Vec<(Wrong, String)>,
     /// The rest of a message that was too long is passed over: so many bytes, or up to the end of its line.
     pass_over: Option<PassOver>,
@@ -164,7 +177,7 @@ impl Messages {
             Speaks::Syslog { zone, .. } => Some((SyslogReader::new(zone.as_deref()), zone.clone())),
             _ => None,
         };
-        Messages { syslog, lines: Vec::new(), wrong: Vec::new(), pass_over: None }
+        Messages { syslog, lines: Vec::new(), raw: Vec::new(), keeps_raw: false, wrong: Vec::new(), pass_over: None }
     }
 
     /// Cuts what is whole (with `last`, all that is left); returns how many bytes that was.
@@ -242,14 +255,13 @@ impl Messages {
         if message.is_empty() {
             return;
         }
+        if self.keeps_raw {
+            self.raw.push(message.to_vec());
+        }
         match &mut self.syslog {
             Some((reader, _)) => reader.line(message, broken, now_ms, &mut self.lines),
             // A line that was cut is text: JSON that breaks off could not be read.
-            None if broken.is_some() => {
-                self.lines.extend_from_slice(b"{\"message\":");
-                rockrose_core::json::quote(String::from_utf8_lossy(message).as_bytes(), &mut self.lines);
-                self.lines.extend_from_slice(b",\"cut\":true}\n");
-            }
+            None if broken.is_some() => shortened(message, &mut self.lines),
             None => {
                 self.lines.extend_from_slice(message);
                 self.lines.push(b'\n');

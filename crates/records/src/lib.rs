@@ -17,10 +17,10 @@ use diesel::connection::SimpleConnection;
 use diesel::sqlite::SqliteConnection;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
-pub use paused::Paused;
+pub use paused::{Paused, Side};
 pub use revisions::Revision;
 pub use secrets::{Secret, SecretEntry};
-pub use tokens::{Bearer, NewToken, TokenKind};
+pub use tokens::{Bearer, NewToken, TokenKind, random_text};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 

@@ -1,15 +1,24 @@
-//! Destinations that an operator has paused: they stay so over restarts and plans.
+//! Destinations and sources that an operator has paused: they stay so over restarts and plans.
 
 use diesel::prelude::*;
 
-use crate::schema::paused;
+use crate::schema::{paused, paused_source};
 use crate::{Records, RecordsError};
 
-/// A paused destination.
+/// What is paused.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Side {
+    /// A source takes nothing.
+    Source,
+    /// A destination is sent nothing.
+    Destination,
+}
+
+/// Something that is paused.
 #[derive(Clone, Debug, PartialEq, Eq, Queryable)]
 pub struct Paused {
     /// Its name.
-    pub destination: String,
+    pub name: String,
     /// Since when, in milliseconds since 1970.
     pub at_ms: i64,
     /// By whom.
@@ -17,22 +26,41 @@ pub struct Paused {
 }
 
 impl Records {
-    /// All paused destinations.
-    pub fn paused(&self) -> Result<Vec<Paused>, RecordsError> {
-        self.with(|c| Ok(paused::table.order(paused::destination).load(c)?))
+    /// All that is paused of one sort.
+    pub fn paused(&self, part: Side) -> Result<Vec<Paused>, RecordsError> {
+        self.with(|c| {
+            Ok(match part {
+                Side::Destination => paused::table.order(paused::destination).load(c)?,
+                Side::Source => paused_source::table.order(paused_source::source).load(c)?,
+            })
+        })
     }
 
-    /// Pauses a destination; one that is paused already stays as it was.
-    pub fn pause(&self, destination: &str, who: &str, now_ms: i64) -> Result<(), RecordsError> {
-        let row = (paused::destination.eq(destination), paused::at_ms.eq(now_ms), paused::who.eq(who));
+    /// Pauses something; what is paused already stays as it was.
+    pub fn pause(&self, part: Side, name: &str, who: &str, now_ms: i64) -> Result<(), RecordsError> {
         self.with(|c| {
-            diesel::insert_or_ignore_into(paused::table).values(row).execute(c)?;
+            match part {
+                Side::Destination => {
+                    let row = (paused::destination.eq(name), paused::at_ms.eq(now_ms), paused::who.eq(who));
+                    diesel::insert_or_ignore_into(paused::table).values(row).execute(c)?
+                }
+                Side::Source => {
+                    let row = (paused_source::source.eq(name), paused_source::at_ms.eq(now_ms), paused_source::who.eq(who));
+                    diesel::insert_or_ignore_into(paused_source::table).values(row).execute(c)?
+                }
+            };
             Ok(())
         })
     }
 
-    /// Resumes a destination. Says whether it was paused.
-    pub fn resume(&self, destination: &str) -> Result<bool, RecordsError> {
-        self.with(|c| Ok(diesel::delete(paused::table.find(destination)).execute(c)? > 0))
+    /// Resumes something. Says whether it was paused.
+    pub fn resume(&self, part: Side, name: &str) -> Result<bool, RecordsError> {
+        self.with(|c| {
+            let gone = match part {
+                Side::Destination => diesel::delete(paused::table.find(name)).execute(c)?,
+                Side::Source => diesel::delete(paused_source::table.find(name)).execute(c)?,
+            };
+            Ok(gone > 0)
+        })
     }
 }

@@ -39,3 +39,11 @@ diesel::table! {
         who -> Text,
     }
 }
+
+diesel::table! {
+    paused_source (source) {
+        source -> Text,
+        at_ms -> BigInt,
+        who -> Text,
+    }
+}

@@ -55,7 +55,8 @@ fn hash(text: &str) -> Vec<u8> {
 }
 
 /// Random text of 256 bits, in hexadecimal.
-fn random() -> Result<String, RecordsError> {
+/// 256 random bits as text, for a token or a key.
+pub fn random_text() -> Result<String, RecordsError> {
     let mut bytes = [0u8; 32];
     getrandom::fill(&mut bytes).map_err(|e| RecordsError::Storage(format!("no randomness: {e}")))?;
     Ok(bytes.iter().map(|b| format!("{b:02x}")).collect())
@@ -64,7 +65,7 @@ fn random() -> Result<String, RecordsError> {
 impl Records {
     /// Makes a token. `expires_ms` is when it ends, in milliseconds since 1970.
     pub fn make_token(&self, name: &str, kind: TokenKind, now_ms: i64, expires_ms: Option<i64>) -> Result<NewToken, RecordsError> {
-        let text = random()?;
+        let text = random_text()?;
         let row = (token::name.eq(name), token::kind.eq(kind.word()), token::hash.eq(hash(&text)), token::made_ms.eq(now_ms), token::expires_ms.eq(expires_ms));
         self.with(|c| {
             diesel::delete(token::table.filter(token::expires_ms.lt(now_ms))).execute(c)?;

@@ -11,7 +11,7 @@ use base64::prelude::BASE64_STANDARD;
 use rockrose_core::engine::{Names, Surroundings};
 use rockrose_core::plan::{CheckedPlan, Destination, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source, SourceKind};
 use rockrose_delivery::{ArchiveSettings, HttpSettings, Kind, WorkerSettings};
-use rockrose_intake::{BodyBudget, Certificates, Heard, Socket, SourceKey, SourceSettings, Speaks, check_certificates};
+use rockrose_intake::{BodyBudget, Certificates, FileSettings, Heard, Socket, SourceKey, SourceSettings, Speaks, check_certificates};
 use rockrose_records::{RecordsError, Secret};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -47,9 +47,28 @@ type Port = (SocketAddr, bool);
 #[derive(Default)]
 pub(crate) struct Sources {
     open: tokio::sync::Mutex<BTreeMap<Port, OpenSource>>,
+    /// What reads files, by the source's name.
+    files: tokio::sync::Mutex<BTreeMap<String, OpenFiles>>,
     budget: Arc<BodyBudget>,
     /// What each source hears, by name.
     heard: Mutex<BTreeMap<String, Arc<Heard>>>,
+}
+
+/// A source that reads files.
+struct OpenFiles {
+    settings: FileSettings,
+    stop: CancellationToken,
+    task: JoinHandle<()>,
+}
+
+impl OpenFiles {
+    async fn end(self, patience: Duration) {
+        self.stop.cancel();
+        let abort = self.task.abort_handle();
+        if tokio::time::timeout(patience, self.task).await.is_err() {
+            abort.abort();
+        }
+    }
 }
 
 struct OpenSource {
@@ -74,7 +93,11 @@ impl OpenSource {
 impl Sources {
     pub(crate) async fn stop(&self, patience: Duration) {
         let all = std::mem::take(&mut *self.open.lock().await);
+        let files = std::mem::take(&mut *self.files.lock().await);
         let mut ending = tokio::task::JoinSet::new();
+        for source in files.into_values() {
+            ending.spawn(source.end(patience));
+        }
         for source in all.into_values() {
             ending.spawn(source.end(patience));
         }
@@ -84,6 +107,11 @@ impl Sources {
     /// What the source called `name` hears.
     pub(crate) fn heard(&self, name: &str) -> Arc<Heard> {
         Arc::clone(self.heard.lock().unwrap_or_else(PoisonError::into_inner).entry(name.to_owned()).or_default())
+    }
+
+    /// What listens for the source called `name`.
+    pub(crate) async fn settings_of(&self, name: &str) -> Vec<SourceSettings> {
+        self.open.lock().await.values().map(|open| open.settings.load_full()).filter(|s| s.name == name).map(|s| (*s).clone()).collect()
     }
 
     fn forget_all_but(&self, names: &[String]) {
@@ -136,8 +164,9 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
     let open = app.sources.open.lock().await;
     let mut ready = Ready { tables, sources: Vec::new(), sockets: Vec::new(), workers: Vec::new() };
     for source in &plan.sources {
-        for settings in source_settings(source, &secrets) {
-            let refused = |why: String| Refusal::Listen { source_name: source.name.clone(), address: source.listen, why };
+        let Some(address) = source.listen else { continue };
+        for settings in source_settings(source, address, &secrets) {
+            let refused = |why: String| Refusal::Listen { source_name: source.name.clone(), address, why };
             check_certificates(&settings).map_err(refused)?;
             let port = port_of(&settings);
             match open.get(&port) {
@@ -263,7 +292,7 @@ fn port_of(settings: &SourceSettings) -> Port {
 }
 
 /// What is to listen for a source: one, or two where it takes streams and datagrams.
-fn source_settings(source: &Source, secrets: &BTreeMap<String, Secret>) -> Vec<SourceSettings> {
+fn source_settings(source: &Source, listen: SocketAddr, secrets: &BTreeMap<String, Secret>) -> Vec<SourceSettings> {
     let speaks = match &source.kind {
         SourceKind::Http => vec![Speaks::Http],
         SourceKind::Otlp => vec![Speaks::Otlp],
@@ -273,6 +302,7 @@ fn source_settings(source: &Source, secrets: &BTreeMap<String, Secret>) -> Vec<S
             .filter(|(asked, _)| *asked)
             .map(|(_, datagrams)| Speaks::Syslog { datagrams, zone: zone.clone() })
             .collect(),
+        SourceKind::File(_) => Vec::new(),
     };
     let certificates = source.certificates.as_ref().map(|c| Certificates {
         certificate: c.certificate.clone().into(),
@@ -282,7 +312,8 @@ fn source_settings(source: &Source, secrets: &BTreeMap<String, Secret>) -> Vec<S
     let one = |speaks| SourceSettings {
         name: source.name.clone(),
         speaks,
-        listen: source.listen,
+        listen,
+        may_set: source.may_set.clone(),
         key: source.key.as_ref().and_then(|k| secrets.get(&k.0)).map(|s| SourceKey::new(s.reveal().to_owned())),
         allow: source.allow.clone(),
         certificates: certificates.clone(),
@@ -322,7 +353,7 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
             known.settings.store(Arc::new(settings.clone()));
         }
     }
-    app.sources.forget_all_but(&ready.sources.iter().map(|s| s.name.clone()).collect::<Vec<_>>());
+    app.sources.forget_all_but(&app.engine.running().checked.sources.iter().map(|s| s.name.clone()).collect::<Vec<_>>());
     for (port, socket) in ready.sockets {
         let Some(settings) = ready.sources.iter().find(|s| port_of(s) == port) else { continue };
         let heard = app.sources.heard(&settings.name);
@@ -342,8 +373,43 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
         open.insert(port, OpenSource { settings, socket, stop, task });
     }
     drop(open);
+    follow_files(app).await;
     app.engine.set_workers(ready.workers, &app.spool, CHANGE_PATIENCE).await;
     tracing::info!(revision = number, "the plan runs");
+}
+
+/// Makes those who read files be those of the running plan. One whose settings changed ends before the next begins, so that nothing is read twice.
+async fn follow_files(app: &Arc<App>) {
+    let running = app.engine.running();
+    let wanted: Vec<FileSettings> = running.checked.sources.iter().filter_map(file_settings).collect();
+    let mut open = app.sources.files.lock().await;
+    let gone: Vec<String> = open.iter().filter(|(_, o)| !wanted.contains(&o.settings)).map(|(name, _)| name.clone()).collect();
+    for name in gone {
+        if let Some(source) = open.remove(&name) {
+            source.end(CHANGE_PATIENCE).await;
+        }
+    }
+    for settings in wanted {
+        if open.contains_key(&settings.name) {
+            continue;
+        }
+        let stop = CancellationToken::new();
+        let sink = Arc::new(PlanSink::new(Arc::clone(app)));
+        let task = tokio::spawn(rockrose_intake::follow(settings.clone(), sink, app.sources.heard(&settings.name), stop.clone()));
+        open.insert(settings.name.clone(), OpenFiles { settings, stop, task });
+    }
+}
+
+fn file_settings(source: &Source) -> Option<FileSettings> {
+    let SourceKind::File(files) = &source.kind else { return None };
+    Some(FileSettings {
+        name: source.name.clone(),
+        paths: files.paths.clone(),
+        but_not: files.but_not.clone(),
+        from_start: files.from_start,
+        path_as: files.path_as.clone(),
+        max_event: source.max_event as usize,
+    })
 }
 
 /// What differs between two plans, part by part.

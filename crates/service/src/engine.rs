@@ -9,7 +9,7 @@ use rockrose_core::engine::{CompiledPlan, Surroundings};
 use rockrose_core::plan::CheckedPlan;
 use rockrose_core::redact::HashKey;
 use rockrose_delivery::{Health, Worker, WorkerSettings};
-use rockrose_records::Paused;
+use rockrose_records::{Paused, Side};
 use rockrose_spool::Spool;
 
 /// A plan that runs, with its revision's number (0: none was applied yet).
@@ -27,6 +27,7 @@ pub(crate) struct Engine {
     key: HashKey,
     workers: Mutex<BTreeMap<String, Worker>>,
     paused: Mutex<BTreeMap<String, Paused>>,
+    paused_sources: Mutex<BTreeMap<String, Paused>>,
     /// Held by whoever touches what steps hold back, from the work to the commit.
     pub(crate) windows: tokio::sync::Mutex<()>,
     /// Held by whoever applies a plan.
@@ -41,7 +42,8 @@ fn empty_plan() -> CheckedPlan {
 }
 
 impl Engine {
-    pub(crate) fn new(key: [u8; 32], paused: Vec<Paused>) -> Engine {
+    pub(crate) fn new(key: [u8; 32], paused: Vec<Paused>, paused_sources: Vec<Paused>) -> Engine {
+        let by_name = |all: Vec<Paused>| Mutex::new(all.into_iter().map(|p| (p.name.clone(), p)).collect());
         let key = HashKey::new(key);
         let checked = empty_plan();
         let running = Running { revision: 0, compiled: CompiledPlan::new(&checked, key.clone()), checked, surroundings: Surroundings::default() };
@@ -49,7 +51,8 @@ impl Engine {
             running: ArcSwap::from_pointee(running),
             key,
             workers: Mutex::default(),
-            paused: Mutex::new(paused.into_iter().map(|p| (p.destination.clone(), p)).collect()),
+            paused: by_name(paused),
+            paused_sources: by_name(paused_sources),
             windows: tokio::sync::Mutex::new(()),
             applying: tokio::sync::Mutex::new(()),
         }
@@ -90,7 +93,7 @@ impl Engine {
         }
         let mut workers = self.workers();
         for settings in wanted {
-            let paused = self.paused(&settings.name).is_some();
+            let paused = self.paused(Side::Destination, &settings.name).is_some();
             workers.entry(settings.name.clone()).or_insert_with(|| Worker::start(settings, spool.clone(), paused));
         }
     }
@@ -104,22 +107,29 @@ impl Engine {
         while stopping.join_next().await.is_some() {}
     }
 
-    /// Since when and by whom a destination is paused, if it is.
-    pub(crate) fn paused(&self, destination: &str) -> Option<Paused> {
-        self.paused.lock().unwrap_or_else(PoisonError::into_inner).get(destination).cloned()
+    fn all_paused(&self, part: Side) -> std::sync::MutexGuard<'_, BTreeMap<String, Paused>> {
+        let all = match part {
+            Side::Source => &self.paused_sources,
+            Side::Destination => &self.paused,
+        };
+        all.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Notes that a destination is paused, or is not, and tells its worker.
-    pub(crate) fn set_paused(&self, destination: &str, paused: Option<Paused>) {
+    /// Since when and by whom something is paused, if it is.
+    pub(crate) fn paused(&self, part: Side, name: &str) -> Option<Paused> {
+        self.all_paused(part).get(name).cloned()
+    }
+
+    /// Notes that something is paused, or is not; a destination's worker is told.
+    pub(crate) fn set_paused(&self, part: Side, name: &str, paused: Option<Paused>) {
         let pause = paused.is_some();
+        match paused {
+            Some(paused) => self.all_paused(part).insert(name.to_owned(), paused),
+            None => self.all_paused(part).remove(name),
+        };
+        if part == Side::Destination
+            && let Some(worker) = self.workers().get(name)
         {
-            let mut all = self.paused.lock().unwrap_or_else(PoisonError::into_inner);
-            match paused {
-                Some(paused) => all.insert(destination.to_owned(), paused),
-                None => all.remove(destination),
-            };
-        }
-        if let Some(worker) = self.workers().get(destination) {
             worker.pause(pause);
         }
     }

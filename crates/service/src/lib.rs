@@ -28,7 +28,7 @@ use std::time::Duration;
 
 use anyhow::Context;
 use rockrose_intake::BoundedListener;
-use rockrose_records::{NewToken, Records, TokenKind};
+use rockrose_records::{NewToken, Records, Side, TokenKind};
 use rockrose_spool::Spool;
 use tokio_util::sync::CancellationToken;
 
@@ -106,7 +106,7 @@ impl Service {
         let (names, asked) = names::NameBook::new();
         let metrics = plan_metrics::PlanMetrics::of(spool.metrics().await?);
         let app = Arc::new(App {
-            engine: engine::Engine::new(records.hash_key(), records.paused()?),
+            engine: engine::Engine::new(records.hash_key(), records.paused(Side::Destination)?, records.paused(Side::Source)?),
             records,
             spool,
             tail: tail::Hub::default(),

@@ -4,11 +4,14 @@ use std::cell::RefCell;
 use std::sync::Arc;
 
 use axum::http::StatusCode;
-use rockrose_core::engine::{Outcome, Scratch};
-use rockrose_core::read::{BodyError, Says, split};
+use rockrose_core::engine::{Outcome, Point, Scratch, Watch};
+use rockrose_core::form::Usual;
+use rockrose_core::read::{BodyError, Record, Says, split};
 use rockrose_core::room::{self, Buffer};
-use rockrose_intake::{NAMED_UNREADABLE, Problem, Receipt, Sink, Unreadable};
-use rockrose_spool::{Packed, SpoolError, Unread, pack};
+use rockrose_core::stamp::stamped;
+use rockrose_intake::{Caught, NAMED_UNREADABLE, Position, Problem, Receipt, Sink, Unreadable, With};
+use rockrose_records::Side;
+use rockrose_spool::{Beside, Once, Packed, SpoolError, Unread, pack};
 
 use crate::engine::Running;
 use crate::{App, now_ms, queues, windows};
@@ -32,7 +35,18 @@ struct Worked {
     outcome: Outcome,
     data: Packed,
     unread: Vec<Unread>,
+    /// How old some of its events are, in milliseconds.
+    ages: Vec<i64>,
+    /// For those who look at the source.
+    caught: Vec<Caught>,
+    /// What the body's content comes to, where it must not be taken twice.
+    sum: i64,
 }
+
+/// Of so many events of a body it is looked when they happened.
+const AGES: usize = 4;
+/// So many records of a body are shown to those who look at its source.
+const CAUGHT: usize = 50;
 
 enum Unworked {
     Body(BodyError),
@@ -42,38 +56,126 @@ enum Unworked {
     TooManyCopies,
 }
 
-fn work(running: &Running, source: &str, body: Vec<u8>, says: Says, now: i64, watch: Option<&rockrose_core::engine::Watch>) -> Result<Worked, Unworked> {
-    let number = running.compiled.source(source).ok_or(Unworked::Gone)?;
+/// A body on its way through the plan.
+struct Given {
+    source: String,
+    body: Vec<u8>,
+    says: Says,
+    with: With,
+    now: i64,
+    watch: Option<Watch>,
+    /// Somebody looks at what the source is sent.
+    caught: bool,
+}
+
+fn work(running: &Running, given: Given) -> Result<Worked, Unworked> {
+    let Given { source, body, says, with, now, watch, caught } = given;
+    let number = running.compiled.source(&source).ok_or(Unworked::Gone)?;
     let settings = running.checked.sources.iter().find(|s| s.name == source);
     let max_event = settings.map_or(usize::MAX, |s| s.max_event as usize);
-    // Both are large, and others can use them when they are done with.
+    let sum = if with.once.is_some() { content_sum(&body) } else { 0 };
+    // These are large, and others can use them when they are done with.
     let body = Buffer::from(body);
-    let records = split(&body, says, max_event).map_err(Unworked::Body)?;
+    let given = split(&body, says, max_event).map_err(Unworked::Body)?;
+    let (stamped_body, stamped_records);
+    let (events, records) = if with.stamps.is_empty() {
+        (&body, &given)
+    } else {
+        stamped_body = Buffer::from(stamped(&body, &given, &with.stamps));
+        // The fields come on top of what an event may have.
+        stamped_records = split(&stamped_body, Says::Lines, max_event.saturating_add(MAX_STAMPS)).map_err(Unworked::Body)?;
+        (&stamped_body, &stamped_records)
+    };
+    let watch = if caught { Some(watch.unwrap_or_default().also(Point::Source(number), CAUGHT)) } else { watch };
     let mut outcome = SCRATCH.with_borrow_mut(|scratch| {
-        scratch.take_back(room::take(body.len()), Vec::new());
-        running.compiled.process(number, &body, &records, now, watch, scratch)
+        scratch.take_back(room::take(events.len()), Vec::new());
+        running.compiled.process(number, events, records, now, watch.as_ref(), scratch)
     });
     if outcome.overflowed {
         return Err(Unworked::TooManyCopies);
     }
-    let unread = outcome.quarantined.iter().map(|q| Unread { reason: format!("record {}: {}", q.number, q.reason), data: body[q.range.clone()].to_vec() });
+    let caught = if caught { catch(&outcome, number, &body, &given, &with.raw, now) } else { Vec::new() };
+    let unread = outcome.quarantined.iter().map(|q| Unread { reason: format!("record {}: {}", q.number, q.reason), data: events[q.range.clone()].to_vec() });
     let unread = unread.collect();
     let lines = std::mem::take(&mut outcome.lines);
+    let ages = ages(&lines, &outcome.ends, now);
     let data = if settings.is_none_or(|s| s.compress) { pack(lines) } else { Packed::plain(lines) };
-    Ok(Worked { outcome, data, unread })
+    Ok(Worked { outcome, data, unread, ages, caught, sum })
+}
+
+/// Most bytes that the fields given beside a body add to an event.
+const MAX_STAMPS: usize = 64 << 10;
+
+fn content_sum(body: &[u8]) -> i64 {
+    xxhash_rust::xxh3::xxh3_64(body) as i64
+}
+
+/// How old some of the events are that leave.
+fn ages(lines: &[u8], ends: &[u32], now: i64) -> Vec<i64> {
+    thread_local! {
+        static USUAL: RefCell<Usual> = RefCell::new(Usual::new(&[]));
+    }
+    let places = (0..AGES.min(ends.len())).map(|n| n * ends.len() / AGES.min(ends.len()));
+    USUAL.with_borrow_mut(|usual| {
+        let age = |at: usize| {
+            let event = &lines[if at == 0 { 0 } else { ends[at - 1] as usize }..ends[at] as usize - 1];
+            usual.read(event);
+            usual.time(event, now).map(|time| now - time.as_millisecond())
+        };
+        places.filter_map(age).collect()
+    })
+}
+
+/// The first records of a body as they came, and what was made of them.
+fn catch(outcome: &Outcome, source: usize, body: &[u8], records: &[Record], raw: &[Vec<u8>], now: i64) -> Vec<Caught> {
+    let raw_of = |number: u32| {
+        let record = records.iter().find(|r| r.number == number);
+        let own = record.map_or(&[][..], |r| &body[r.start as usize..r.end as usize]);
+        raw.get(number as usize - 1).map_or(own, |r| &r[..]).to_vec()
+    };
+    let read = outcome.captures.iter().filter(|c| c.point == Point::Source(source) && c.record > 0).map(|c| {
+        let stopped_by = c.removed_by.clone().or_else(|| c.held_by.clone());
+        (c.record, Caught { at_ms: now, raw: raw_of(c.record), read: Ok(c.before.clone()), after: c.after.clone(), stopped_by })
+    });
+    let unread = outcome.quarantined.iter().take(CAUGHT);
+    let unread = unread.map(|q| (q.number, Caught { at_ms: now, raw: raw_of(q.number), read: Err(q.reason.clone()), after: None, stopped_by: None }));
+    let mut all: Vec<(u32, Caught)> = read.chain(unread).collect();
+    all.sort_by_key(|(number, _)| *number);
+    all.into_iter().map(|(_, caught)| caught).take(CAUGHT).collect()
 }
 
 impl Sink for PlanSink {
-    async fn accept(&self, source: &str, body: Vec<u8>, says: Says) -> Result<Receipt, Problem> {
+    async fn accept(&self, source: &str, body: Vec<u8>, says: Says, with: With) -> Result<Receipt, Problem> {
         // A sender that goes away does not stop what has begun: what steps remember must become durable, or be undone.
         let (sink, source) = (PlanSink { app: Arc::clone(&self.app) }, source.to_owned());
-        let taking = tokio::spawn(async move { sink.take(&source, body, says).await });
+        let taking = tokio::spawn(async move { sink.take(source, body, says, with).await });
         taking.await.unwrap_or_else(|_| Err(Problem::internal("the body could not be worked on")))
+    }
+
+    async fn positions(&self, source: &str) -> Result<Vec<Position>, Problem> {
+        let kept = self.app.spool.positions(source).await.map_err(|e| kept_nothing(&e))?;
+        Ok(kept.into_iter().map(|(id, content)| Position { id, content: Some(content) }).collect())
+    }
+}
+
+fn kept_nothing(e: &SpoolError) -> Problem {
+    match e {
+        SpoolError::Storage(_) => Problem::unavailable("not-durable", "the events could not be made durable, so they were not taken"),
+        SpoolError::Closed | SpoolError::Settled | SpoolError::Damaged(_) | SpoolError::Repeated => Problem::unavailable("stopping", "the service is stopping"),
     }
 }
 
 impl PlanSink {
-    async fn take(&self, source: &str, body: Vec<u8>, says: Says) -> Result<Receipt, Problem> {
+    async fn take(&self, source: String, body: Vec<u8>, says: Says, with: With) -> Result<Receipt, Problem> {
+        let once = with.once.clone();
+        if let Some(key) = &once
+            && let Some(before) = self.taken(&source, key, content_sum(&body)).await?
+        {
+            return Ok(before);
+        }
+        if let Some(paused) = self.app.engine.paused(Side::Source, &source) {
+            return Err(Problem::unavailable("paused", format!("`{}` has paused this source", paused.who)).retry_after(30));
+        }
         let mut running = self.app.engine.running();
         // What steps hold back is only touched in order, from the work to the commit.
         let mut order = None;
@@ -81,14 +183,17 @@ impl PlanSink {
             order = Some(self.app.engine.windows.lock().await);
             running = self.app.engine.running();
         }
-        if let Some(number) = running.compiled.source(source) {
+        if let Some(number) = running.compiled.source(&source) {
             self.room(&running, number)?;
         }
+        let heard = self.app.sources.heard(&source);
         let watch = self.app.tail.watch(&running.compiled);
+        let positions = with.positions.iter().map(|p| (p.id.clone(), p.content.clone())).collect();
         // Only so many bodies are worked on at once, so that their copies do not fill the memory together.
         let place = self.app.working.acquire().await;
-        let (asked, name, now) = (Arc::clone(&running), source.to_owned(), now_ms());
-        let worked = tokio::task::spawn_blocking(move || work(&asked, &name, body, says, now, watch.as_ref())).await;
+        let (asked, now) = (Arc::clone(&running), now_ms());
+        let given = Given { source: source.clone(), body, says, with, now, watch, caught: heard.is_caught() };
+        let worked = tokio::task::spawn_blocking(move || work(&asked, given)).await;
         drop(place);
         if order.is_some() && !matches!(worked, Ok(Ok(_))) {
             windows::take_back(&self.app, &running.compiled).await;
@@ -103,25 +208,45 @@ impl PlanSink {
                 Problem::new(StatusCode::BAD_REQUEST, "not-json", "The body is not JSON", e.to_string()).with("line", e.line).with("column", e.column)
             }
         })?;
-        let Worked { mut outcome, data, unread } = worked;
+        let Worked { mut outcome, data, unread, ages, caught, sum } = worked;
         let receipt = Receipt {
             received: outcome.received.events as u64,
             read: outcome.read.events as u64,
             quarantined: outcome.quarantined.len() as u64,
+            repeated: false,
+            ages,
             unreadable: outcome.quarantined.drain(..).take(NAMED_UNREADABLE).map(|q| Unreadable { record: q.number, reason: q.reason }).collect(),
         };
         let captures = std::mem::take(&mut outcome.captures);
-        let kept = windows::store(&self.app, source, now, outcome, data, unread).await;
+        let once = once.map(|key| Once { key, sum, receipt: serde_json::to_string(&receipt).unwrap_or_default() });
+        let kept = windows::store(&self.app, &source, now, outcome, data, unread, Beside { positions, once: once.clone() }).await;
         if kept.is_err() && order.is_some() {
             windows::take_back(&self.app, &running.compiled).await;
         }
         drop(order);
-        kept.map_err(|e| match e {
-            SpoolError::Storage(_) => Problem::unavailable("not-durable", "the events could not be made durable, so they were not taken"),
-            SpoolError::Closed | SpoolError::Settled | SpoolError::Damaged(_) => Problem::unavailable("stopping", "the service is stopping"),
-        })?;
+        if let (Err(SpoolError::Repeated), Some(once)) = (&kept, &once)
+            && let Some(before) = self.taken(&source, &once.key, sum).await?
+        {
+            // The same body came twice at once.
+            return Ok(before);
+        }
+        kept.map_err(|e| kept_nothing(&e))?;
         self.app.tail.publish(&running.compiled, now, captures);
+        if !caught.is_empty() {
+            heard.show(caught);
+        }
         Ok(receipt)
+    }
+
+    /// What was said when this body was taken before, if it was. Another body under the same key is refused.
+    async fn taken(&self, source: &str, key: &str, sum: i64) -> Result<Option<Receipt>, Problem> {
+        let Some(before) = self.app.spool.taken_once(source, key).await.map_err(|e| kept_nothing(&e))? else { return Ok(None) };
+        if before.sum != sum {
+            let detail = "this `Idempotency-Key` was used for another body; every body has its own";
+            return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "key-used-twice", "The idempotency key was used before", detail));
+        }
+        let receipt: Receipt = serde_json::from_str(&before.receipt).unwrap_or_default();
+        Ok(Some(Receipt { repeated: true, ..receipt }))
     }
 }
 

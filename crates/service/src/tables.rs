@@ -36,6 +36,9 @@ fn seen(path: &str) -> std::io::Result<Seen> {
 }
 
 fn read(file: &TableFile) -> Result<(Table, Seen), String> {
+    if let (Some(text), TableKind::Csv { key, how }) = (&file.text, &file.kind) {
+        return Rows::read(text.as_bytes(), key, *how).map(|rows| (Table::Rows(rows), (None, 0))).map_err(|e| e.to_string());
+    }
     let seen = seen(&file.path).map_err(|e| format!("{}: {e}", file.path))?;
     if seen.1 > MAX_FILE {
         return Err(format!("{}: larger than 512 MiB", file.path));

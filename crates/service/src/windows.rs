@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use rockrose_core::engine::{CompiledPlan, Held, HeldChange, Outcome, Scratch};
 use rockrose_core::ledger::{Account, Amount, Measure, Posting};
-use rockrose_spool::{Arrival, SpoolError, Unread, pack};
+use rockrose_spool::{Arrival, Beside, SpoolError, Unread, pack};
 
 use crate::{App, now_ms, queues};
 
@@ -22,6 +22,7 @@ pub(crate) async fn store(
     mut outcome: Outcome,
     data: rockrose_spool::Packed,
     unread: Vec<Unread>,
+    beside: Beside,
 ) -> Result<(), SpoolError> {
     let metrics = std::mem::take(&mut outcome.metrics);
     let running = app.engine.running();
@@ -35,6 +36,7 @@ pub(crate) async fn store(
         unread,
         held: outcome.held,
         metrics: metrics.clone(),
+        beside,
     };
     app.spool.store(arrival).await?;
     app.metrics.add(metrics);
@@ -47,7 +49,7 @@ pub(crate) async fn release(app: &App, compiled: &CompiledPlan, all: bool) -> Re
     let now = now_ms();
     for (source, mut outcome) in compiled.release(now, all, &mut Scratch::default()) {
         let data = pack(std::mem::take(&mut outcome.lines));
-        if let Err(e) = store(app, &source, now, outcome, data, Vec::new()).await {
+        if let Err(e) = store(app, &source, now, outcome, data, Vec::new(), Beside::default()).await {
             take_back(app, compiled).await;
             return Err(e);
         }
@@ -92,7 +94,7 @@ async fn set_aside(app: &App, id: u128, held: Held) -> Result<(), SpoolError> {
     };
     let reason = format!("held back by a step that is no longer part of the plan: {}", stand.sentence);
     let data = held.text.unwrap_or(held.json).into_bytes();
-    store(app, &stand.source, now_ms(), outcome, pack(Vec::new()), vec![Unread { reason, data }]).await
+    store(app, &stand.source, now_ms(), outcome, pack(Vec::new()), vec![Unread { reason, data }], Beside::default()).await
 }
 
 /// A clock that moved otherwise than time did, by more than this, was set. In milliseconds.

@@ -6,6 +6,7 @@
 //!
 //! All methods that touch the disk are async and run off the runtime's threads.
 
+mod beside;
 mod connect;
 mod metrics;
 mod operate;
@@ -24,6 +25,7 @@ use rockrose_core::engine::{Added, Held, Series};
 use rockrose_core::ledger::{Account, Amount, Equation, Place};
 use tokio::sync::{mpsc, oneshot, watch};
 
+pub use beside::{Beside, Once};
 pub use operate::{Discard, GiveUp, Resend, Which};
 pub use parcel::{Parcel, Settlement};
 pub use reader::{LedgerRow, Quarantined};
@@ -38,6 +40,9 @@ pub enum SpoolError {
     /// What was to be settled was settled before, or is gone.
     #[error("it was settled or discarded meanwhile")]
     Settled,
+    /// This body was taken before, by its sender's own name for it.
+    #[error("this body was taken before")]
+    Repeated,
     /// The bytes of this batch are not what was written.
     #[error("what waits is damaged on the disk")]
     Damaged(i64),
@@ -205,6 +210,18 @@ impl Spool {
     /// The newest quarantined records, at most `most`, newest first.
     pub async fn quarantined(&self, most: i64) -> Result<Vec<Quarantined>, SpoolError> {
         self.read(move |c| reader::quarantined(c, most)).await
+    }
+
+    /// How far a source has read, by its own names for what it reads.
+    pub async fn positions(&self, source: &str) -> Result<Vec<(String, String)>, SpoolError> {
+        let source = source.to_owned();
+        self.read(move |c| beside::positions(c, &source)).await
+    }
+
+    /// The body that a source took under its sender's name for it.
+    pub async fn taken_once(&self, source: &str, key: &str) -> Result<Option<Once>, SpoolError> {
+        let (source, key) = (source.to_owned(), key.to_owned());
+        self.read(move |c| beside::once(c, &source, &key)).await
     }
 
     /// What the windows of steps hold, the one due first first.

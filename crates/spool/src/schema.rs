@@ -111,3 +111,21 @@ diesel::table! {
         content -> Text,
     }
 }
+
+diesel::table! {
+    position (source, id) {
+        source -> Text,
+        id -> Text,
+        content -> Text,
+    }
+}
+
+diesel::table! {
+    taken_once (source, key) {
+        source -> Text,
+        key -> Text,
+        at_ms -> BigInt,
+        sum -> BigInt,
+        receipt -> Text,
+    }
+}

@@ -14,6 +14,7 @@ use rockrose_core::ledger::{Account, Amount, Measure, Place, Posting};
 use rockrose_core::room::{self, Buffer};
 use tokio::sync::{mpsc, oneshot, watch};
 
+use crate::beside::{self, Beside};
 use crate::operate::{Discard, GiveUp, Resend};
 use crate::parcel::{Progress, Settlement, Unnamed};
 use crate::schema::{batch, due, entry, ledger_minute, ledger_total, quarantine, reached};
@@ -63,6 +64,8 @@ pub struct Arrival {
     pub held: Vec<HeldChange>,
     /// What is added to metrics.
     pub metrics: Vec<(Series, Added)>,
+    /// What else becomes durable with it.
+    pub beside: Beside,
 }
 
 /// A record that could not be read, with the reason.
@@ -300,7 +303,9 @@ fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String,
     let mut each = Vec::with_capacity(group.len());
     for write in group {
         let done = match &write.what {
+            What::Store(arrival) if beside::was_taken(c, &arrival.source, &arrival.beside)? => Err(SpoolError::Repeated),
             What::Store(arrival) => {
+                beside::keep(c, &arrival.source, arrival.arrived_ms, &arrival.beside)?;
                 let batch = store(c, arrival, moved, &mut postings)?;
                 stored.extend(batch.zip(arrival.data.plain.clone()));
                 metrics::keep_held(c, &arrival.held)?;
@@ -503,6 +508,7 @@ fn tidy(c: &mut SqliteConnection) -> QueryResult<()> {
         diesel::delete(ledger_minute::table.filter(ledger_minute::minute.lt(newest - KEEP_MINUTES))).execute(c)?;
         metrics::forget(c, newest - KEEP_MINUTES)?;
     }
+    beside::forget(c)?;
     let last: Option<i64> = quarantine::table.select(diesel::dsl::max(quarantine::id)).first(c)?;
     if let Some(last) = last {
         diesel::delete(quarantine::table.filter(quarantine::id.le(last - KEEP_QUARANTINED))).execute(c)?;

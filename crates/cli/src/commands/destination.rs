@@ -111,7 +111,7 @@ pub(crate) async fn destination(common: &Common, command: DestinationCommand) ->
             let (now, found) = one(&client, &name).await?;
             if common.json { format::print_json(&found) } else { show(&found, now) }
         }
-        DestinationCommand::Test { name } => test(common, &client, &name).await,
+        DestinationCommand::Test { name } => test(common, &client, "destination", &name).await,
         DestinationCommand::Pause { name } => {
             client.call(Method::POST, &format!("/api/v1/destinations/{name}/pause"), None).await?;
             say(common, &name, "paused", "is paused: its events wait until it is resumed")
@@ -146,8 +146,9 @@ fn moved(common: &Common, amount: &Value, words: &str) -> Outcome {
     format::line(&format!("{events} events ({}) {words}.", format::bytes(amount["bytes"].as_f64().unwrap_or(0.0))))
 }
 
-async fn test(common: &Common, client: &Client, name: &str) -> Outcome {
-    let probe = client.call(Method::POST, &format!("/api/v1/destinations/{name}/test"), None).await?;
+/// Looks at a source or a destination step by step, and gives a verdict.
+pub(super) async fn test(common: &Common, client: &Client, what: &str, name: &str) -> Outcome {
+    let probe = client.call(Method::POST, &format!("/api/v1/{what}s/{name}/test"), None).await?;
     let good = probe["good"].as_bool() == Some(true);
     let exit = if good { Exit::Done } else { Exit::Failed };
     if common.json {

@@ -1,11 +1,14 @@
 //! `source`: how sources are doing, and how to send to them.
 
 use clap::Subcommand;
+use reqwest::Method;
 use serde_json::{Value, json};
 
+use super::destination::test;
+use super::plan::ask;
 use super::status::{list as items, text};
 use crate::client::Client;
-use crate::format::{self, BAD, GOOD, paint};
+use crate::format::{self, BAD, GOOD, HEAD, paint};
 use crate::{Common, Exit, Failure, Outcome};
 
 #[derive(Subcommand)]
@@ -17,10 +20,49 @@ pub(crate) enum SourceCommand {
         /// Which
         name: String,
     },
+    /// Look at one as a sender would: whether it can be reached, whether its events have somewhere to go, what it heard
+    Test {
+        /// Which
+        name: String,
+    },
+    /// Show the next records that come, as they come and as they are read
+    Next {
+        /// At which
+        name: String,
+        /// How many
+        #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..=100))]
+        events: u32,
+        /// How long to wait for them, in seconds
+        #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=60))]
+        wait: u32,
+    },
+    /// Take nothing more from its senders; those that can wait are told to
+    Pause {
+        /// Which
+        name: String,
+    },
+    /// Take events again
+    Resume {
+        /// Which
+        name: String,
+    },
+    /// Give its senders a new key, or none; the one before is good no more
+    Key {
+        /// Whose
+        name: String,
+        /// `new` or `revoke`
+        #[arg(value_parser = ["new", "revoke"])]
+        what: String,
+        /// Do it without asking
+        #[arg(long)]
+        yes: bool,
+    },
 }
 
 fn state(source: &Value) -> String {
     match text(source, "state") {
+        "paused" => format!("{}: {}", paint("paused", HEAD), text(source, "says")),
+        "flowing" if text(source, "says") != "events flow" => format!("{}: {}", paint("flowing", GOOD), text(source, "says")),
         "flowing" => paint("flowing", GOOD),
         "troubled" => format!("{}: {}", paint("troubled", BAD), text(source, "says")),
         other => format!("{other}: {}", text(source, "says")),
@@ -36,6 +78,51 @@ fn kind(source: &Value) -> String {
     format!("{}{}", text(source, "kind"), more.collect::<String>())
 }
 
+/// Most files that are shown one by one.
+const FILES_SHOWN: usize = 12;
+
+fn number(of: &Value, name: &str) -> f64 {
+    of[name].as_f64().unwrap_or(0.0)
+}
+
+fn size(file: &Value, name: &str) -> String {
+    format::bytes(number(file, name))
+}
+
+/// The share of its records that could not be read, since the beginning.
+fn unreadable(source: &Value) -> String {
+    let (bad, all) = (number(&source["unreadable"], "events"), number(&source["received"], "events"));
+    if bad == 0.0 {
+        "none".to_owned()
+    } else {
+        format!("{} of {} records, {:.1}%", format::count(bad as i64), format::count(all as i64), 100.0 * bad / all.max(1.0))
+    }
+}
+
+/// How old events are when they come.
+fn freshness(of: &Value) -> String {
+    let Some(half) = of["half_ms"].as_i64() else { return "unknown: no event told its time".to_owned() };
+    let age = |ms: i64| if ms < 0 { format!("{} ahead", format::age(-ms)) } else { format::age(ms) };
+    let at = |name: &str| age(of[name].as_i64().unwrap_or(0));
+    format!("half come within {}, 90% within {}, 99% within {}", age(half), at("most_ms"), at("nearly_all_ms"))
+}
+
+/// A record as it came, and what was made of it.
+fn caught(record: &Value) -> String {
+    let line = |value: &Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
+    let mut out = vec![format!("came      {}", text(record, "raw").trim_end())];
+    match record["unreadable"].as_str() {
+        Some(why) => out.push(format!("{}  {why}", paint("not read", BAD))),
+        None => out.push(format!("read as   {}", line(&record["read"]))),
+    }
+    match (record["stopped_by"].as_str(), &record["after"]) {
+        (Some(step), _) => out.push(format!("stopped   by `{step}`")),
+        (None, after) if !after.is_null() && *after != record["read"] => out.push(format!("goes on   {}", line(after))),
+        _ => {}
+    }
+    out.join("\n")
+}
+
 fn show(source: &Value, now: i64) -> Outcome {
     let mut rows = vec![
         vec!["state".into(), state(source)],
@@ -45,8 +132,20 @@ fn show(source: &Value, now: i64) -> Outcome {
             format!("{}{from}", ago(source, now))
         }],
         vec!["events".into(), format!("{} since the service began to listen", format::count(source["events"].as_i64().unwrap_or(0)))],
-        vec!["connections".into(), format::count(source["connections"].as_i64().unwrap_or(0))],
+        vec![
+            "rate".into(),
+            format!("{}, {}/s", format::rate(number(&source["received"], "events_per_second")), format::bytes(number(&source["received"], "bytes_per_second"))),
+        ],
+        vec!["unreadable".into(), unreadable(source)],
+        vec!["freshness".into(), freshness(&source["freshness"])],
     ];
+    if text(source, "kind") == "file" {
+        let most = items(&source["files"]).iter().take(FILES_SHOWN);
+        rows.push(vec!["files".into(), format::count(source["file_count"].as_i64().unwrap_or(0))]);
+        rows.extend(most.map(|f| vec![String::new(), format!("{}: {} ({} of {} read)", text(f, "path"), text(f, "says"), size(f, "offset"), size(f, "size"))]));
+    } else {
+        rows.push(vec!["connections".into(), format::count(source["connections"].as_i64().unwrap_or(0))]);
+    }
     for trouble in items(&source["troubles"]) {
         let from = trouble["from"].as_str().map_or_else(String::new, |from| format!(", from {from}"));
         let last = format::age(now - trouble["last_ms"].as_i64().unwrap_or(now));
@@ -66,6 +165,27 @@ fn show(source: &Value, now: i64) -> Outcome {
 
 pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
     let client = Client::new(common)?;
+    match command {
+        SourceCommand::Test { name } => return test(common, &client, "source", &name).await,
+        SourceCommand::Next { name, events, wait } => {
+            let records = client.get(&format!("/api/v1/sources/{name}/next?events={events}&wait={wait}")).await?;
+            return match items(&records) {
+                _ if common.json => format::print_json(&records),
+                [] => format::line(&format!("Nothing came to `{name}` within {wait} seconds. `rockrose source test {name}` says why that may be.")),
+                some => format::line(&some.iter().map(caught).collect::<Vec<_>>().join("\n\n")),
+            };
+        }
+        SourceCommand::Pause { name } => {
+            client.call(Method::POST, &format!("/api/v1/sources/{name}/pause"), None).await?;
+            return say(common, &name, "paused", "is paused: it takes nothing until it is resumed");
+        }
+        SourceCommand::Resume { name } => {
+            client.call(Method::POST, &format!("/api/v1/sources/{name}/resume"), None).await?;
+            return say(common, &name, "resumed", "takes events again");
+        }
+        SourceCommand::Key { name, what, yes } => return key(common, &client, &name, &what, yes).await,
+        SourceCommand::List | SourceCommand::Show { .. } => {}
+    }
     let now = client.get("/api/v1/flow").await?["now_ms"].as_i64().unwrap_or(0);
     let all = client.get("/api/v1/sources").await?;
     match command {
@@ -84,5 +204,27 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
             let found = found.ok_or_else(|| Failure::new(Exit::Failed, format!("there is no source `{name}`")))?;
             if common.json { format::print_json(found) } else { show(found, now) }
         }
+        _ => unreachable!("answered above"),
     }
+}
+
+fn say(common: &Common, name: &str, key: &str, words: &str) -> Outcome {
+    if common.json { format::print_json(&json!({ key: name })) } else { format::line(&format!("The source `{name}` {words}.")) }
+}
+
+async fn key(common: &Common, client: &Client, name: &str, what: &str, yes: bool) -> Outcome {
+    let path = format!("/api/v1/sources/{name}/key");
+    if !yes && !ask(&format!("The key that senders show to `{name}` now will be good no more. Go on?"))? {
+        return Ok(Exit::Declined);
+    }
+    if what == "revoke" {
+        client.call(Method::DELETE, &path, None).await?;
+        return say(common, name, "revoked", "lets nobody in until it has a new key: `rockrose source key NAME new`");
+    }
+    let made = client.call(Method::POST, &path, None).await?;
+    if common.json {
+        return format::print_json(&made);
+    }
+    let url = made["url"].as_str().map_or_else(String::new, |url| format!("\nor post to           {url}"));
+    format::line(&format!("The new key of `{name}`, shown this once:\n\nAuthorization: Bearer {}{url}", text(&made, "key")))
 }

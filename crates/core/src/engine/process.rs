@@ -66,6 +66,16 @@ pub struct Watch {
 }
 
 impl Watch {
+    /// Looks at another point as well.
+    #[must_use]
+    pub fn also(mut self, point: Point, most: usize) -> Watch {
+        if !self.points.contains(&point) {
+            self.points.push(point);
+        }
+        self.most = self.most.max(most);
+        self
+    }
+
     /// Looks at `points`, at the most `most` events of one batch at each.
     #[must_use]
     pub fn new(points: Vec<Point>, most: usize) -> Watch {
@@ -86,6 +96,8 @@ pub struct Capture {
     pub removed_by: Option<String>,
     /// The sentence of the step that holds it back.
     pub held_by: Option<String>,
+    /// The record of the body that it is, from 1; 0 of one that a window let go.
+    pub record: u32,
 }
 
 /// Lines of the batch that are due at one destination by one route.
@@ -213,6 +225,8 @@ struct Run<'a> {
     received: Option<Vec<u8>>,
     /// Its line, once it has one.
     received_line: Option<u32>,
+    /// The record that is worked on, from 1; 0 while windows let go.
+    record: u32,
 }
 
 fn tallies(steps: &[Do]) -> Vec<StepTally> {
@@ -326,6 +340,7 @@ impl CompiledPlan {
             tallies: &mut tallies,
             received: None,
             received_line: None,
+            record: 0,
         };
         (run.out.lines, run.out.ends) = std::mem::take(&mut scratch.lines);
         work(&mut run, scratch);
@@ -341,6 +356,7 @@ impl CompiledPlan {
 impl Run<'_> {
     fn event(&mut self, body: &[u8], raw: &[u8], at: &Record, scratch: &mut Scratch) -> Result<(), String> {
         let form = at.form;
+        self.record = at.number;
         let Scratch { record, guide, slots, .. } = scratch;
         if let Form::Unreadable(reason) = form {
             return Err(reason.to_owned());
@@ -412,6 +428,7 @@ impl Run<'_> {
     /// Sends on what windows let go, each from the step behind the one that held it. What it meets on its way may let go more.
     fn go_on(&mut self, scratch: &mut Scratch) {
         self.received = None;
+        self.record = 0;
         while let Some(held) = scratch.buffers.released.pop() {
             let json = held.as_event();
             let mut slots = Vec::new();
@@ -506,6 +523,7 @@ impl Run<'_> {
                 after: Some(arrived.json.to_vec()),
                 removed_by: None,
                 held_by: None,
+                record: self.record,
             });
         }
         for &number in &self.from.remainder_routes {
@@ -618,7 +636,14 @@ impl Run<'_> {
         branch.selection.push(at);
         let point = Point::Destination(through.to[place]);
         if self.watches(point) {
-            self.out.captures.push(Capture { point, before: received.clone(), after: Some(received.clone()), removed_by: None, held_by: None });
+            self.out.captures.push(Capture {
+                point,
+                before: received.clone(),
+                after: Some(received.clone()),
+                removed_by: None,
+                held_by: None,
+                record: self.record,
+            });
         }
         self.received = Some(received);
     }
@@ -658,7 +683,7 @@ impl Run<'_> {
                 Passed::Removed(i) => (Some(steps[i].sentence.clone()), None),
                 Passed::Held(i) => (None, Some(steps[i].sentence.clone())),
             };
-            self.out.captures.push(Capture { point, before: before.to_vec(), after, removed_by, held_by });
+            self.out.captures.push(Capture { point, before: before.to_vec(), after, removed_by, held_by, record: self.record });
         }
     }
 

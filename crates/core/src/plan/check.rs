@@ -1,15 +1,15 @@
 //! Second stage: what the document means. Names refer to something, sentences parse, values are in bounds.
 
 use std::collections::{HashMap, HashSet};
-use std::net::SocketAddr;
 use std::time::Duration;
 
 use super::destination::{Destination, WhenFull, spills};
-use super::keys::{Key, RECIPE, ROUTE, SOURCE, Shape, TABLE};
+use super::keys::{Key, RECIPE, ROUTE, Shape, TABLE};
 use super::parse::{At, ParsedPlan, Raw, Section, inside, reports};
 use super::recipe::{Recipe, Recipes, expand, expanded_len};
 use super::report::Report;
-use crate::lang::{Condition, Mistake, Network, Operation, Size, Step, nearest, parse_condition, parse_step};
+use super::source::Source;
+use crate::lang::{Condition, Mistake, Operation, Size, Step, nearest, parse_condition, parse_step};
 use crate::table::Match;
 
 /// Most routes, sources and destinations together.
@@ -43,6 +43,8 @@ pub struct TableFile {
     pub name: String,
     /// The file.
     pub path: String,
+    /// What would be in the file, where the plan says it itself.
+    pub text: Option<String>,
     /// What it is.
     pub kind: TableKind,
 }
@@ -64,94 +66,6 @@ pub enum TableKind {
 /// The name of a kept secret; never its value.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct SecretName(pub String);
-
-/// A source.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Source {
-    /// Its name.
-    pub name: String,
-    /// What it speaks.
-    pub kind: SourceKind,
-    /// Where it listens.
-    pub listen: SocketAddr,
-    /// Whence senders may come; empty: from anywhere.
-    pub allow: Vec<Network>,
-    /// The certificate it shows, in files.
-    pub certificates: Option<SourceCertificates>,
-    /// The key senders must show.
-    pub key: Option<SecretName>,
-    /// Steps done to every event.
-    pub on_arrival: Vec<Step>,
-    /// Largest body as sent, in bytes.
-    pub max_body: u64,
-    /// Largest body after decompression, in bytes.
-    pub max_unpacked: u64,
-    /// Largest event, in bytes.
-    pub max_event: u64,
-    /// Most requests at once.
-    pub max_requests: u64,
-    /// Whether its events are compressed while they wait.
-    pub compress: bool,
-}
-
-/// What a source speaks.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum SourceKind {
-    /// HTTP: a POST is a body of events.
-    Http,
-    /// OTLP log records, over gRPC and HTTP.
-    Otlp,
-    /// Syslog messages.
-    Syslog {
-        /// Over TCP or TLS.
-        tcp: bool,
-        /// Over UDP.
-        udp: bool,
-        /// The zone of times that name none.
-        zone: Option<String>,
-    },
-    /// Lines over TCP.
-    Tcp,
-}
-
-impl SourceKind {
-    /// The word for it in a plan.
-    #[must_use]
-    pub fn word(&self) -> &'static str {
-        match self {
-            SourceKind::Http => "http",
-            SourceKind::Otlp => "otlp",
-            SourceKind::Syslog { .. } => "syslog",
-            SourceKind::Tcp => "tcp",
-        }
-    }
-
-    /// Whether both would listen at the same port.
-    fn meets(&self, other: &SourceKind) -> bool {
-        let ((streams, datagrams), (others, other_datagrams)) = (self.takes(), other.takes());
-        streams && others || datagrams && other_datagrams
-    }
-
-    /// Whether it takes streams at its port, and whether datagrams.
-    #[must_use]
-    pub fn takes(&self) -> (bool, bool) {
-        match self {
-            SourceKind::Syslog { tcp, udp, .. } => (*tcp, *udp),
-            _ => (true, false),
-        }
-    }
-}
-
-/// The certificate that a source shows, and whose it asks for, in files.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SourceCertificates {
-    /// Its own.
-    pub certificate: String,
-    /// Its private key.
-    pub key: String,
-    /// Senders must show one of these authorities'.
-    pub client_ca: Option<String>,
-}
 
 /// Which events a route takes.
 #[derive(Clone, Debug, PartialEq)]
@@ -474,101 +388,6 @@ impl Checker<'_> {
         Some(SecretName(written.value.clone()))
     }
 
-    fn source(&mut self, section: &Section) -> Option<Source> {
-        self.name(&section.name, "source");
-        self.keys(section, SOURCE, "source");
-        let listen = section.text("listen")?;
-        let address = listen.value.parse::<SocketAddr>();
-        let key = self.secret(section, "key");
-        let on_arrival = self.steps(section.texts("on_arrival"));
-        let (max_body, max_unpacked) = (self.size(section, "max_body", 16 * MB, 1_000 * MB), self.size(section, "max_unpacked", 64 * MB, 1_000 * MB));
-        let max_event = self.size(section, "max_event", 256_000, 64 * MB);
-        let compress = section.text("compress").is_none_or(|c| c.value != "none");
-        let max_requests = if let Some(At { value: Raw::Count(n), .. }) = section.get("max_requests") { *n } else { 64 };
-        let Ok(listen_at) = address else {
-            self.mistakes.push(
-                Mistake::new(listen.at, format!("`{}` is not an address to listen on", listen.value))
-                    .expected("an IP address and a port, as in \"127.0.0.1:8610\""),
-            );
-            return None;
-        };
-        let kind = section.text("kind")?;
-        let certificates = self.certificates(section);
-        let kind = match kind.value {
-            "http" => SourceKind::Http,
-            "otlp" => SourceKind::Otlp,
-            "tcp" => SourceKind::Tcp,
-            _ => {
-                let over = section.text("over").map(|o| o.value);
-                if let (Some("udp"), Some(_), Some(written)) = (over, &certificates, section.get("certificate")) {
-                    self.mistakes
-                        .push(Mistake::new(written.at.clone(), "datagrams are not made safe by a certificate").expected("`over = \"tcp\"`, or no certificate"));
-                }
-                let zone = section.text("zone");
-                if let Some(zone) = zone.as_ref().filter(|z| !crate::time::zone_is_known(z.value)) {
-                    let message = format!("`{}` is no time zone", zone.value);
-                    self.mistakes.push(Mistake::new(zone.at.clone(), message).expected("a name such as \"Europe/Berlin\", or an offset such as \"+01:00\""));
-                }
-                let zone = zone.map(|z| z.value.to_owned());
-                SourceKind::Syslog { tcp: over != Some("udp"), udp: over != Some("tcp") && certificates.is_none(), zone }
-            }
-        };
-        let allow = self.networks(section);
-        let asks = certificates.as_ref().is_some_and(|c| c.client_ca.is_some());
-        if !listen_at.ip().is_loopback() && key.is_none() && !asks {
-            let name = &section.name.value;
-            // A protocol that can show no key is guarded by where its senders are.
-            match kind {
-                SourceKind::Http | SourceKind::Otlp => {
-                    let message = format!("the source `{name}` can be reached from other hosts and has no key");
-                    self.mistakes.push(Mistake::new(listen.at, message).expected("`key = { secret = \"NAME\" }`, or a loopback address such as 127.0.0.1"));
-                }
-                _ if allow.is_empty() => {
-                    let message = format!("the source `{name}` can be reached from other hosts, all of them");
-                    let expected = "`allow = [\"NETWORK\"]`, `client_ca`, or a loopback address such as 127.0.0.1";
-                    self.mistakes.push(Mistake::new(listen.at, message).expected(expected));
-                }
-                _ => {}
-            }
-        }
-        let name = section.name.value.clone();
-        Some(Source { name, kind, listen: listen_at, allow, certificates, key, on_arrival, max_body, max_unpacked, max_event, max_requests, compress })
-    }
-
-    fn certificates(&mut self, section: &Section) -> Option<SourceCertificates> {
-        let of = |key: &str| section.text(key).map(|t| t.value.to_owned());
-        match (of("certificate"), of("certificate_key")) {
-            (Some(certificate), Some(key)) => Some(SourceCertificates { certificate, key, client_ca: of("client_ca") }),
-            (None, None) => {
-                if let Some(alone) = section.get("client_ca") {
-                    self.mistakes.push(
-                        Mistake::new(alone.at.clone(), "whoever asks for certificates shows one").expected("`certificate` and `certificate_key` beside it"),
-                    );
-                }
-                None
-            }
-            _ => {
-                let at = section.get("certificate").or_else(|| section.get("certificate_key")).map_or(section.name.at.clone(), |t| t.at.clone());
-                self.mistakes.push(Mistake::new(at, "a certificate is shown with its key").expected("both `certificate` and `certificate_key`"));
-                None
-            }
-        }
-    }
-
-    fn networks(&mut self, section: &Section) -> Vec<Network> {
-        let mut networks = Vec::new();
-        for written in section.texts("allow") {
-            match Network::read(&written.value) {
-                Some(network) => networks.push(network),
-                None => {
-                    let message = format!("`{}` is no network", written.value);
-                    self.mistakes.push(Mistake::new(written.at.clone(), message).expected("an address, or a network such as \"192.0.2.0/24\""));
-                }
-            }
-        }
-        networks
-    }
-
     fn recipes(&mut self, sections: &[Section]) {
         for section in sections {
             self.name(&section.name, "recipe");
@@ -611,15 +430,31 @@ impl Checker<'_> {
     fn table(&mut self, section: &Section) -> Option<TableFile> {
         self.name(&section.name, "table");
         self.keys(section, TABLE, "table");
-        let path = section.text("path")?.value.to_owned();
+        let text = section.text("text");
+        let path = match (section.text("path"), &text) {
+            (Some(path), None) => path.value.to_owned(),
+            (None, Some(_)) => String::new(),
+            (path, _) => {
+                let at = path.map_or(section.name.at.clone(), |p| p.at);
+                let message = format!("the table `{}` stands in a file or in the plan", section.name.value);
+                self.mistakes.push(Mistake::new(at, message).expected("either `path` or `text`"));
+                return None;
+            }
+        };
+        let text = text.map(|t| t.value.to_owned());
         let kind = match section.text("kind")?.value {
             "places" => TableKind::Places,
             _ => {
                 let how = section.text("match").and_then(|m| Match::ALL.into_iter().find(|w| w.word() == m.value)).unwrap_or(Match::Exact);
-                TableKind::Csv { key: section.text("key")?.value.to_owned(), how }
+                let key = section.text("key")?;
+                if let Some(Err(why)) = text.as_ref().map(|text| crate::table::Rows::read(text.as_bytes(), key.value, how)) {
+                    let at = section.get("text").map_or(key.at.clone(), |t| t.at.clone());
+                    self.mistakes.push(Mistake::new(at, format!("the table `{}` cannot be read: {why}", section.name.value)));
+                }
+                TableKind::Csv { key: key.value.to_owned(), how }
             }
         };
-        Some(TableFile { name: section.name.value.clone(), path, kind })
+        Some(TableFile { name: section.name.value.clone(), path, text, kind })
     }
 
     fn routes(&mut self, plan: &ParsedPlan) -> Vec<Route> {
@@ -686,7 +521,7 @@ impl Checker<'_> {
     /// What can only be seen of the plan as a whole.
     fn whole(&mut self, plan: &ParsedPlan, sources: &[Source], destinations: &[Destination], routes: &[Route]) {
         for (i, source) in sources.iter().enumerate() {
-            if let Some(other) = sources[..i].iter().find(|s| s.listen == source.listen && s.kind.meets(&source.kind))
+            if let Some(other) = sources[..i].iter().find(|s| s.listen.is_some() && s.listen == source.listen && s.kind.meets(&source.kind))
                 && let Some(at) = plan.sources.iter().find(|s| s.name.value == source.name).and_then(|s| s.text("listen"))
             {
                 self.mistakes.push(Mistake::new(at.at, format!("`{}` listens there already", other.name)).expected("another port"));

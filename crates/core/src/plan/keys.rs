@@ -23,6 +23,8 @@ pub(super) enum Shape {
     Duration,
     /// A whole number of at least 1.
     Count,
+    /// `true` or `false`.
+    Truth,
     /// `{ secret = "name" }`
     Secret,
     /// `{ name = "text", name = { secret = "name" } }`
@@ -54,7 +56,8 @@ const fn only(kinds: &'static [&'static str], k: Key) -> Key {
     Key { kinds, ..k }
 }
 
-pub(super) const SOURCE_KINDS: &[&str] = &["http", "otlp", "syslog", "tcp"];
+pub(super) const SOURCE_KINDS: &[&str] = &["http", "otlp", "syslog", "tcp", "file"];
+pub(super) const BEGIN_AT: &[&str] = &["start", "end"];
 pub(super) const OVER: &[&str] = &["tcp", "udp"];
 pub(super) const DESTINATION_KINDS: &[&str] = &["file", "http", "otlp", "syslog", "archive", "discard"];
 pub(super) const BODY_FORMS: &[&str] = &["json lines", "json array", "cloudevents"];
@@ -68,6 +71,8 @@ pub(super) const KEPT: &[&str] = &["as shaped", "as received"];
 pub(super) const PERIODS: &[&str] = &["hour", "day"];
 pub(super) const SPREADS: &[&str] = &["first that answers", "in turn"];
 
+/// Sources that listen at a port.
+const LISTENING: &[&str] = &["http", "otlp", "syslog", "tcp"];
 /// Sources that are sent requests.
 const REQUESTS: &[&str] = &["http", "otlp"];
 
@@ -88,7 +93,25 @@ pub(super) const TOP: &[(&str, &str)] = &[
 
 pub(super) const SOURCE: &[Key] = &[
     needed("kind", Shape::Word(SOURCE_KINDS), "The protocol it speaks."),
-    needed("listen", Shape::Address, "The address it listens on."),
+    only(LISTENING, needed("listen", Shape::Address, "The address it listens on.")),
+    only(
+        &["file"],
+        needed(
+            "paths",
+            Shape::Texts,
+            "Patterns of the files it reads, as in \"/var/log/kiosk/*.log\"; `**` stands for folders. Packed ones (gzip, zstd) are unpacked.",
+        ),
+    ),
+    only(&["file"], key("but_not", Shape::Texts, "Patterns of files among them that it does not read; one without a slash is of names.")),
+    only(
+        &["file"],
+        key(
+            "begin_at",
+            Shape::Word(BEGIN_AT),
+            "Where it begins in files that are there when it first runs: `start` or `end`. `end` if left out. Files that appear later are read whole.",
+        ),
+    ),
+    only(&["file"], key("path_as", Shape::Text, "The field that tells each event's file, as in \"log.file.path\". None, if left out.")),
     only(
         &["syslog"],
         key("over", Shape::Word(OVER), "`tcp` (messages after their lengths, or lines) or `udp`. Both at once if left out; only `tcp` with a certificate."),
@@ -102,19 +125,30 @@ pub(super) const SOURCE: &[Key] = &[
             "The key senders must show, as a bearer token or, to `http`, as the last part of the URL's path. Needed unless `listen` is a loopback address, or `client_ca` is given.",
         ),
     ),
-    key("allow", Shape::Texts, "The networks that senders may come from, as in \"192.0.2.0/24\". From anywhere, if left out."),
-    key(
-        "certificate",
-        Shape::Text,
-        "A file with the certificate (PEM) that is shown to senders, with `certificate_key`. Connections must then be made over TLS.",
+    only(LISTENING, key("allow", Shape::Texts, "The networks that senders may come from, as in \"192.0.2.0/24\". From anywhere, if left out.")),
+    only(
+        LISTENING,
+        key(
+            "certificate",
+            Shape::Text,
+            "A file with the certificate (PEM) that is shown to senders, with `certificate_key`. Connections must then be made over TLS.",
+        ),
     ),
-    key("certificate_key", Shape::Text, "The file with its private key (PEM)."),
-    key("client_ca", Shape::Text, "A file with certificates of authorities (PEM): senders must show a certificate of one of them."),
+    only(LISTENING, key("certificate_key", Shape::Text, "The file with its private key (PEM).")),
+    only(LISTENING, key("client_ca", Shape::Text, "A file with certificates of authorities (PEM): senders must show a certificate of one of them.")),
     key("on_arrival", Shape::Steps, "Steps done to every event that arrives."),
     only(REQUESTS, key("max_body", Shape::Size, "Largest body that is read, as sent. 16 MB if left out.")),
     only(REQUESTS, key("max_unpacked", Shape::Size, "Largest body after decompression. 64 MB if left out.")),
     key("max_event", Shape::Size, "Largest single event. 256 KB if left out."),
     key("compress", Shape::Word(WAITING), "How its events are compressed while they wait for their destinations. `zstd` if left out."),
+    only(
+        &["http"],
+        key(
+            "may_set",
+            Shape::Texts,
+            "Fields that a request may set for all its events, by `?FIELD=…` or a header `Field-FIELD: …`. `time` and `host` take the place of what the events say.",
+        ),
+    ),
     only(REQUESTS, key("max_requests", Shape::Count, "Most requests that are worked on at once. 64 if left out.")),
 ];
 
@@ -220,9 +254,14 @@ pub(super) const DESTINATION: &[Key] = &[
         "What happens to events that wait for it once it is taken out of the plan: `keep` (until they are purged, or it is back) or `drain` (they are delivered as before). `keep` if left out.",
     ),
     key("max_rate", Shape::Size, "Most bytes sent in a second. Without a bound if left out."),
+    only(POSTED, key("in_flight", Shape::Count, "Most bodies on their way at once; as many as its answers allow, up to this. 4 if left out.")),
     only(
         POSTED,
-        key("in_flight", Shape::Count, "Most bodies on their way at once; as many as its answers allow, up to this. 1 keeps the order. 4 if left out."),
+        key(
+            "ordered",
+            Shape::Truth,
+            "Whether events are sent in the order in which they came, one body at a time. `false` if left out; the other kinds always keep it.",
+        ),
     ),
 ];
 
@@ -244,7 +283,8 @@ pub(super) const MATCHES: &[&str] = &["exact", "ignore case", "prefix", "network
 
 pub(super) const TABLE: &[Key] = &[
     needed("kind", Shape::Word(TABLE_KINDS), "`csv`, for `look up`, or `places` (a database in the MaxMind format), for `locate`."),
-    needed("path", Shape::Text, "The file. It is read again when it changes."),
+    key("path", Shape::Text, "The file. It is read again when it changes."),
+    only(&["csv"], key("text", Shape::Text, "What would be in the file: a short table can stand in the plan itself.")),
     only(&["csv"], needed("key", Shape::Text, "The column that values are looked up in.")),
     only(&["csv"], key("match", Shape::Word(MATCHES), "How a value meets a key. `exact` if left out.")),
 ];

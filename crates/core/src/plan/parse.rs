@@ -22,6 +22,7 @@ pub(super) struct At<T> {
 pub(super) enum Raw {
     Text(String),
     Texts(Vec<At<String>>),
+    Truth(bool),
     Count(u64),
     Secret(At<String>),
     Price(f64, Option<At<String>>),
@@ -205,6 +206,7 @@ fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
             let number = inner.as_integer().and_then(|i| u64::from_str_radix(i.as_str(), i.radix()).ok());
             number.filter(|n| *n >= 1).map(Raw::Count).ok_or_else(|| wrong(value, "a whole number of at least 1"))
         }
+        Shape::Truth => inner.as_bool().map(Raw::Truth).ok_or_else(|| wrong(value, "`true` or `false`")),
         Shape::Secret => {
             const EXPECTED: &str = "a reference to a kept secret: `{ secret = \"name\" }`";
             let table = inner.as_table().ok_or_else(|| match inner {

@@ -16,6 +16,7 @@ fn shape(shape: Shape) -> Value {
         Shape::Size => json!({ "type": "string", "pattern": "^[0-9]+ ?(B|KB|MB|GB)$" }),
         Shape::Duration => json!({ "type": "string", "pattern": "^[0-9]+ ?(ms|milliseconds?|s|seconds?|min|minutes?|hours?|days?)$" }),
         Shape::Count => json!({ "type": "integer", "minimum": 1 }),
+        Shape::Truth => json!({ "type": "boolean" }),
         Shape::Secret => json!({ "type": "object", "properties": { "secret": { "type": "string" } }, "required": ["secret"], "additionalProperties": false }),
         Shape::Headers => {
             let secret = self::shape(Shape::Secret);

@@ -21,6 +21,7 @@ use super::*;
 #[derive(Default)]
 struct Kept {
     bodies: Mutex<Vec<(String, Vec<u8>, Says)>>,
+    with: Mutex<Vec<With>>,
     holding: AtomicBool,
     let_go: Notify,
     waiting: AtomicUsize,
@@ -28,7 +29,7 @@ struct Kept {
 }
 
 impl Sink for Kept {
-    async fn accept(&self, source: &str, body: Vec<u8>, says: Says) -> Result<Receipt, Problem> {
+    async fn accept(&self, source: &str, body: Vec<u8>, says: Says, with: With) -> Result<Receipt, Problem> {
         if self.holding.load(Ordering::SeqCst) {
             self.waiting.fetch_add(1, Ordering::SeqCst);
             self.let_go.notified().await;
@@ -37,7 +38,12 @@ impl Sink for Kept {
             return Err(Problem::unavailable("full", "not now"));
         }
         self.bodies.lock().unwrap().push((source.to_owned(), body, says));
+        self.with.lock().unwrap().push(with);
         Ok(Receipt { received: 1, read: 1, ..Receipt::default() })
+    }
+
+    async fn positions(&self, _: &str) -> Result<Vec<Position>, Problem> {
+        Ok(Vec::new())
     }
 }
 
@@ -56,6 +62,7 @@ fn settings(speaks: Speaks) -> SourceSettings {
         speaks,
         listen: "127.0.0.1:0".parse().unwrap(),
         key: None,
+        may_set: Vec::new(),
         allow: Vec::new(),
         certificates: None,
         max_body: 10_000,

@@ -6,13 +6,13 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use rockrose_intake::Problem;
-use rockrose_records::Paused;
+use rockrose_records::Side;
 use rockrose_spool::{Discard, Resend, Which};
 
 use super::auth::Identity;
 use super::extract::{Body, Part};
+use super::spool_problem;
 use super::types::{self, Moved, Probe, ProbeStep, ResendRequest};
-use super::{records_problem, spool_problem};
 use crate::{App, now_ms};
 
 fn known(app: &App, name: &str) -> Result<(), Problem> {
@@ -28,12 +28,7 @@ fn known(app: &App, name: &str) -> Result<(), Problem> {
     responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
 pub(crate) async fn pause(State(app): State<Arc<App>>, Extension(who): Extension<Identity>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
     known(&app, &name)?;
-    let paused = Paused { destination: name.clone(), at_ms: now_ms(), who: who.0 };
-    let kept = paused.clone();
-    app.records(move |r| r.pause(&kept.destination, &kept.who, kept.at_ms)).await.map_err(|e| records_problem(&e))?;
-    if app.engine.paused(&name).is_none() {
-        app.engine.set_paused(&name, Some(paused));
-    }
+    super::pause(&app, Side::Destination, &name, who.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -41,12 +36,9 @@ pub(crate) async fn pause(State(app): State<Arc<App>>, Extension(who): Extension
 #[utoipa::path(post, path = "/api/v1/destinations/{name}/resume", tag = "watch", params(("name" = String, Path)),
     responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
 pub(crate) async fn resume(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
-    let asked = name.clone();
-    let was = app.records(move |r| r.resume(&asked)).await.map_err(|e| records_problem(&e))?;
-    if !was {
+    if !super::resume(&app, Side::Destination, &name).await? {
         known(&app, &name)?;
     }
-    app.engine.set_paused(&name, None);
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -9,6 +9,7 @@ use rockrose_core::lang::Step;
 use rockrose_core::ledger::{Account, Amount, Measure, Place};
 use rockrose_core::plan::{Destination, DestinationKind, Gate, OtlpDestination, Place as ArchivePlace};
 use rockrose_intake::Problem;
+use rockrose_records::Side;
 use rockrose_spool::Waiting;
 
 use super::types::{Cost, DestinationHealth, DestinationState, Flow, FlowDestination, FlowRoute, FlowSource, FlowStep, Gauge, Share};
@@ -20,13 +21,13 @@ use crate::{App, now_ms, queues};
 const DAY_MS: i64 = 86_400_000;
 
 /// Gauges by place, name and measure, added up over whatever they are told apart by.
-struct Book<'a> {
+pub(super) struct Book<'a> {
     reading: &'a Reading,
     by_name: BTreeMap<(Place, &'a str), Vec<&'a Account>>,
 }
 
 impl<'a> Book<'a> {
-    fn new(reading: &'a Reading) -> Book<'a> {
+    pub(super) fn new(reading: &'a Reading) -> Book<'a> {
         let mut by_name: BTreeMap<(Place, &str), Vec<&Account>> = BTreeMap::new();
         for account in reading.now.keys() {
             by_name.entry((account.place, &account.name)).or_default().push(account);
@@ -47,7 +48,7 @@ impl<'a> Book<'a> {
         gauge
     }
 
-    fn gauge(&self, place: Place, name: &str, measure: Measure) -> Gauge {
+    pub(super) fn gauge(&self, place: Place, name: &str, measure: Measure) -> Gauge {
         self.sum(place, name, |a| a.measure == measure)
     }
 
@@ -79,13 +80,13 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
     let book = Book::new(&reading);
     let plan = &running.checked;
     let waiting = app.spool.waiting();
-    let states = plan.sources.iter().map(|s| super::sources::state(&app.sources.heard(&s.name).get(), now));
+    let states = plan.sources.iter().map(|s| super::sources::state(&app, &s.name, &app.sources.heard(&s.name).get(), now));
     let sources = plan.sources.iter().zip(states).map(|(s, (state, says))| FlowSource {
         state,
         says,
         name: s.name.clone(),
         kind: s.kind.word().into(),
-        listen: s.listen.to_string(),
+        listen: s.place(),
         keyed: s.key.is_some(),
         received: book.gauge(Place::Source, &s.name, Measure::Received),
         quarantined: book.gauge(Place::Source, &s.name, Measure::Quarantined),
@@ -112,7 +113,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
         .iter()
         .map(|d| {
             let mut health = app.engine.health(&d.name).map_or_else(|| stopped(now), DestinationHealth::from);
-            if let Some(paused) = app.engine.paused(&d.name) {
+            if let Some(paused) = app.engine.paused(Side::Destination, &d.name) {
                 // What an operator did is told before what came of it.
                 (health.state, health.since_ms, health.paused_by) = (DestinationState::Paused, paused.at_ms, Some(paused.who));
             } else if queues::is_full(&app.spool, d) {

@@ -70,7 +70,7 @@ fn text(app: &App) -> prometheus::Result<Vec<u8>> {
         let (name, health) = (destination.name.as_str(), app.engine.health(&destination.name));
         let bad = health.as_ref().is_some_and(|h| h.state == Health::Failing);
         failing.with_label_values(&[name]).set(i64::from(bad));
-        paused.with_label_values(&[name]).set(i64::from(app.engine.paused(name).is_some()));
+        paused.with_label_values(&[name]).set(i64::from(app.engine.paused(rockrose_records::Side::Destination, name).is_some()));
         full.with_label_values(&[name]).set(i64::from(queues::is_full(&app.spool, destination)));
         failures.with_label_values(&[name]).set(health.as_ref().map_or(0, |h| i64::from(h.failures)));
         if let Some(known) = health.map(|h| h.answers).filter(|a| a.count > 0) {

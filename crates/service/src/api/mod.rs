@@ -24,7 +24,7 @@ use axum::response::Response;
 use axum::routing::get;
 use rockrose_core::plan::MAX_PLAN;
 use rockrose_intake::Problem;
-use rockrose_records::RecordsError;
+use rockrose_records::{Paused, RecordsError, Side};
 use rockrose_spool::SpoolError;
 use tower_http::compression::CompressionLayer;
 use tower_http::compression::predicate::{DefaultPredicate, NotForContentType, Predicate};
@@ -65,6 +65,11 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(status::status))
         .routes(routes!(flow::flow))
         .routes(routes!(sources::sources))
+        .routes(routes!(sources::pause))
+        .routes(routes!(sources::resume))
+        .routes(routes!(sources::new_key, sources::revoke_key))
+        .routes(routes!(sources::test))
+        .routes(routes!(sources::next))
         .routes(routes!(plan::running))
         .routes(routes!(plan::check))
         .routes(routes!(plan::revisions, plan::apply))
@@ -129,6 +134,25 @@ async fn no_store(request: axum::extract::Request, next: axum::middleware::Next)
     let mut response = next.run(request).await;
     response.headers_mut().entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("no-store"));
     response
+}
+
+/// Pauses a source or a destination, over restarts and plans; one that is paused already stays as it was.
+pub(crate) async fn pause(app: &App, part: Side, name: &str, who: String) -> Result<(), Problem> {
+    let paused = Paused { name: name.to_owned(), at_ms: crate::now_ms(), who };
+    let kept = paused.clone();
+    app.records(move |r| r.pause(part, &kept.name, &kept.who, kept.at_ms)).await.map_err(|e| records_problem(&e))?;
+    if app.engine.paused(part, name).is_none() {
+        app.engine.set_paused(part, name, Some(paused));
+    }
+    Ok(())
+}
+
+/// Resumes a source or a destination. Says whether it was paused.
+pub(crate) async fn resume(app: &App, part: Side, name: &str) -> Result<bool, Problem> {
+    let asked = name.to_owned();
+    let was = app.records(move |r| r.resume(part, &asked)).await.map_err(|e| records_problem(&e))?;
+    app.engine.set_paused(part, name, None);
+    Ok(was)
 }
 
 /// What the records could not do, as an answer.

@@ -39,14 +39,20 @@ pub(crate) async fn set(State(app): State<Arc<App>>, Part(name): Part<String>, B
     if request.value.is_empty() || request.value.len() > MAX_SECRET || request.value.chars().any(char::is_control) {
         return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-secret", "Not a secret's value", "a value has 1 to 4096 bytes and no control characters"));
     }
-    let kept = name.clone();
-    app.records(move |r| r.set_secret(&kept, &Secret::new(request.value), now_ms())).await.map_err(|e| records_problem(&e))?;
+    keep(&app, &name, request.value).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Keeps a secret; one that the running plan uses takes effect at once.
+pub(super) async fn keep(app: &Arc<App>, name: &str, value: String) -> Result<(), Problem> {
+    let kept = name.to_owned();
+    app.records(move |r| r.set_secret(&kept, &Secret::new(value), now_ms())).await.map_err(|e| records_problem(&e))?;
     let running = app.engine.running();
     if running.checked.secrets().iter().any(|s| s.0 == name) {
-        let taken_up = crate::apply::take_up(&app, running.revision, &running.checked.text).await;
+        let taken_up = crate::apply::take_up(app, running.revision, &running.checked.text).await;
         taken_up.map_err(|e| Problem::internal(format!("the secret is kept, but could not be put to use: {e}")))?;
     }
-    Ok(StatusCode::NO_CONTENT)
+    Ok(())
 }
 
 /// Forgets a secret that the running plan does not use.

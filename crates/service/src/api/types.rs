@@ -125,6 +125,8 @@ pub(crate) enum SourceState {
     Quiet,
     /// What came last was no event.
     Troubled,
+    /// An operator has paused it.
+    Paused,
 }
 
 /// A source: what it has heard, and what is wrong with its senders.
@@ -132,7 +134,7 @@ pub(crate) enum SourceState {
 pub(crate) struct Source {
     pub(crate) name: String,
     pub(crate) kind: String,
-    /// Where it listens.
+    /// Where it listens, or the patterns of its files.
     pub(crate) listen: String,
     /// Whether senders must show a key.
     pub(crate) keyed: bool,
@@ -149,6 +151,18 @@ pub(crate) struct Source {
     pub(crate) last_from: Option<String>,
     /// Connections that are open.
     pub(crate) connections: usize,
+    /// Records that came, by the ledger.
+    pub(crate) received: Gauge,
+    /// Records that could not be read, by the ledger.
+    pub(crate) unreadable: Gauge,
+    /// How old events are when they come, once there were some that tell their time.
+    pub(crate) freshness: Option<Freshness>,
+    /// Who paused it, if it is paused.
+    pub(crate) paused_by: Option<String>,
+    /// Its files, those in trouble first, at the most 1000.
+    pub(crate) files: Vec<SourceFile>,
+    /// How many files there are.
+    pub(crate) file_count: usize,
     /// What went wrong, the latest first.
     pub(crate) troubles: Vec<Trouble>,
     /// What to paste to send to it.
@@ -170,6 +184,56 @@ pub(crate) struct Trouble {
     pub(crate) times: u64,
     /// When last, in milliseconds since 1970.
     pub(crate) last_ms: i64,
+}
+
+/// How old a source's events are when they come, in milliseconds; negative where they say that they are yet to happen.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Freshness {
+    /// Half of them are no older.
+    pub(crate) half_ms: i64,
+    /// Nine in ten are no older.
+    pub(crate) most_ms: i64,
+    /// Ninety-nine in a hundred are no older.
+    pub(crate) nearly_all_ms: i64,
+}
+
+/// A file of a source, or a pattern under which nothing stands.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SourceFile {
+    pub(crate) path: String,
+    /// `current`, `behind`, `copy`, `denied`, `binary`, `damaged`, `gone`, `odd`, `missing` or `too many`.
+    pub(crate) state: String,
+    pub(crate) says: String,
+    /// Its size in bytes, packed if it is.
+    pub(crate) size: u64,
+    /// Bytes that are read of it, unpacked.
+    pub(crate) offset: u64,
+}
+
+/// A record as it came to a source, and what was made of it.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct CaughtRecord {
+    pub(crate) at_ms: i64,
+    /// Its bytes as they came; what is not UTF-8 is replaced.
+    pub(crate) raw: String,
+    /// As it was read; null if it could not be.
+    #[schema(value_type = Option<Object>)]
+    pub(crate) read: Option<Box<RawValue>>,
+    /// Why it could not be read.
+    pub(crate) unreadable: Option<String>,
+    /// As it went on; null if a step removed it or holds it back.
+    #[schema(value_type = Option<Object>)]
+    pub(crate) after: Option<Box<RawValue>>,
+    /// The sentence of that step.
+    pub(crate) stopped_by: Option<String>,
+}
+
+/// A source's new key. It is shown this once.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SourceKey {
+    pub(crate) key: String,
+    /// Where to post to with it, over HTTP.
+    pub(crate) url: Option<String>,
 }
 
 /// A line to paste.
@@ -367,7 +431,7 @@ pub(crate) struct Probe {
 /// One step of a look.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct ProbeStep {
-    /// `resolve`, `connect`, `secure`, `accept` or `open`.
+    /// `resolve`, `connect`, `secure`, `accept` or `open`; of a source also `files`, `room`, `routes`, `heard`.
     pub(crate) step: String,
     pub(crate) good: bool,
     /// How long it took, in milliseconds.

@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use rockrose_intake::With;
+
 use rockrose_core::ledger::Equation;
 use rockrose_core::read::Says;
 use rockrose_intake::Sink;
@@ -38,7 +40,7 @@ fn plan(steps: &str, bound: &str) -> String {
 }
 
 async fn hand(app: &Arc<App>, body: &str, says: Says) -> Result<rockrose_intake::Receipt, rockrose_intake::Problem> {
-    PlanSink::new(Arc::clone(app)).accept("in", body.as_bytes().to_vec(), says).await
+    PlanSink::new(Arc::clone(app)).accept("in", body.as_bytes().to_vec(), says, With::default()).await
 }
 
 #[tokio::test]
@@ -74,7 +76,7 @@ async fn a_source_is_pushed_back_only_by_what_it_can_reach() {
     let full = hand(r.app(), event, Says::Lines).await.unwrap_err();
     assert_eq!(full.status(), 503);
     assert!(full.detail().contains("`dead`"), "{}", full.detail());
-    let other = PlanSink::new(Arc::clone(r.app())).accept("other", event.as_bytes().to_vec(), Says::Lines).await;
+    let other = PlanSink::new(Arc::clone(r.app())).accept("other", event.as_bytes().to_vec(), Says::Lines, With::default()).await;
     assert!(other.is_ok());
     r.service.stop().await;
 }

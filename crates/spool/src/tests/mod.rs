@@ -41,6 +41,7 @@ fn arrival(n: u32) -> Arrival {
         unread: Vec::new(),
         held: Vec::new(),
         metrics: Vec::new(),
+        beside: Beside::default(),
     }
 }
 

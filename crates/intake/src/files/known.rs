@@ -1,0 +1,315 @@
+//! A file that is known, and how it is read on.
+
+use std::fs::File;
+use std::io::Result;
+use std::os::unix::fs::FileExt;
+use std::path::Path;
+use std::sync::Arc;
+
+use rockrose_core::room;
+
+use super::cut;
+use super::open::{Look, Sort, Unpacking};
+use super::place::{MARK, MARKED_ENOUGH, Place, sum};
+use crate::heard::{FileSeen, FileState};
+use crate::now_ms;
+
+/// Most bytes that are handed on at once.
+const CHUNK: usize = 1 << 20;
+/// Fewest.
+const SMALLEST_CHUNK: usize = 4 << 10;
+/// A line without its end is taken as it is when its file has not grown for so long.
+const LINE_PATIENCE_MS: i64 = 30_000;
+/// The same where the file was moved, removed or packed.
+const LEFT_PATIENCE_MS: i64 = 2_000;
+
+/// A file that is known, and what is needed to read on.
+pub(super) struct Known {
+    pub(super) place: Place,
+    pub(super) sort: Sort,
+    /// How it looked last, and since when it looks so.
+    look: Option<Look>,
+    pub(super) same_since_ms: i64,
+    /// It is kept open, so that it can be read to its end wherever it goes.
+    pub(super) plain: Option<Arc<File>>,
+    packed: Option<Unpacking>,
+    /// It was found at the last look.
+    pub(super) found: bool,
+    /// It has the same to say as this one, which is still there.
+    pub(super) copy_of: Option<String>,
+    /// What keeps it from being read, until it changes.
+    pub(super) trouble: Option<(FileState, String)>,
+    /// Its place was not kept yet.
+    pub(super) unnoted: bool,
+    /// The size at which it ended within a line.
+    stopped_at: u64,
+    /// Most bytes to read at once.
+    chunk: usize,
+}
+
+/// What was read.
+pub(super) struct Chunk {
+    /// Whole lines.
+    pub(super) body: Vec<u8>,
+    /// Where reading goes on once they are durable.
+    pub(super) next: Place,
+    /// How many bytes that is.
+    pub(super) used: usize,
+    /// Lines that were cut.
+    pub(super) too_long: u64,
+}
+
+/// Whether a file is a copy of one that was read, packed or not.
+pub(super) fn is_copy(other: &Place, file: &File, path: &Path, sort: Sort, size: u64) -> bool {
+    if other.offset < MARKED_ENOUGH || other.head.0 < MARK as u64 || other.done.is_some() {
+        return false;
+    }
+    if !sort.is_packed() {
+        return other.is_in(file, size).unwrap_or(false);
+    }
+    let same = || -> Result<bool> {
+        let mut unpacking = Unpacking::new(path, sort)?;
+        let begins_like = other.begins_like(unpacking.fill(MARK)?);
+        Ok(begins_like && unpacking.skip_to(other.offset)?.is_some_and(|before| sum(before) == other.tail))
+    };
+    same().unwrap_or(false)
+}
+
+/// Puts the place behind all that is in a file.
+pub(super) fn skip(place: &mut Place, file: &File, sort: Sort, size: u64) {
+    if sort.is_packed() {
+        place.done = Some(size);
+        return;
+    }
+    // Behind the last whole line, so that one that is being written is read whole.
+    let mut bytes = vec![0; usize::try_from(size).unwrap_or(usize::MAX).min(64 << 10)];
+    let from = size - bytes.len() as u64;
+    if file.read_exact_at(&mut bytes, from).is_ok() && place.learn_head(file, size).is_ok() {
+        let end = memchr::memrchr(b'\n', &bytes).map_or(0, |at| at + 1);
+        place.passing = end == 0 && from > 0;
+        let end = if place.passing { bytes.len() } else { end };
+        place.reach(from + end as u64, &bytes[..end]);
+    }
+}
+
+impl Known {
+    pub(super) fn new(place: Place, sort: Sort) -> Known {
+        Known {
+            place,
+            sort,
+            look: None,
+            same_since_ms: now_ms(),
+            plain: None,
+            packed: None,
+            found: true,
+            copy_of: None,
+            trouble: None,
+            unnoted: false,
+            stopped_at: 0,
+            chunk: CHUNK,
+        }
+    }
+
+    /// One that was read before a restart; what sort it is, is seen when it is found.
+    pub(super) fn kept(place: Place) -> Known {
+        Known { found: false, ..Known::new(place, Sort::Plain) }
+    }
+
+    pub(super) fn saw(&mut self, look: Look, now: i64) {
+        if self.look != Some(look) {
+            (self.look, self.same_since_ms, self.trouble) = (Some(look), now, None);
+            // A packed file that changed is gone through anew.
+            self.packed = None;
+        }
+        self.place.seen_ms = now;
+        self.found = true;
+    }
+
+    /// Whether the file at its path still is the one that was read. Opens it, if need be.
+    pub(super) fn is_still(&mut self, look: Look) -> Result<bool> {
+        if self.look == Some(look) {
+            return Ok(true);
+        }
+        if self.plain.is_none() {
+            let file = File::open(&self.place.path)?;
+            let sort = Sort::of(&super::open::head(&file)?);
+            if self.look.is_some() && sort != self.sort {
+                return Ok(false);
+            }
+            self.sort = sort;
+            if sort.is_packed() {
+                return Ok(true);
+            }
+            if sort != Sort::Plain {
+                return Ok(false);
+            }
+            self.plain = Some(Arc::new(file));
+        }
+        self.plain.as_ref().map_or(Ok(true), |file| self.place.is_in(file, look.size))
+    }
+
+    /// One that is no longer under its patterns is read to its end as long as it is open.
+    pub(super) fn look_at_what_is_left(&mut self, now: i64) {
+        if self.found {
+            return;
+        }
+        let Some(file) = &self.plain else { return };
+        if let Ok(about) = file.metadata() {
+            let look = Look::of(&about);
+            if self.look != Some(look) {
+                (self.look, self.same_since_ms) = (Some(look), now);
+            }
+            if look.size <= self.place.offset && now - self.same_since_ms >= LEFT_PATIENCE_MS {
+                self.plain = None;
+            }
+        }
+    }
+
+    fn patience_is_over(&self, now: i64) -> bool {
+        now - self.same_since_ms >= if self.found { LINE_PATIENCE_MS } else { LEFT_PATIENCE_MS }
+    }
+
+    /// Whether there is something to read.
+    pub(super) fn is_behind(&self, now: i64) -> bool {
+        let Some(look) = self.look else { return false };
+        if self.trouble.is_some() || self.copy_of.is_some() {
+            return false;
+        }
+        if self.sort.is_packed() {
+            return self.found && self.place.done != Some(look.size);
+        }
+        let reachable = self.found || self.plain.is_some();
+        reachable && look.size > self.place.offset && (look.size != self.stopped_at || self.patience_is_over(now))
+    }
+
+    /// What comes next, if a whole line does.
+    pub(super) fn next(&mut self, max_event: usize, now: i64) -> Result<Option<Chunk>> {
+        if self.sort.is_packed() { self.next_packed(max_event) } else { self.next_plain(max_event, now) }
+    }
+
+    fn next_plain(&mut self, max_event: usize, now: i64) -> Result<Option<Chunk>> {
+        let file = match &self.plain {
+            Some(file) => Arc::clone(file),
+            None => Arc::new(File::open(&self.place.path)?),
+        };
+        let about = file.metadata()?;
+        // Another file stands there by now, or it was emptied: the next look sees to it.
+        if Look::of(&about).number != self.place.number || !self.place.is_in(&file, about.len())? {
+            self.look = None;
+            return Ok(None);
+        }
+        self.place.learn_head(&file, about.len())?;
+        let left = about.len() - self.place.offset;
+        let mut want = self.chunk;
+        loop {
+            let take = usize::try_from(left).unwrap_or(usize::MAX).min(want);
+            let mut bytes = room::take(take);
+            bytes.resize(take, 0);
+            file.read_exact_at(&mut bytes, self.place.offset)?;
+            let last = take as u64 == left && self.patience_is_over(now);
+            let mut next = self.place.clone();
+            let mut body = room::take(take);
+            let cut = cut::lines(&bytes, last, max_event, &mut next.passing, &mut body);
+            if cut.used == 0 {
+                room::leave(bytes);
+                // A line that is longer than a chunk.
+                if take == want && want <= max_event {
+                    want = max_event + 1;
+                    continue;
+                }
+                self.stopped_at = about.len();
+                return Ok(None);
+            }
+            let offset = self.place.offset + cut.used as u64;
+            if cut.used >= MARK {
+                next.reach(offset, &bytes[..cut.used]);
+            } else {
+                let mut before = vec![0; MARK.min(usize::try_from(offset).unwrap_or(MARK))];
+                let from = offset - before.len() as u64;
+                file.read_exact_at(&mut before, from)?;
+                next.reach(offset, &before);
+            }
+            room::leave(bytes);
+            return Ok(Some(Chunk { body, next, used: cut.used, too_long: cut.too_long }));
+        }
+    }
+
+    fn next_packed(&mut self, max_event: usize) -> Result<Option<Chunk>> {
+        let mut packed = match self.packed.take() {
+            Some(packed) => packed,
+            None => {
+                let mut packed = Unpacking::new(&self.place.path, self.sort)?;
+                if packed.skip_to(self.place.offset)?.is_none_or(|before| sum(before) != self.place.tail) {
+                    return Err(std::io::Error::other("it is another file than the one that was read"));
+                }
+                packed
+            }
+        };
+        let mut next = self.place.clone();
+        let mut want = self.chunk;
+        let chunk = loop {
+            let bytes = packed.fill(want)?;
+            let bytes = &bytes[..bytes.len().min(want)];
+            if next.offset == 0 {
+                let first = &bytes[..bytes.len().min(MARK)];
+                next.head = (first.len() as u64, sum(first));
+            }
+            let (have, bytes) = (bytes.len(), bytes.to_vec());
+            let last = packed.ended() && have < want;
+            let mut body = room::take(have);
+            let cut = cut::lines(&bytes, last, max_event, &mut next.passing, &mut body);
+            if cut.used == 0 && !last {
+                want = want.max(max_event + 1) + SMALLEST_CHUNK;
+                continue;
+            }
+            let mut before = packed.before().to_vec();
+            before.extend_from_slice(&bytes[..cut.used]);
+            next.reach(self.place.offset + cut.used as u64, &before);
+            if last {
+                next.done = self.look.map(|l| l.size);
+            }
+            break Chunk { body, next, used: cut.used, too_long: cut.too_long };
+        };
+        self.packed = Some(packed);
+        Ok(Some(chunk))
+    }
+
+    /// What was read is durable.
+    pub(super) fn took(&mut self, next: Place, used: usize) {
+        if let Some(packed) = &mut self.packed {
+            packed.done_with(used);
+        }
+        self.place = Place { seen_ms: self.place.seen_ms, ..next };
+        if self.place.done.is_some() {
+            self.packed = None;
+        }
+        self.chunk = CHUNK;
+    }
+
+    /// A chunk was refused for its size.
+    pub(super) fn read_less(&mut self) {
+        self.chunk = (self.chunk / 4).max(SMALLEST_CHUNK);
+    }
+
+    /// How it is doing. Nothing is to be said of one that is gone and was read.
+    pub(super) fn report(&self, now: i64, name: impl Fn(&String) -> String) -> Option<FileSeen> {
+        let size = self.look.map_or(0, |l| l.size);
+        let (state, says) = match (&self.trouble, &self.copy_of) {
+            (Some((state, says)), _) => (*state, says.clone()),
+            (None, Some(of)) => (FileState::Copy, format!("has the same as {}; it is read once that is gone", name(of))),
+            (None, None) if self.sort.is_packed() && self.place.done.is_some() => (FileState::Current, "read to its end".to_owned()),
+            (None, None) if !self.found && self.plain.is_none() => {
+                let unread = size.saturating_sub(self.place.offset);
+                if unread == 0 || self.look.is_none() || self.sort.is_packed() {
+                    return None;
+                }
+                (FileState::Gone, format!("it went away with {unread} bytes unread"))
+            }
+            (None, None) if self.is_behind(now) => (FileState::Behind, "being read".to_owned()),
+            (None, None) if size > self.place.offset => (FileState::Current, "waits for the end of its last line".to_owned()),
+            (None, None) if !self.found => (FileState::Current, "read to its end; it was moved or removed".to_owned()),
+            (None, None) => (FileState::Current, "read to its end".to_owned()),
+        };
+        Some(FileSeen { path: self.place.path.display().to_string(), state, says, size, offset: self.place.offset })
+    }
+}

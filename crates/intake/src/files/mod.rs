@@ -1,0 +1,378 @@
+//! The file source: follows files as they grow, are rotated, packed, emptied and removed.
+//!
+//! Once in a while all patterns are looked through, and each file found is either known (then it is read from its place), new (then from its beginning), or a copy of one that is known
+//! (then from where that one was read to, once that one is gone). What is read goes on a chunk at a time, and the place moves in the same commit as the events; so after a crash each
+//! line is there once. Several files are read beside one another, each in order.
+
+mod cut;
+mod find;
+mod known;
+mod open;
+mod place;
+
+use std::collections::{BTreeMap, HashMap};
+use std::fs::File;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use axum::http::StatusCode;
+use rockrose_core::read::Says;
+use rockrose_core::stamp::Stamp;
+use tokio::task::JoinSet;
+use tokio_util::sync::CancellationToken;
+
+pub(crate) use cut::shortened;
+use known::{Chunk, Known};
+use open::{Look, Sort, head};
+use place::Place;
+
+use crate::heard::{FileSeen, FileState};
+use crate::{Heard, Position, Sink, With, Wrong, now_ms};
+
+/// What a file source is set to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FileSettings {
+    /// The source's name.
+    pub name: String,
+    /// Patterns of the files to read.
+    pub paths: Vec<String>,
+    /// Patterns of files that are not read.
+    pub but_not: Vec<String>,
+    /// Whether files that are there when the source begins are read from their beginning; else from their end.
+    pub from_start: bool,
+    /// The field that tells each event's file.
+    pub path_as: Option<String>,
+    /// Largest event, in bytes.
+    pub max_event: usize,
+}
+
+/// Most files that are read beside one another.
+const LANES: usize = 4;
+/// Most chunks of one file before others have their turn.
+const TURN: usize = 16;
+/// How often files are looked at; less often where looking takes longer than a twentieth of it.
+const LOOK_EVERY: Duration = Duration::from_millis(250);
+/// Most files that are kept open, so that what was written right before they are removed is read.
+const KEPT_OPEN: usize = 256;
+/// The place of a file that was not seen for so long is forgotten: a week.
+const FORGET_AFTER_MS: i64 = 7 * 86_400_000;
+/// First and longest pause while there is no room.
+const PAUSES: (Duration, Duration) = (Duration::from_millis(100), Duration::from_secs(2));
+/// The position that says that the source has begun.
+const BEGUN: &str = "";
+
+/// Follows the files of a source until `stop` is cancelled.
+pub async fn follow<S: Sink>(settings: FileSettings, sink: Arc<S>, heard: Arc<Heard>, stop: CancellationToken) {
+    let shared = Arc::new(Shared { sink, heard, stop });
+    let settings = Arc::new(settings);
+    while !shared.stop.is_cancelled() {
+        let Some(kept) = kept(&settings, &shared).await else { return };
+        let mut follower = Follower { at: BTreeMap::new(), seen: Vec::new(), forgotten: Vec::new(), begins: kept.is_empty(), settings: Arc::clone(&settings) };
+        for position in kept {
+            if let Some(place) = position.content.and_then(|c| serde_json::from_str::<Place>(&c).ok()) {
+                follower.at.insert(place.id.clone(), Known::kept(place));
+            }
+        }
+        if follower.run(&shared).await.is_err() {
+            tracing::error!(source = settings.name, "reading files broke off; it is taken up as it was kept");
+            rests(&shared.stop, PAUSES.1).await;
+        }
+    }
+}
+
+/// The places that were kept, as soon as they can be read.
+async fn kept<S: Sink>(settings: &FileSettings, shared: &Shared<S>) -> Option<Vec<Position>> {
+    let mut pause = PAUSES.0;
+    loop {
+        match shared.sink.positions(&settings.name).await {
+            Ok(kept) => return Some(kept),
+            Err(problem) => shared.heard.wrong(Wrong::PushedBack, problem.detail(), None),
+        }
+        if rests(&shared.stop, pause).await {
+            return None;
+        }
+        pause = (pause * 2).min(PAUSES.1);
+    }
+}
+
+/// Waits; says whether it is time to stop.
+async fn rests(stop: &CancellationToken, pause: Duration) -> bool {
+    tokio::select! {
+        () = stop.cancelled() => true,
+        () = tokio::time::sleep(pause) => false,
+    }
+}
+
+struct Shared<S> {
+    sink: Arc<S>,
+    heard: Arc<Heard>,
+    stop: CancellationToken,
+}
+
+struct Follower {
+    settings: Arc<FileSettings>,
+    /// Files by the names of their places.
+    at: BTreeMap<String, Known>,
+    /// What cannot be read at all, as of the last look.
+    seen: Vec<FileSeen>,
+    /// Places to forget.
+    forgotten: Vec<String>,
+    /// Nothing was ever looked at.
+    begins: bool,
+}
+
+impl Follower {
+    /// Looks and reads until it is time to stop. An error: what is known of the files was lost on the way.
+    async fn run<S: Sink>(mut self, shared: &Arc<Shared<S>>) -> Result<(), tokio::task::JoinError> {
+        while !shared.stop.is_cancelled() {
+            let begun = Instant::now();
+            self = tokio::task::spawn_blocking(move || {
+                self.look(now_ms());
+                self
+            })
+            .await?;
+            let took = begun.elapsed();
+            self.note_places(shared).await;
+            let more = self.read(shared).await?;
+            shared.heard.set_files(self.report(now_ms()));
+            if !more {
+                rests(&shared.stop, LOOK_EVERY.max(took * 20)).await;
+            }
+        }
+        Ok(())
+    }
+
+    /// Looks through all patterns and finds out which file is which.
+    fn look(&mut self, now: i64) {
+        let found = find::find(&self.settings.paths, &self.settings.but_not);
+        self.seen.clear();
+        let mut say =
+            |path: &Path, state: FileState, says: String| self.seen.push(FileSeen { path: path.display().to_string(), state, says, size: 0, offset: 0 });
+        found.refused.iter().for_each(|(path, e)| say(path, FileState::of_error(e), e.to_string()));
+        found.odd.iter().for_each(|path| say(path, FileState::Odd, "it is neither a file nor a folder".to_owned()));
+        found.empty.iter().for_each(|p| say(Path::new(p), FileState::Missing, "nothing stands there".to_owned()));
+        if found.too_many {
+            say(Path::new("…"), FileState::TooMany, format!("more than {} files; the rest is not read", find::MAX_FILES));
+        }
+        self.at.values_mut().for_each(|k| k.found = false);
+        let by_number: HashMap<(u64, u64), String> = self.at.iter().map(|(id, k)| (k.place.number, id.clone())).collect();
+        // What was emptied or replaced: its place may go on in a copy.
+        let mut left: Vec<Place> = Vec::new();
+        let mut new = Vec::new();
+        for (path, look) in found.files {
+            let Some(known) = by_number.get(&look.number).and_then(|id| self.at.get_mut(id)) else {
+                new.push((path, look));
+                continue;
+            };
+            known.place.path.clone_from(&path);
+            match known.is_still(look) {
+                Ok(true) => known.saw(look, now),
+                Ok(false) => {
+                    let id = known.place.id.clone();
+                    left.extend(self.at.remove(&id).map(|k| k.place));
+                    new.push((path, look));
+                }
+                Err(e) => {
+                    known.saw(look, now);
+                    known.trouble = Some((FileState::of_error(&e), e.to_string()));
+                }
+            }
+        }
+        for (path, look) in new {
+            let begun = self.begin(path, look, &mut left, now);
+            self.at.insert(begun.place.id.clone(), begun);
+        }
+        self.take_over_copies(&left, now);
+        self.forgotten.extend(left.into_iter().map(|place| place.id).filter(|id| !self.at.contains_key(id)));
+        self.begins = false;
+        self.at.values_mut().for_each(|k| k.look_at_what_is_left(now));
+        let old: Vec<String> =
+            self.at.iter().filter(|(_, k)| !k.found && k.plain.is_none() && now - k.place.seen_ms > FORGET_AFTER_MS).map(|(id, _)| id.clone()).collect();
+        for id in old {
+            self.at.remove(&id);
+            self.forgotten.push(id);
+        }
+        self.close_the_oldest(now);
+    }
+
+    /// A file that was not known by its number.
+    fn begin(&mut self, path: PathBuf, look: Look, left: &mut Vec<Place>, now: i64) -> Known {
+        let mut place = Place::new(path, look.number, now);
+        let (file, first) = match File::open(&place.path).and_then(|f| head(&f).map(|h| (f, h))) {
+            Ok(opened) => opened,
+            Err(e) => {
+                let mut known = Known::new(place, Sort::Plain);
+                known.saw(look, now);
+                known.trouble = Some((FileState::of_error(&e), e.to_string()));
+                return known;
+            }
+        };
+        let sort = Sort::of(&first);
+        let twin = left.iter().chain(self.at.values().map(|k| &k.place)).find(|other| known::is_copy(other, &file, &place.path, sort, look.size)).cloned();
+        let mut copy_of = None;
+        match twin {
+            // The one it was made from is still there, and has the same to say.
+            Some(twin) if self.at.get(&twin.id).is_some_and(|k| k.found) => copy_of = Some(twin.id),
+            Some(twin) => {
+                self.at.remove(&twin.id);
+                left.retain(|l| l.id != twin.id);
+                place = Place { path: place.path, number: look.number, ..twin };
+            }
+            None if self.begins && !self.settings.from_start => known::skip(&mut place, &file, sort, look.size),
+            None => {}
+        }
+        let mut known = Known::new(place, sort);
+        known.unnoted = true;
+        known.copy_of = copy_of;
+        known.saw(look, now);
+        known.trouble = match sort {
+            Sort::Binary => Some((FileState::Binary, "it is not text".to_owned())),
+            Sort::Utf16 => Some((FileState::Binary, "it is written in UTF-16".to_owned())),
+            _ => None,
+        };
+        if sort == Sort::Plain {
+            known.plain = Some(Arc::new(file));
+        }
+        known
+    }
+
+    /// Copies of files that are gone go on from where those were read to.
+    fn take_over_copies(&mut self, left: &[Place], now: i64) {
+        let waiting: Vec<(String, String)> = self.at.iter().filter_map(|(id, k)| Some((id.clone(), k.copy_of.clone()?))).collect();
+        for (id, of) in waiting {
+            let gone = match self.at.get(&of) {
+                Some(original) if original.found => continue,
+                Some(original) => Some(original.place.clone()),
+                None => left.iter().find(|l| l.id == of).cloned(),
+            };
+            let Some(mut copy) = self.at.remove(&id) else { continue };
+            copy.copy_of = None;
+            if let Some(gone) = gone {
+                self.at.remove(&of);
+                self.forgotten.push(id);
+                copy.place = Place { path: copy.place.path, number: copy.place.number, seen_ms: now, ..gone };
+            }
+            copy.unnoted = true;
+            self.at.insert(copy.place.id.clone(), copy);
+        }
+    }
+
+    fn close_the_oldest(&mut self, now: i64) {
+        let mut open: Vec<&mut Known> = self.at.values_mut().filter(|k| k.plain.is_some()).collect();
+        if open.len() > KEPT_OPEN {
+            open.sort_by_key(|k| (k.is_behind(now), k.same_since_ms));
+            let over = open.len() - KEPT_OPEN;
+            open.into_iter().take(over).for_each(|k| k.plain = None);
+        }
+    }
+
+    /// Keeps the places of files that were found, taken over or forgotten, before anything is read of them.
+    async fn note_places<S: Sink>(&mut self, shared: &Shared<S>) {
+        let of = |k: &Known| Position { id: k.place.id.clone(), content: serde_json::to_string(&k.place).ok() };
+        let mut positions: Vec<Position> = self.at.values().filter(|k| k.unnoted && k.copy_of.is_none() && k.trouble.is_none()).map(of).collect();
+        positions.extend(self.forgotten.iter().filter(|id| !self.at.contains_key(*id)).map(|id| Position { id: id.clone(), content: None }));
+        if positions.is_empty() {
+            return;
+        }
+        positions.push(Position { id: BEGUN.to_owned(), content: Some("{}".to_owned()) });
+        let with = With { positions, ..With::default() };
+        match shared.sink.accept(&self.settings.name, Vec::new(), Says::Lines, with).await {
+            Ok(_) => {
+                self.at.values_mut().filter(|k| k.copy_of.is_none() && k.trouble.is_none()).for_each(|k| k.unnoted = false);
+                self.forgotten.clear();
+            }
+            Err(problem) => shared.heard.wrong(Wrong::PushedBack, problem.detail(), None),
+        }
+    }
+
+    /// Gives each file that has something to read a turn. Says whether there is more.
+    async fn read<S: Sink>(&mut self, shared: &Arc<Shared<S>>) -> Result<bool, tokio::task::JoinError> {
+        let now = now_ms();
+        let mut due: Vec<String> = self.at.iter().filter(|(_, k)| !k.unnoted && k.is_behind(now)).map(|(id, _)| id.clone()).collect();
+        let mut reading: JoinSet<(Known, bool)> = JoinSet::new();
+        let mut more = false;
+        loop {
+            while reading.len() < LANES
+                && !shared.stop.is_cancelled()
+                && let Some(known) = due.pop().and_then(|id| self.at.remove(&id))
+            {
+                reading.spawn(turn(known, Arc::clone(&self.settings), Arc::clone(shared)));
+            }
+            match reading.join_next().await {
+                Some(turned) => {
+                    let (known, again) = turned?;
+                    more |= again;
+                    self.at.insert(known.place.id.clone(), known);
+                }
+                None => return Ok(more),
+            }
+        }
+    }
+
+    /// How the files are doing, those in trouble first.
+    fn report(&self, now: i64) -> Vec<FileSeen> {
+        let name = |id: &String| self.at.get(id).map_or_else(String::new, |k| k.place.path.display().to_string());
+        let mut all: Vec<FileSeen> = self.seen.iter().cloned().chain(self.at.values().filter_map(|k| k.report(now, name))).collect();
+        all.sort_by(|a, b| b.state.is_trouble().cmp(&a.state.is_trouble()).then_with(|| a.path.cmp(&b.path)));
+        all
+    }
+}
+
+/// Reads on in one file. Says whether there is more.
+async fn turn<S: Sink>(mut known: Known, settings: Arc<FileSettings>, shared: Arc<Shared<S>>) -> (Known, bool) {
+    let (mut pause, mut chunks) = (PAUSES.0, 0);
+    while chunks < TURN && !shared.stop.is_cancelled() {
+        let max = settings.max_event;
+        let read = tokio::task::spawn_blocking(move || {
+            let chunk = known.next(max, now_ms());
+            (known, chunk)
+        });
+        let Ok((back, chunk)) = read.await else { unreachable!("reading a file does not panic") };
+        known = back;
+        let Chunk { body, next, used, too_long } = match chunk {
+            Ok(Some(chunk)) => chunk,
+            Ok(None) => return (known, false),
+            Err(e) => {
+                known.trouble = Some((FileState::of_error(&e), e.to_string()));
+                return (known, false);
+            }
+        };
+        let stamps = settings.path_as.iter().filter_map(|field| Stamp::new(field, &next.called.display().to_string(), now_ms()).ok()).collect();
+        let position = Position { id: next.id.clone(), content: serde_json::to_string(&next).ok() };
+        let lines = memchr::memchr_iter(b'\n', &body).count();
+        match shared.sink.accept(&settings.name, body, Says::Lines, With { stamps, positions: vec![position], ..With::default() }).await {
+            Ok(receipt) => {
+                shared.heard.receipt(&receipt, None);
+                if too_long > 0 {
+                    shared.heard.wrong_times(Wrong::TooLarge, too_long, "lines were longer than the limit for one event, and were cut", None);
+                }
+                known.took(next, used);
+                pause = PAUSES.0;
+                chunks += 1;
+            }
+            Err(problem) if problem.status() == StatusCode::SERVICE_UNAVAILABLE => {
+                shared.heard.wrong(Wrong::PushedBack, problem.detail(), None);
+                rests(&shared.stop, pause).await;
+                pause = (pause * 2).min(PAUSES.1);
+            }
+            // Fewer at once may be taken; one that cannot be taken alone is passed over, and said.
+            Err(problem) => {
+                shared.heard.wrong(Wrong::TooLarge, problem.detail(), None);
+                if lines > 1 {
+                    known.read_less();
+                    continue;
+                }
+                let position = Position { id: next.id.clone(), content: serde_json::to_string(&next).ok() };
+                let with = With { positions: vec![position], ..With::default() };
+                if shared.sink.accept(&settings.name, Vec::new(), Says::Lines, with).await.is_ok() {
+                    known.took(next, used);
+                }
+            }
+        }
+    }
+    (known, !shared.stop.is_cancelled())
+}
+
+#[cfg(test)]
+mod tests;

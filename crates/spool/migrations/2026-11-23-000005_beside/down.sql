@@ -1,0 +1,2 @@
+DROP TABLE taken_once;
+DROP TABLE position;
