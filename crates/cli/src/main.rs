@@ -231,6 +231,11 @@ enum Command {
         #[arg(long, conflicts_with_all = ["ids", "destination"])]
         all: bool,
     },
+    /// What is known of kinds of logs: ready-made recipes, with examples
+    Kit {
+        #[command(subcommand)]
+        command: commands::kit::KitCommand,
+    },
     /// Sources: what they have heard, what is wrong with their senders, how to send to them
     Source {
         #[command(subcommand)]
@@ -305,6 +310,7 @@ async fn run(cli: Cli) -> Outcome {
         Command::Send { file, source, url, key, gzip } => commands::send::send(&common, commands::send::SendArgs { file, source, url, key, gzip }).await,
         Command::Quarantine { most } => commands::quarantine::quarantine(&common, most).await,
         Command::Resend { ids, destination, all } => commands::destination::resend(&common, ids, destination, all).await,
+        Command::Kit { command } => commands::kit::kit(&common, command).await,
         Command::Source { command } => commands::source::source(&common, command).await,
         Command::Destination { command } => commands::destination::destination(&common, command).await,
         Command::Secret { command } => commands::secret::secret(&common, command).await,

@@ -6,6 +6,7 @@ pub mod extract;
 pub mod field;
 pub mod form;
 pub mod json;
+pub mod kit;
 pub mod lang;
 pub mod ledger;
 pub mod places;

@@ -22,7 +22,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicUsize;
 
 use arc_swap::ArcSwap;
-pub use files::{FileSettings, follow};
+pub use files::{FileSettings, Sample, follow, sample};
 pub use heard::{Caught, FileSeen, FileState, Freshness, Heard, Hearing, Trouble, Wrong};
 pub use http::BodyBudget;
 pub use listener::{BoundedListener, Peer};

@@ -1,6 +1,7 @@
 //! The commands, a file each.
 
 pub(crate) mod destination;
+pub(crate) mod kit;
 pub(crate) mod language;
 pub(crate) mod ledger;
 pub(crate) mod link;

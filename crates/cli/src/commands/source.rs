@@ -36,6 +36,18 @@ pub(crate) enum SourceCommand {
         #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=60))]
         wait: u32,
     },
+    /// Look into files before they are read: what they are, how they would be read, and what to add to the plan
+    Look {
+        /// Patterns of them, on the service's host
+        #[arg(required = true, value_name = "PATH")]
+        paths: Vec<String>,
+        /// Patterns of files to leave out
+        #[arg(long, value_name = "PATH")]
+        but_not: Vec<String>,
+        /// What the source is to be called
+        #[arg(long, default_value = "files")]
+        name: String,
+    },
     /// Take nothing more from its senders; those that can wait are told to
     Pause {
         /// Which
@@ -175,6 +187,11 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
                 some => format::line(&some.iter().map(caught).collect::<Vec<_>>().join("\n\n")),
             };
         }
+        SourceCommand::Look { paths, but_not, name } => {
+            let asked = json!({ "paths": paths, "but_not": but_not, "name": name });
+            let looked = client.call(Method::POST, "/api/v1/files/look", Some(&asked)).await?;
+            return if common.json { format::print_json(&looked) } else { looked_into(&looked) };
+        }
         SourceCommand::Pause { name } => {
             client.call(Method::POST, &format!("/api/v1/sources/{name}/pause"), None).await?;
             return say(common, &name, "paused", "is paused: it takes nothing until it is resumed");
@@ -210,6 +227,31 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
 
 fn say(common: &Common, name: &str, key: &str, words: &str) -> Outcome {
     if common.json { format::print_json(&json!({ key: name })) } else { format::line(&format!("The source `{name}` {words}.")) }
+}
+
+fn looked_into(looked: &Value) -> Outcome {
+    let row = |f: &Value| vec![text(f, "path").to_owned(), size(f, "size"), text(f, "says").to_owned()];
+    let files = items(&looked["files"]);
+    let mut blocks = vec![format::table(&["file", "size", ""], &[1], files.iter().take(FILES_SHOWN).map(row).collect())];
+    if files.len() > FILES_SHOWN {
+        blocks.push(format!("and {} more", looked["file_count"].as_i64().unwrap_or(0) - FILES_SHOWN as i64));
+    }
+    let found = &looked["recognised"];
+    if found.is_null() {
+        blocks.push("There is nothing in them that can be read.".to_owned());
+        return format::blocks(&blocks);
+    }
+    let percent = |name: &str| format!("{:.0}%", 100.0 * number(found, name));
+    let time = match found["time"].as_str() {
+        Some(time) => format!("{} of the events tell their time; the first is of {time}", percent("timed")),
+        None => "no event tells its time, so the time of arrival has to do".to_owned(),
+    };
+    blocks.push(format!("{} is {}.\n{} of its lines fit, and {time}.", text(looked, "path"), paint(text(found, "says"), HEAD), percent("share")));
+    let came: Vec<String> = items(&looked["lines"]).iter().take(3).map(|l| format!("came      {}", l.as_str().unwrap_or_default())).collect();
+    let read: Vec<String> = items(&found["events"]).iter().take(3).map(|e| format!("read as   {e}")).collect();
+    blocks.push([came, read].concat().join("\n"));
+    blocks.push(format!("To read them so, add this to the plan:\n\n{}", text(looked, "plan").trim_end()));
+    format::blocks(&blocks)
 }
 
 async fn key(common: &Common, client: &Client, name: &str, what: &str, yes: bool) -> Outcome {

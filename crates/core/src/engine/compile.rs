@@ -387,6 +387,7 @@ impl Compiler<'_> {
                 let how = match how {
                     lang::Joining::Starting(p) => Joined::Starting(compiled(p)),
                     lang::Joining::Continued(p) => Joined::Continued(compiled(p)),
+                    lang::Joining::Going(p) => Joined::Going(compiled(p)),
                     lang::Joining::Indented => Joined::Indented,
                 };
                 Operation::Join { window: self.window(), how, within_ms: within.ms(), by: self.wanted(by), message: self.fields.want(&Path::name("message")) }

@@ -56,6 +56,7 @@ pub(super) enum Operation {
 pub(super) enum Joined {
     Starting(regex::bytes::Regex),
     Continued(regex::bytes::Regex),
+    Going(regex::bytes::Regex),
     Indented,
 }
 
@@ -510,6 +511,7 @@ impl<'a> Passage<'a> {
         let belongs = match (&waiting, how) {
             (None, _) => false,
             (Some(_), Joined::Starting(start)) => !start.is_match(line.as_bytes()),
+            (Some(_), Joined::Going(on)) => on.is_match(line.as_bytes()),
             (Some(_), Joined::Indented) => line.starts_with([' ', '\t']),
             (Some(_), Joined::Continued(_)) => true,
         };

@@ -199,9 +199,14 @@ fn lines_of_container_runtimes() {
 }
 
 #[test]
-fn xml_one_level_deep() {
+fn xml_by_paths() {
     let text = r#"<?xml version="1.0"?> <!-- x --> <entry gate='G4' n="12"> <port>Tansy &amp; &#x51;uay</port><note><![CDATA[a < b]]></note><deep><x>1</x></deep><none/><ok>true</ok></entry>"#;
-    assert_eq!(read("xml", text).unwrap(), r#"gate="G4" n=12 port="Tansy & Quay" note="a < b" none="" ok=true"#);
+    assert_eq!(read("xml", text).unwrap(), r#"gate="G4" n=12 port="Tansy & Quay" note="a < b" deep.x=1 none="" ok=true"#);
+    let event = r#"<Event xmlns='u'><System><Provider Name="Gate"/><Id q="0">7</Id></System><EventData><Data Name="user">ann</Data><Data Name="from"></Data><Data>x</Data></EventData></Event>"#;
+    assert_eq!(
+        read("xml", event).unwrap(),
+        r#"System.Provider.Name="Gate" System.Id=7 System.Id.q=0 EventData.user="ann" EventData.from="" EventData.Data="x""#
+    );
     assert_eq!(read("xml", "<e a=\"1\"/>").unwrap(), "a=1");
     for none in
         ["", "plain", "<e/>", "<e a=1/>", "<e a=\"1\">", "<e><a>1</b></e>", "<e a=\"&what;\"/>", "<e a=\"1\"/> more", "<1 a=\"1\"/>", &"<a>".repeat(9_000)]

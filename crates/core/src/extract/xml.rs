@@ -1,6 +1,6 @@
-//! One XML element: its attributes, and the texts of the elements right inside it.
+//! One XML element: its attributes, and the texts and attributes of the elements inside it, by their paths.
 //!
-//! Not a whole reader of XML: no entities but the five usual ones and those by number, no document types. What lies deeper than one level is passed over.
+//! Not a whole reader of XML: no entities but the five usual ones and those by number, no document types.
 
 use super::{Found, MAX_PAIRS};
 
@@ -77,12 +77,12 @@ impl<'a> Walk<'a> {
         }
     }
 
-    /// What stands inside the element `name`, up to its closing tag, which is taken. Says whether other elements were in it.
-    fn inside(&mut self, name: &[u8], content: &mut Vec<u8>, depth: usize) -> Option<bool> {
-        let mut elements = false;
+    /// What stands inside the element `name`, up to its closing tag, which is taken: its own text, and whether other elements were in it. Those go to `found`, by their paths.
+    fn inside(&mut self, name: &[u8], path: &mut Vec<u8>, found: &mut Found, depth: usize) -> Option<(Vec<u8>, bool)> {
+        let (mut content, mut elements) = (Vec::new(), false);
         loop {
             let len = memchr::memchr(b'<', self.rest())?;
-            unescape(&self.rest()[..len], content)?;
+            unescape(&self.rest()[..len], &mut content)?;
             self.at += len;
             let rest = self.rest();
             if rest.starts_with(b"</") {
@@ -93,7 +93,7 @@ impl<'a> Walk<'a> {
                     return None;
                 }
                 self.at += 1;
-                return Some(elements);
+                return Some((content, elements));
             } else if rest.starts_with(b"<!--") {
                 self.past(b"-->")?;
             } else if rest.starts_with(b"<![CDATA[") {
@@ -103,16 +103,54 @@ impl<'a> Walk<'a> {
                 self.at += end + 3;
             } else {
                 elements = true;
-                if depth > MAX_DEPTH {
-                    return None;
-                }
-                let tag = self.open(|_, _| Some(()))?;
-                if !tag.empty {
-                    self.inside(tag.name, &mut Vec::new(), depth + 1)?;
-                }
+                self.element(path, found, depth + 1)?;
             }
         }
     }
+
+    /// The element that begins here, by its path.
+    fn element(&mut self, path: &mut Vec<u8>, found: &mut Found, depth: usize) -> Option<()> {
+        if depth > MAX_DEPTH || found.pairs.len() > MAX_PAIRS {
+            return None;
+        }
+        let (above, mut attributes) = (path.len(), Vec::new());
+        let tag = self.open(|name, value| {
+            let mut text = Vec::new();
+            unescape(value, &mut text)?;
+            attributes.push((name.to_vec(), text));
+            (attributes.len() <= MAX_PAIRS).then_some(())
+        })?;
+        join(path, tag.name);
+        let (content, elements) = if tag.empty { (Vec::new(), false) } else { self.inside(tag.name, path, found, depth)? };
+        let content = content.trim_ascii();
+        // `<Data Name="gate">G4</Data>` is a field called `gate`, however many of them there are.
+        let called = attributes.iter().position(|(name, _)| name.eq_ignore_ascii_case(b"name") || name == b"key").filter(|_| !tag.empty && !elements);
+        if let Some((_, name)) = called.map(|at| attributes.swap_remove(at)).filter(|(_, name)| !name.is_empty()) {
+            path.truncate(above);
+            join(path, &name);
+        }
+        let said = called.is_some() || attributes.is_empty() || !content.is_empty();
+        if !elements && said {
+            let name = found.free(path);
+            found.typed(name, content);
+        }
+        let own = path.len();
+        for (attribute, value) in &attributes {
+            join(path, attribute);
+            let name = found.free(path);
+            found.typed(name, value);
+            path.truncate(own);
+        }
+        path.truncate(above);
+        Some(())
+    }
+}
+
+fn join(path: &mut Vec<u8>, name: &[u8]) {
+    if !path.is_empty() {
+        path.push(b'.');
+    }
+    path.extend_from_slice(name);
 }
 
 /// Appends `text` with its entities resolved; fails on one that is not known.
@@ -154,6 +192,9 @@ pub(super) fn read(text: &[u8], found: &mut Found) -> Option<()> {
     }
     let mut content = Vec::new();
     let outer = walk.open(|name, value| {
+        if name == b"xmlns" || name.starts_with(b"xmlns:") {
+            return Some(());
+        }
         content.clear();
         unescape(value, &mut content)?;
         let name = found.free(name);
@@ -161,30 +202,7 @@ pub(super) fn read(text: &[u8], found: &mut Found) -> Option<()> {
         (found.pairs.len() <= MAX_PAIRS).then_some(())
     })?;
     if !outer.empty {
-        loop {
-            let len = memchr::memchr(b'<', walk.rest())?;
-            walk.at += len;
-            let rest = walk.rest();
-            if rest.starts_with(b"</") {
-                walk.inside(outer.name, &mut Vec::new(), 0)?;
-                break;
-            } else if rest.starts_with(b"<!--") {
-                walk.past(b"-->")?;
-            } else if rest.starts_with(b"<![CDATA[") {
-                walk.past(b"]]>")?;
-            } else {
-                let tag = walk.open(|_, _| Some(()))?;
-                content.clear();
-                let deeper = !tag.empty && walk.inside(tag.name, &mut content, 1)?;
-                if !deeper {
-                    let name = found.free(tag.name);
-                    found.typed(name, content.trim_ascii());
-                }
-                if found.pairs.len() > MAX_PAIRS {
-                    return None;
-                }
-            }
-        }
+        walk.inside(outer.name, &mut Vec::new(), found, 0)?;
     }
     walk.space();
     (walk.at == text.len() && !found.pairs.is_empty()).then_some(())

@@ -397,6 +397,8 @@ pub enum Joining {
     Starting(Pattern),
     /// `continued by /…/`: a line that matches is continued by the next.
     Continued(Pattern),
+    /// `going on with /…/`: a line that matches belongs to the one before.
+    Going(Pattern),
     /// `indented`: a line that begins with white space belongs to the one before.
     Indented,
 }

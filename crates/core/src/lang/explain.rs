@@ -150,6 +150,7 @@ fn operation(operation: &Operation) -> String {
             let lines = match how {
                 Joining::Starting(p) => format!("a line that matches {p} begins an event, and the others belong to the one before"),
                 Joining::Continued(p) => format!("a line that matches {p} is continued by the next"),
+                Joining::Going(p) => format!("a line that matches {p} belongs to the one before"),
                 Joining::Indented => "a line that begins with white space belongs to the one before".to_owned(),
             };
             format!("Makes one event of several lines of message: {lines}{}. It waits {within} for the next line.", by(key, "", "; a stream for each value of"))

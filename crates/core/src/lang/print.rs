@@ -270,6 +270,7 @@ impl Display for Joining {
         match self {
             Joining::Starting(pattern) => write!(f, "starting with {pattern}"),
             Joining::Continued(pattern) => write!(f, "continued by {pattern}"),
+            Joining::Going(pattern) => write!(f, "going on with {pattern}"),
             Joining::Indented => f.write_str("indented"),
         }
     }

@@ -289,10 +289,13 @@ fn join_lines(c: &mut Cursor<'_>) -> Outcome<Operation> {
     } else if c.words("continued") {
         c.need_words("by")?;
         Joining::Continued(c.pattern()?)
+    } else if c.words("going") {
+        c.need_words("on with")?;
+        Joining::Going(c.pattern()?)
     } else if c.words("indented") {
         Joining::Indented
     } else {
-        return c.unexpected("`starting with /…/`, `continued by /…/` or `indented`", &["starting", "continued", "indented"]);
+        return c.unexpected("`starting with /…/`, `continued by /…/`, `going on with /…/` or `indented`", &["starting", "continued", "going", "indented"]);
     };
     let within = |c: &mut Cursor<'_>| if c.words("within") { time(c).map(Some) } else { Ok(None) };
     // In either order.

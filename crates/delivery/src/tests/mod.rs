@@ -40,6 +40,7 @@ async fn queue(spool: &Spool, destination: &str, lines: &[String]) {
             unread: Vec::new(),
             held: Vec::new(),
             metrics: Vec::new(),
+            beside: rockrose_spool::Beside::default(),
         })
         .await
         .unwrap();

@@ -9,6 +9,7 @@ mod find;
 mod known;
 mod open;
 mod place;
+mod sample;
 
 use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
@@ -26,6 +27,7 @@ pub(crate) use cut::shortened;
 use known::{Chunk, Known};
 use open::{Look, Sort, head};
 use place::Place;
+pub use sample::{Sample, sample};
 
 use crate::heard::{FileSeen, FileState};
 use crate::{Heard, Position, Sink, With, Wrong, now_ms};

@@ -70,6 +70,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(sources::new_key, sources::revoke_key))
         .routes(routes!(sources::test))
         .routes(routes!(sources::next))
+        .routes(routes!(sources::look))
+        .routes(routes!(sources::kits))
         .routes(routes!(plan::running))
         .routes(routes!(plan::check))
         .routes(routes!(plan::revisions, plan::apply))

@@ -6,18 +6,19 @@ use std::time::Duration;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
+use rockrose_core::kit::{self, Kit};
 use rockrose_core::ledger::{Measure, Place};
 use rockrose_core::plan::{Source as Planned, SourceKind};
-use rockrose_intake::{FileState, Hearing, Problem, Wrong};
+use rockrose_intake::{FileSeen, FileState, Hearing, Problem, Wrong};
 use rockrose_records::Side;
 use serde::Deserialize;
 use serde_json::value::RawValue;
 use utoipa::IntoParams;
 
 use super::auth::Identity;
-use super::extract::{Asked, Part};
+use super::extract::{Asked, Body, Part};
 use super::flow::Book;
-use super::types::{self, CaughtRecord, Freshness, SendLine, Source, SourceFile, SourceKey, SourceState, Trouble};
+use super::types::{self, CaughtRecord, Freshness, LookRequest, LookedInto, SendLine, Source, SourceFile, SourceKey, SourceState, Trouble};
 use crate::{App, now_ms, queues};
 
 /// A source whose last event came longer ago than this is quiet, in milliseconds.
@@ -71,12 +72,7 @@ fn told(app: &App, book: &Book<'_>, planned: &Planned, now: i64) -> Source {
         freshness: hearing.freshness().map(|f| Freshness { half_ms: f.half, most_ms: f.most, nearly_all_ms: f.nearly_all }),
         paused_by: app.engine.paused(Side::Source, &planned.name).map(|p| p.who),
         file_count: hearing.files.len(),
-        files: hearing
-            .files
-            .iter()
-            .take(FILES)
-            .map(|f| SourceFile { path: f.path.clone(), state: file_word(f.state).to_owned(), says: f.says.clone(), size: f.size, offset: f.offset })
-            .collect(),
+        files: hearing.files.iter().take(FILES).map(source_file).collect(),
         troubles: troubles.collect(),
         send: send(planned),
     }
@@ -188,7 +184,8 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
         match hearing.files.iter().find(|f| f.state.is_trouble()) {
             Some(bad) => step("files", false, format!("{}: {}; {}", bad.path, bad.says, file_remedy(bad.state))),
             None => {
-                step("files", !hearing.files.is_empty(), format!("{} files, {} bytes", hearing.files.len(), hearing.files.iter().map(|f| f.size).sum::<u64>()))
+                let size: u64 = hearing.files.iter().map(|f| f.size).sum();
+                step("files", !hearing.files.is_empty(), format!("{} files, {size} bytes", hearing.files.len()));
             }
         }
     }
@@ -214,6 +211,74 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
     let (state, says) = state(&app, &name, &hearing, now);
     step("heard", matches!(state, SourceState::Flowing | SourceState::Quiet), says);
     Ok(Json(types::Probe { good: steps.iter().all(|s| s.good), steps }))
+}
+
+/// Events of a sample that are shown.
+const SHOWN: usize = 5;
+
+/// Looks into files before they are read: which there are, what stands in the newest, what it was recognised as and how its first events would be read.
+#[utoipa::path(post, path = "/api/v1/files/look", tag = "connect", request_body = types::LookRequest,
+    responses((status = 200, body = types::LookedInto), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
+pub(crate) async fn look(Body(request): Body<LookRequest>) -> Result<Json<LookedInto>, Problem> {
+    if request.paths.is_empty() {
+        return Err(Problem::new(StatusCode::BAD_REQUEST, "no-paths", "No files were named", "`paths` is empty"));
+    }
+    let looked = tokio::task::spawn_blocking(move || {
+        let sample = rockrose_intake::sample(&request.paths, &request.but_not);
+        let recognised = sample.path.is_some().then(|| kit::recognise(&sample.lines, now_ms()));
+        let plan = recognised.as_ref().map(|found| plan_for(&request, found, sample.files.iter().filter(|f| !f.state.is_trouble()).count()));
+        (sample, recognised, plan)
+    });
+    let (sample, recognised, plan) = looked.await.map_err(|_| Problem::internal("the files could not be looked at"))?;
+    Ok(Json(LookedInto {
+        file_count: sample.files.len(),
+        files: sample.files.iter().take(FILES).map(source_file).collect(),
+        path: sample.path,
+        lines: sample.lines.lines().take(SHOWN).map(str::to_owned).collect(),
+        recognised: recognised.map(|found| types::Recognised {
+            says: found.says,
+            kits: found.kits.iter().map(|&k| k.to_owned()).collect(),
+            steps: found.steps,
+            share: found.share,
+            timed: found.timed,
+            time: found.time,
+            events: found.events.into_iter().take(SHOWN).filter_map(|e| RawValue::from_string(e).ok()).collect(),
+        }),
+        plan,
+    }))
+}
+
+/// What to add to a plan to read these files.
+fn plan_for(request: &LookRequest, found: &kit::Recognised, files: usize) -> String {
+    let list = |items: &[String]| items.iter().map(|i| format!("{i:?}")).collect::<Vec<_>>().join(", ");
+    let mut plan = format!("[source.{}]\nkind = \"file\"\npaths = [{}]\n", request.name.as_deref().unwrap_or("files"), list(&request.paths));
+    if !request.but_not.is_empty() {
+        plan.push_str(&format!("but_not = [{}]\n", list(&request.but_not)));
+    }
+    // Which line belongs to which is only known by file.
+    let mut steps = found.steps.clone();
+    if files > 1 {
+        plan.push_str("path_as = \"log.file.path\"\n");
+        steps.iter_mut().filter(|s| s.starts_with("join lines")).for_each(|s| s.push_str(" by log.file.path"));
+    }
+    if !steps.is_empty() {
+        plan.push_str(&format!("on_arrival = [{}]\n", steps.iter().map(|s| format!("'{s}'")).collect::<Vec<_>>().join(", ")));
+    }
+    for kit in Kit::ready_made().iter().filter(|k| found.kits.contains(&k.name.as_str())) {
+        plan.push_str(&format!("\n{}", kit.plan));
+    }
+    plan
+}
+
+fn source_file(f: &FileSeen) -> SourceFile {
+    SourceFile { path: f.path.clone(), state: file_word(f.state).to_owned(), says: f.says.clone(), size: f.size, offset: f.offset }
+}
+
+/// The kits that are built in.
+#[utoipa::path(get, path = "/api/v1/kits", tag = "connect", responses((status = 200, body = Vec<types::KitShown>), (status = 401, body = types::Problem)))]
+pub(crate) async fn kits() -> Json<Vec<types::KitShown>> {
+    let one = |kit: &Kit| types::KitShown { name: kit.name.clone(), says: kit.says.clone(), steps: kit.steps.clone(), plan: kit.plan.clone() };
+    Json(Kit::ready_made().iter().map(one).collect())
 }
 
 #[derive(Deserialize, IntoParams)]

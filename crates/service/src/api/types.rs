@@ -210,6 +210,64 @@ pub(crate) struct SourceFile {
     pub(crate) offset: u64,
 }
 
+/// Files to look into.
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct LookRequest {
+    /// Patterns of them.
+    pub(crate) paths: Vec<String>,
+    /// Patterns of those among them that are left out.
+    #[serde(default)]
+    pub(crate) but_not: Vec<String>,
+    /// What the source is to be called. `files`, if left out.
+    #[serde(default)]
+    pub(crate) name: Option<String>,
+}
+
+/// What was found in files.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct LookedInto {
+    /// The files, and what cannot be read, at the most 1000.
+    pub(crate) files: Vec<SourceFile>,
+    pub(crate) file_count: usize,
+    /// The file that was looked into: the one that was written last and can be read.
+    pub(crate) path: Option<String>,
+    /// Its first lines.
+    pub(crate) lines: Vec<String>,
+    pub(crate) recognised: Option<Recognised>,
+    /// What to add to a plan to read them so.
+    pub(crate) plan: Option<String>,
+}
+
+/// What lines were recognised as.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Recognised {
+    /// In words.
+    pub(crate) says: String,
+    /// The kits that read them.
+    pub(crate) kits: Vec<String>,
+    /// Steps for the source's `on_arrival`.
+    pub(crate) steps: Vec<String>,
+    /// The share of the lines that is so, from 0 to 1.
+    pub(crate) share: f64,
+    /// The share of the events whose time can be read then, from 0 to 1.
+    pub(crate) timed: f64,
+    /// The first event's time, as it is read.
+    pub(crate) time: Option<String>,
+    /// The first events, as they would be read.
+    #[schema(value_type = Vec<Object>)]
+    pub(crate) events: Vec<Box<RawValue>>,
+}
+
+/// A kit.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct KitShown {
+    pub(crate) name: String,
+    pub(crate) says: String,
+    pub(crate) steps: Vec<String>,
+    /// Its recipe and its tables, to be added to a plan.
+    pub(crate) plan: String,
+}
+
 /// A record as it came to a source, and what was made of it.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct CaughtRecord {

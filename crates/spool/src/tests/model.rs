@@ -76,6 +76,7 @@ impl Model {
             unread: Vec::new(),
             held: Vec::new(),
             metrics: Vec::new(),
+            beside: Beside::default(),
         }
     }
 }

@@ -14,7 +14,17 @@ fn large() -> Arrival {
     }
     let entries = vec![Entry { destination: "d".into(), route: "r".into(), selection, amount }];
     let data = Packed::plain(line.repeat(1_000).into_bytes());
-    Arrival { source: "s".into(), arrived_ms: 1, data, entries, postings: Vec::new(), unread: Vec::new(), held: Vec::new(), metrics: Vec::new() }
+    Arrival {
+        source: "s".into(),
+        arrived_ms: 1,
+        data,
+        entries,
+        postings: Vec::new(),
+        unread: Vec::new(),
+        held: Vec::new(),
+        metrics: Vec::new(),
+        beside: Beside::default(),
+    }
 }
 
 async fn settle_next(spool: &Spool) -> bool {

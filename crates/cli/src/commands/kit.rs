@@ -1,0 +1,132 @@
+//! `kit`: what is known of kinds of logs, shown, tried and added to the plan.
+
+use std::path::Path;
+
+use anyhow::Context;
+use clap::Subcommand;
+use reqwest::Method;
+use rockrose_core::kit::Kit;
+use rockrose_core::plan::CheckedPlan;
+use serde_json::json;
+
+use super::plan::ask;
+use crate::client::Client;
+use crate::format::{self, GOOD, paint};
+use crate::{Common, Exit, Failure, Outcome};
+
+#[derive(Subcommand)]
+pub(crate) enum KitCommand {
+    /// List the kits that are built in
+    List,
+    /// Show one: what it is for, its steps, and what becomes of its examples
+    Show {
+        /// A kit, or a file with one
+        kit: String,
+    },
+    /// Try the examples of a kit
+    Try {
+        /// A kit, or a file with one
+        kit: String,
+    },
+    /// Add a kit's recipe and tables to the plan that runs, or to a plan's file
+    Add {
+        /// A kit, or a file with one
+        kit: String,
+        /// A file with a plan to add it to, instead of the plan that runs
+        #[arg(long, value_name = "FILE")]
+        plan: Option<std::path::PathBuf>,
+        /// Do it without asking
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+/// A kit that is built in, or one of a file.
+fn find(name: &str) -> Result<Kit, Failure> {
+    let failed = |why: String| Failure::new(Exit::Failed, why);
+    let is_file = name.contains('/') || Path::new(name).extension().is_some_and(|e| e == "toml");
+    if !is_file {
+        let built_in = Kit::ready_made().iter().find(|k| k.name == name);
+        let text = built_in.map(|k| k.text.clone()).ok_or_else(|| failed(format!("there is no kit `{name}`; `rockrose kit list` shows those there are")))?;
+        return Kit::read(name, &text).map_err(failed);
+    }
+    let text = std::fs::read_to_string(name).with_context(|| format!("cannot read {name}"))?;
+    let stem = Path::new(name).file_stem().and_then(|s| s.to_str()).unwrap_or_default();
+    Kit::read(stem, &text).map_err(|e| failed(format!("{name}: {e}")))
+}
+
+fn now_ms() -> i64 {
+    jiff::Timestamp::now().as_millisecond()
+}
+
+fn show(kit: &Kit) -> Outcome {
+    let steps: Vec<String> = kit.steps.iter().map(|s| format!("  {s}")).collect();
+    let mut blocks = vec![format!("{}: {}", paint(&kit.name, format::HEAD), kit.says), steps.join("\n")];
+    for example in &kit.examples {
+        let came: Vec<String> = example.lines.iter().map(|l| format!("came      {l}")).collect();
+        let read: Vec<String> = kit.run(&example.lines.join("\n"), now_ms()).into_iter().map(|e| format!("goes on   {e}")).collect();
+        blocks.push([came, read].concat().join("\n"));
+    }
+    format::blocks(&blocks)
+}
+
+async fn add(common: &Common, kit: &Kit, plan: Option<&Path>, yes: bool) -> Outcome {
+    let client = if plan.is_none() { Some(Client::new(common)?) } else { None };
+    let (text, revision) = match (&client, plan) {
+        (Some(client), _) => {
+            let running = client.get("/api/v1/plan").await?;
+            (running["text"].as_str().unwrap_or_default().to_owned(), running["revision"].as_i64().unwrap_or(0))
+        }
+        (None, Some(path)) => (std::fs::read_to_string(path).with_context(|| format!("cannot read {}", path.display()))?, 0),
+        (None, None) => (String::new(), 0),
+    };
+    let with = format!("{}{}{}", text.trim_end(), if text.trim().is_empty() { "" } else { "\n\n" }, kit.plan);
+    if let Err(mistakes) = CheckedPlan::read(&with) {
+        let mistakes: String = mistakes.iter().map(|m| m.render("the plan")).collect();
+        return Err(Failure::new(Exit::BadPlan, format!("with the kit the plan has mistakes; it may have a part of that name already\n{mistakes}")));
+    }
+    if !yes && !ask(&format!("{}\nAdd this to the plan?", kit.plan))? {
+        return Ok(Exit::Declined);
+    }
+    match (&client, plan) {
+        (Some(client), _) => {
+            let body = json!({ "text": with, "why": format!("the kit {}", kit.name), "expected_revision": revision });
+            client.call(Method::POST, "/api/v1/revisions", Some(&body)).await?;
+        }
+        (None, Some(path)) => std::fs::write(path, with).with_context(|| format!("cannot write {}", path.display()))?,
+        (None, None) => {}
+    }
+    let next = format!("on_arrival = ['use {}']", kit.name);
+    if common.json {
+        return format::print_json(&json!({ "added": kit.name, "use": next }));
+    }
+    format::line(&format!("The recipe `{}` is there. Let a source use it:\n\n  {next}", kit.name))
+}
+
+pub(crate) async fn kit(common: &Common, command: KitCommand) -> Outcome {
+    match command {
+        KitCommand::List => {
+            if common.json {
+                let all: Vec<_> = Kit::ready_made().iter().map(|k| json!({ "name": k.name, "says": k.says, "steps": k.steps })).collect();
+                return format::print_json(&json!(all));
+            }
+            let rows = Kit::ready_made().iter().map(|k| vec![k.name.clone(), k.says.clone()]).collect();
+            format::line(&format::table(&["kit", "for"], &[], rows))
+        }
+        KitCommand::Show { kit } => {
+            let kit = find(&kit)?;
+            if common.json { format::print_json(&json!({ "name": kit.name, "says": kit.says, "steps": kit.steps, "plan": kit.plan })) } else { show(&kit) }
+        }
+        KitCommand::Try { kit } => {
+            let kit = find(&kit)?;
+            let wrong = kit.wrong_examples(now_ms());
+            if common.json {
+                format::print_json(&json!({ "examples": kit.examples.len(), "wrong": wrong }))?;
+            } else if wrong.is_empty() {
+                format::line(&paint(&format!("All {} examples come out as they say.", kit.examples.len()), GOOD))?;
+            }
+            if wrong.is_empty() { Ok(Exit::Done) } else { Err(Failure::new(Exit::Failed, wrong.join("\n"))) }
+        }
+        KitCommand::Add { kit, plan, yes } => add(common, &find(&kit)?, plan.as_deref(), yes).await,
+    }
+}

@@ -1,0 +1,339 @@
+//! Kits: for one kind of log each, a recipe, how to tell that lines are of this kind, and examples of what comes out.
+//!
+//! A kit is a file that can be passed on; those of the folder `kits/` are built in. Nothing here is done in another way than in a plan: a kit's steps are run by a plan made for them.
+
+use std::collections::HashMap;
+use std::sync::{Arc, OnceLock};
+
+use serde::Deserialize;
+use serde_json::{Map, Value};
+
+use crate::engine::{CompiledPlan, Matcher, Scratch, Surroundings};
+use crate::form::Usual;
+use crate::lang::parse_condition;
+use crate::plan::{CheckedPlan, TableKind, is_name};
+use crate::read::{Says, split};
+use crate::redact::HashKey;
+use crate::table::{Rows, Table, TableSlot};
+
+/// The kits that are built in, the most particular first: what meets one of them may meet a later one as well.
+const READY_MADE: &[(&str, &str)] = &[
+    ("windows-xml", include_str!("../../../kits/windows-xml.toml")),
+    ("windows-json", include_str!("../../../kits/windows-json.toml")),
+    ("container", include_str!("../../../kits/container.toml")),
+    ("access-log", include_str!("../../../kits/access-log.toml")),
+    ("error-log", include_str!("../../../kits/error-log.toml")),
+    ("firewall", include_str!("../../../kits/firewall.toml")),
+    ("sign-in-log", include_str!("../../../kits/sign-in-log.toml")),
+    ("system-log", include_str!("../../../kits/system-log.toml")),
+    ("app-json", include_str!("../../../kits/app-json.toml")),
+    ("trace-java", include_str!("../../../kits/trace-java.toml")),
+    ("trace-python", include_str!("../../../kits/trace-python.toml")),
+    ("trace-javascript", include_str!("../../../kits/trace-javascript.toml")),
+    ("trace-go", include_str!("../../../kits/trace-go.toml")),
+    ("app-text", include_str!("../../../kits/app-text.toml")),
+    ("key-value", include_str!("../../../kits/key-value.toml")),
+];
+
+/// So many of the lines must fit a kit for it to be taken though a later one may fit better.
+const SURE: f64 = 0.8;
+/// Fewer than this, and nothing is recognised.
+const LIKELY: f64 = 0.5;
+/// So many of the lines in traces make them worth joining.
+const SOME_TRACES: f64 = 0.02;
+/// Most columns of a table that is recognised.
+const MAX_COLUMNS: usize = 64;
+
+/// Which lines a kit is for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum LinesAre {
+    /// JSON objects.
+    Json,
+    /// Text that is not JSON.
+    Text,
+    /// Either.
+    #[default]
+    Either,
+}
+
+/// An example: lines, and what must stand in the one event that becomes of them.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Example {
+    /// What comes.
+    pub lines: Vec<String>,
+    /// Some of the fields of what goes on.
+    pub gives: Map<String, Value>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct File {
+    says: String,
+    steps: Vec<String>,
+    fits: String,
+    #[serde(default)]
+    lines_are: LinesAre,
+    #[serde(default)]
+    table: HashMap<String, TableOf>,
+    #[serde(default)]
+    example: Vec<Example>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct TableOf {
+    kind: String,
+    key: String,
+    #[serde(rename = "match")]
+    how: Option<String>,
+    text: String,
+}
+
+/// A kit, read and checked.
+pub struct Kit {
+    /// What it is called, and its recipe in a plan.
+    pub name: String,
+    /// What it is for.
+    pub says: String,
+    /// Its sentences.
+    pub steps: Vec<String>,
+    /// Which lines it is for.
+    pub lines_are: LinesAre,
+    /// What comes, and what must become of it.
+    pub examples: Vec<Example>,
+    /// Its recipe and its tables, as they stand in a plan.
+    pub plan: String,
+    /// The file's text.
+    pub text: String,
+    fits: Matcher,
+    compiled: CompiledPlan,
+}
+
+impl std::fmt::Debug for Kit {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Kit").field("name", &self.name).finish_non_exhaustive()
+    }
+}
+
+fn quoted(text: &str) -> String {
+    if text.contains('\'') { toml::Value::from(text).to_string() } else { format!("'{text}'") }
+}
+
+impl Kit {
+    /// Reads a kit's file. Says in words what is wrong with it.
+    pub fn read(name: &str, text: &str) -> Result<Kit, String> {
+        if !is_name(name) {
+            return Err(format!("`{name}` cannot name a kit: letters, digits, `-` and `_`, a letter first, at most 64"));
+        }
+        let file: File = toml::from_str(text).map_err(|e| e.to_string().trim_end().to_owned())?;
+        let mut plan = format!("# {}.\n[recipe.{name}]\nsteps = [\n", file.says);
+        file.steps.iter().for_each(|step| plan.push_str(&format!("  {},\n", quoted(step))));
+        plan.push_str("]\n");
+        let mut tables: Vec<_> = file.table.iter().collect();
+        tables.sort_by_key(|(name, _)| name.as_str());
+        for (table, TableOf { kind, key, how, text }) in tables {
+            let how = how.as_ref().map_or_else(String::new, |how| format!("match = \"{how}\"\n"));
+            plan.push_str(&format!("\n[table.{table}]\nkind = \"{kind}\"\nkey = \"{key}\"\n{how}text = \"\"\"\n{}\"\"\"\n", text.replace('\\', "\\\\")));
+        }
+        let condition = parse_condition(&file.fits).map_err(|m| format!("`fits`: {}", m.message))?;
+        let whole = format!(
+            "[source.lines]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\non_arrival = ['use {name}']\n[destination.out]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"out\"]\n{plan}"
+        );
+        let checked = CheckedPlan::read(&whole).map_err(|mistakes| mistakes.iter().map(|m| m.render("kit")).collect::<String>())?;
+        let mut slots = HashMap::new();
+        for table in &checked.tables {
+            if let (Some(text), TableKind::Csv { key, how }) = (&table.text, &table.kind) {
+                let rows = Rows::read(text.as_bytes(), key, *how).map_err(|e| format!("the table `{}`: {e}", table.name))?;
+                slots.insert(table.name.clone(), Arc::new(TableSlot::of(Table::Rows(rows))));
+            }
+        }
+        let surroundings = Surroundings { tables: slots, ..Surroundings::default() };
+        Ok(Kit {
+            name: name.to_owned(),
+            says: file.says,
+            steps: file.steps,
+            lines_are: file.lines_are,
+            examples: file.example,
+            plan,
+            text: text.to_owned(),
+            fits: CompiledPlan::matcher(&condition),
+            compiled: CompiledPlan::within(&checked, HashKey::new([0; 32]), &surroundings),
+        })
+    }
+
+    /// The kits that are built in.
+    #[must_use]
+    pub fn ready_made() -> &'static [Kit] {
+        static KITS: OnceLock<Vec<Kit>> = OnceLock::new();
+        KITS.get_or_init(|| {
+            let read = |(name, text): &(&str, &str)| Kit::read(name, text).unwrap_or_else(|e| unreachable!("the kit `{name}` is tested: {e}"));
+            READY_MADE.iter().map(read).collect()
+        })
+    }
+
+    /// What becomes of lines that come at `now_ms`, in the order in which it goes on.
+    #[must_use]
+    pub fn run(&self, lines: &str, now_ms: i64) -> Vec<String> {
+        run(&self.compiled, lines, now_ms)
+    }
+
+    /// The share of the lines that are of this kind, from 0 to 1.
+    #[must_use]
+    pub fn share(&self, lines: &str, now_ms: i64) -> f64 {
+        let all = lines.lines().filter(|l| !l.trim().is_empty()).count();
+        let json = lines.lines().filter(|l| l.trim_start().starts_with('{')).count();
+        let meant = match self.lines_are {
+            LinesAre::Json => json * 2 > all,
+            LinesAre::Text => json * 2 <= all,
+            LinesAre::Either => true,
+        };
+        if all == 0 || !meant {
+            return 0.0;
+        }
+        let mut usual = Usual::new(&[]);
+        let fit = self.run(lines, now_ms).into_iter().filter(|event| self.fits.meets(event.as_bytes())).map(|event| {
+            usual.read(event.as_bytes());
+            1 + usual.message(event.as_bytes()).map_or(0, |m| memchr::memchr_iter(b'\n', m.trim_ascii_end()).count())
+        });
+        (fit.sum::<usize>() as f64 / all as f64).min(1.0)
+    }
+
+    /// What is wrong with its examples: nothing, if each comes out as it says.
+    #[must_use]
+    pub fn wrong_examples(&self, now_ms: i64) -> Vec<String> {
+        let mut wrong = Vec::new();
+        for (number, example) in self.examples.iter().enumerate().map(|(i, e)| (i + 1, e)) {
+            let events = self.run(&example.lines.join("\n"), now_ms);
+            let [event] = &events[..] else {
+                wrong.push(format!("example {number}: {} events come of it, not one", events.len()));
+                continue;
+            };
+            let Ok(Value::Object(event_read)) = serde_json::from_str(event) else { continue };
+            for (field, expected) in &example.gives {
+                // A field's name may be a path, and numbers are equal whatever their writing.
+                let found = event_read.get(field).or_else(|| {
+                    field.split('.').try_fold(None, |at: Option<&Value>, part| Some(Some(at.map_or_else(|| event_read.get(part), |v| v.get(part))?))).flatten()
+                });
+                if found != Some(expected) {
+                    let found = found.map_or_else(|| "nothing".to_owned(), Value::to_string);
+                    wrong.push(format!("example {number}: `{field}` is {found}, not {expected}, in {event}"));
+                }
+            }
+            if !self.fits.meets(event.as_bytes()) {
+                wrong.push(format!("example {number}: `fits` does not hold of {event}"));
+            }
+        }
+        wrong
+    }
+}
+
+fn run(plan: &CompiledPlan, lines: &str, now_ms: i64) -> Vec<String> {
+    let mut scratch = Scratch::default();
+    let records = split(lines.as_bytes(), Says::Lines, 1 << 20).unwrap_or_default();
+    let outcome = plan.process(0, lines.as_bytes(), &records, now_ms, None, &mut scratch);
+    let later = plan.release(now_ms, true, &mut scratch);
+    let all = std::iter::once(&outcome).chain(later.iter().map(|(_, o)| o));
+    all.flat_map(|o| String::from_utf8_lossy(&o.lines).lines().map(str::to_owned).collect::<Vec<_>>()).collect()
+}
+
+/// What lines were recognised as, and what to do with them.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Recognised {
+    /// In words.
+    pub says: String,
+    /// The kits whose recipes the steps use.
+    pub kits: Vec<&'static str>,
+    /// Steps for the source's `on_arrival`.
+    pub steps: Vec<String>,
+    /// The share of the lines that is so, from 0 to 1.
+    pub share: f64,
+    /// The share of the events whose time can be read then, from 0 to 1.
+    pub timed: f64,
+    /// The first event's time as it is read, RFC 3339, if it has one.
+    pub time: Option<String>,
+    /// The events that become of the lines.
+    pub events: Vec<String>,
+}
+
+/// Finds out of what kind lines are. Those at the beginning and end may be cut off.
+#[must_use]
+pub fn recognise(lines: &str, now_ms: i64) -> Recognised {
+    let shares: Vec<(&'static Kit, f64)> = Kit::ready_made().iter().map(|kit| (kit, kit.share(lines, now_ms))).collect();
+    let is_trace = |kit: &Kit| kit.name.starts_with("trace-");
+    let sure = shares.iter().find(|(_, share)| *share >= SURE);
+    let best = shares.iter().filter(|(_, share)| *share >= LIKELY).max_by(|a, b| a.1.total_cmp(&b.1));
+    let (mut kits, mut steps, mut share, mut says) = (Vec::new(), Vec::new(), 0.0, "text".to_owned());
+    let trace = shares.iter().filter(|(kit, share)| is_trace(kit) && *share >= SOME_TRACES).max_by(|a, b| a.1.total_cmp(&b.1));
+    if let Some((kit, of)) = sure.or(best) {
+        (share, says) = (*of, kit.says.clone());
+        kits.push(kit.name.as_str());
+        steps.push(format!("use {}", kit.name));
+    } else if let Some((step, of, what)) = columns(lines) {
+        (share, says) = (of, what);
+        steps.push(step);
+    } else if lines.lines().filter(|l| l.trim_start().starts_with('{')).count() * 2 > lines.lines().count() {
+        (share, says) = (1.0, "JSON lines".to_owned());
+    } else if lines.lines().any(|l| l.starts_with([' ', '\t'])) && trace.is_none() {
+        steps.push("join lines indented".to_owned());
+    }
+    // The lines of traces are put together before anything is read out of them.
+    if let Some((trace, _)) = trace.filter(|(trace, _)| !kits.iter().any(|k| *k == trace.name)) {
+        steps.insert(0, format!("use {}", trace.name));
+        kits.insert(0, trace.name.as_str());
+        says = format!("{says}; among them {}{}", trace.says[..1].to_lowercase(), &trace.says[1..]);
+    }
+    let recipes: String = Kit::ready_made().iter().filter(|k| kits.contains(&k.name.as_str())).map(|k| k.plan.as_str()).collect();
+    let events = events_of(&recipes, &steps, lines, now_ms);
+    let mut usual = Usual::new(&[]);
+    let times = events.iter().map(|event| {
+        usual.read(event.as_bytes());
+        usual.time(event.as_bytes(), now_ms).map(|t| t.to_string())
+    });
+    let times: Vec<Option<String>> = times.collect();
+    let timed = times.iter().flatten().count() as f64 / times.len().max(1) as f64;
+    Recognised { says, kits, steps, share, timed, time: times.into_iter().flatten().next(), events }
+}
+
+/// What steps make of lines.
+fn events_of(recipes: &str, steps: &[String], lines: &str, now_ms: i64) -> Vec<String> {
+    let steps: String = steps.iter().map(|s| format!("{}, ", quoted(s))).collect();
+    let plan = format!(
+        "[source.lines]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\non_arrival = [{steps}]\n[destination.out]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"out\"]\n{recipes}"
+    );
+    let Ok(checked) = CheckedPlan::read(&plan) else { return Vec::new() };
+    let rows = checked.tables.iter().filter_map(|table| match (&table.text, &table.kind) {
+        (Some(text), TableKind::Csv { key, how }) => {
+            Some((table.name.clone(), Arc::new(TableSlot::of(Table::Rows(Rows::read(text.as_bytes(), key, *how).ok()?)))))
+        }
+        _ => None,
+    });
+    let surroundings = Surroundings { tables: rows.collect(), ..Surroundings::default() };
+    run(&CompiledPlan::within(&checked, HashKey::new([0; 32]), &surroundings), lines, now_ms)
+}
+
+/// Columns that a line at the top names: of a W3C extended log, or of comma-separated values.
+fn columns(lines: &str) -> Option<(String, f64, String)> {
+    let column = |name: &str| -> Option<String> {
+        let plain = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-' | b'(' | b')' | b'.' | b' '));
+        plain.then(|| name.trim().replace(' ', "_"))
+    };
+    if let Some(fields) = lines.lines().find_map(|l| l.strip_prefix("#Fields:")) {
+        let names: Option<Vec<String>> = fields.split_whitespace().map(column).collect();
+        return Some((format!("parse message as w3c log({})", names?.join(", ")), 1.0, "a W3C extended log, whose `#Fields` name its columns".to_owned()));
+    }
+    let first = lines.lines().next()?;
+    let names: Vec<String> = first.split(',').map(|n| column(n.trim().trim_matches('"'))).collect::<Option<_>>()?;
+    if !(3..=MAX_COLUMNS).contains(&names.len()) || names.iter().any(|n| n.starts_with(|c: char| !c.is_ascii_alphabetic() && c != '_')) {
+        return None;
+    }
+    let rows: Vec<&str> = lines.lines().skip(1).filter(|l| !l.is_empty()).collect();
+    let fit = rows.iter().filter(|row| row.matches(',').count() + 1 >= names.len()).count();
+    let share = fit as f64 / rows.len().max(1) as f64;
+    (share >= SURE && !rows.is_empty())
+        .then(|| (format!("parse message as csv({})", names.join(", ")), share, "comma-separated values, whose first line names the columns".to_owned()))
+}
+
+#[cfg(test)]
+mod tests;
