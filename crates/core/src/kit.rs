@@ -41,6 +41,8 @@ const SURE: f64 = 0.8;
 const LIKELY: f64 = 0.5;
 /// So many of the lines in traces make them worth joining.
 const SOME_TRACES: f64 = 0.02;
+/// Kits whose lines may have traces among them.
+const WITH_TRACES: [&str; 3] = ["container", "system-log", "app-text"];
 /// Most columns of a table that is recognised.
 const MAX_COLUMNS: usize = 64;
 
@@ -179,17 +181,22 @@ impl Kit {
         run(&self.compiled, lines, now_ms)
     }
 
+    /// Whether most lines are of the sort that it is for.
+    fn is_for(&self, lines: &str) -> bool {
+        let (all, json) =
+            lines.lines().fold((0, 0), |(all, json), l| (all + usize::from(!l.trim().is_empty()), json + usize::from(l.trim_start().starts_with('{'))));
+        match self.lines_are {
+            LinesAre::Json => json * 2 > all,
+            LinesAre::Text => json * 2 <= all,
+            LinesAre::Either => true,
+        }
+    }
+
     /// The share of the lines that are of this kind, from 0 to 1.
     #[must_use]
     pub fn share(&self, lines: &str, now_ms: i64) -> f64 {
         let all = lines.lines().filter(|l| !l.trim().is_empty()).count();
-        let json = lines.lines().filter(|l| l.trim_start().starts_with('{')).count();
-        let meant = match self.lines_are {
-            LinesAre::Json => json * 2 > all,
-            LinesAre::Text => json * 2 <= all,
-            LinesAre::Either => true,
-        };
-        if all == 0 || !meant {
+        if all == 0 || !self.is_for(lines) {
             return 0.0;
         }
         let mut usual = Usual::new(&[]);
@@ -260,29 +267,46 @@ pub struct Recognised {
 /// Finds out of what kind lines are. Those at the beginning and end may be cut off.
 #[must_use]
 pub fn recognise(lines: &str, now_ms: i64) -> Recognised {
-    let shares: Vec<(&'static Kit, f64)> = Kit::ready_made().iter().map(|kit| (kit, kit.share(lines, now_ms))).collect();
-    let is_trace = |kit: &Kit| kit.name.starts_with("trace-");
+    let is_trace = |kit: &&Kit| kit.name.starts_with("trace-");
+    // The lines of traces are put together before anything is read out of them.
+    let share_of = |kit: &'static Kit| (kit, kit.share(lines, now_ms));
+    let traces = Kit::ready_made().iter().filter(is_trace).map(share_of);
+    let trace = traces.filter(|(_, share)| *share >= SOME_TRACES).max_by(|a, b| a.1.total_cmp(&b.1));
+    let goes_on = trace.is_none() && lines.lines().any(|l| l.starts_with([' ', '\t']) && !l.trim().is_empty());
+    let mut kits: Vec<&'static str> = trace.iter().map(|(kit, _)| kit.name.as_str()).collect();
+    let mut steps: Vec<String> = kits.iter().map(|k| format!("use {k}")).collect();
+    let others: Vec<&'static Kit> = Kit::ready_made().iter().filter(|k| !is_trace(k)).collect();
+    let shares: Vec<(&'static Kit, f64)> = match trace {
+        None => others.into_iter().map(share_of).collect(),
+        Some((trace, _)) => {
+            let of_joined = |kit: &'static Kit| {
+                let steps = [steps.clone(), vec![format!("use {}", kit.name)]].concat();
+                let events = events_of(&format!("{}\n{}", trace.plan, kit.plan), &steps, lines, now_ms);
+                (kit, events.iter().filter(|e| kit.fits.meets(e.as_bytes())).count() as f64 / events.len().max(1) as f64)
+            };
+            others.into_iter().filter(|k| WITH_TRACES.contains(&k.name.as_str()) && k.is_for(lines)).map(of_joined).collect()
+        }
+    };
     let sure = shares.iter().find(|(_, share)| *share >= SURE);
     let best = shares.iter().filter(|(_, share)| *share >= LIKELY).max_by(|a, b| a.1.total_cmp(&b.1));
-    let (mut kits, mut steps, mut share, mut says) = (Vec::new(), Vec::new(), 0.0, "text".to_owned());
-    let trace = shares.iter().filter(|(kit, share)| is_trace(kit) && *share >= SOME_TRACES).max_by(|a, b| a.1.total_cmp(&b.1));
+    let (mut share, mut says) = trace.map_or((0.0, "text".to_owned()), |(kit, share)| (share, first_small(&kit.says)));
     if let Some((kit, of)) = sure.or(best) {
-        (share, says) = (*of, kit.says.clone());
+        says = if trace.is_some() { format!("{}; among them {says}", first_small(&kit.says)) } else { first_small(&kit.says) };
+        share = *of;
         kits.push(kit.name.as_str());
         steps.push(format!("use {}", kit.name));
+        if goes_on && kit.lines_are == LinesAre::Text {
+            steps.insert(0, "join lines indented".to_owned());
+        }
+    } else if trace.is_some() {
+        // They are read as they stand.
     } else if let Some((step, of, what)) = columns(lines) {
         (share, says) = (of, what);
         steps.push(step);
     } else if lines.lines().filter(|l| l.trim_start().starts_with('{')).count() * 2 > lines.lines().count() {
         (share, says) = (1.0, "JSON lines".to_owned());
-    } else if lines.lines().any(|l| l.starts_with([' ', '\t'])) && trace.is_none() {
+    } else if goes_on {
         steps.push("join lines indented".to_owned());
-    }
-    // The lines of traces are put together before anything is read out of them.
-    if let Some((trace, _)) = trace.filter(|(trace, _)| !kits.iter().any(|k| *k == trace.name)) {
-        steps.insert(0, format!("use {}", trace.name));
-        kits.insert(0, trace.name.as_str());
-        says = format!("{says}; among them {}{}", trace.says[..1].to_lowercase(), &trace.says[1..]);
     }
     let recipes: String = Kit::ready_made().iter().filter(|k| kits.contains(&k.name.as_str())).map(|k| k.plan.as_str()).collect();
     let events = events_of(&recipes, &steps, lines, now_ms);
@@ -294,6 +318,11 @@ pub fn recognise(lines: &str, now_ms: i64) -> Recognised {
     let times: Vec<Option<String>> = times.collect();
     let timed = times.iter().flatten().count() as f64 / times.len().max(1) as f64;
     Recognised { says, kits, steps, share, timed, time: times.into_iter().flatten().next(), events }
+}
+
+fn first_small(says: &str) -> String {
+    // A name in capitals stays one.
+    if says.chars().nth(1).is_some_and(char::is_uppercase) { says.to_owned() } else { says[..1].to_lowercase() + &says[1..] }
 }
 
 /// What steps make of lines.
