@@ -74,6 +74,10 @@ pub(crate) async fn take_back(app: &App, compiled: &CompiledPlan) {
 }
 
 async fn set_aside(app: &App, id: u128, held: Held) -> Result<(), SpoolError> {
+    if held.is_mark() {
+        let gone = Outcome { held: vec![HeldChange { id, held: None }], ..Outcome::default() };
+        return store(app, &held.stand.source, now_ms(), gone, pack(Vec::new()), Vec::new(), Beside::default()).await;
+    }
     let stand = held.stand;
     let post = |measure: Measure, amount: Amount| Posting {
         account: Account {

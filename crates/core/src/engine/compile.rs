@@ -379,6 +379,9 @@ impl Compiler<'_> {
                 Operation::Locate { field: self.fields.want(field), table: self.table(table), into: names.map(|name| self.below(into, name)) }
             }
             lang::Operation::Resolve { field, into } => Operation::Resolve { field: self.fields.want(field), into: self.fields.want(into) },
+            lang::Operation::Dedupe { by, within, prefer } => {
+                Operation::Dedupe { window: self.window(), within_ms: within.ms(), by: self.wanted(by), prefer: prefer.clone() }
+            }
             lang::Operation::Merge { within, by } => {
                 Operation::Merge { window: self.window(), within_ms: within.ms(), by: self.wanted(by), time: self.fields.want(&Path::name("time")) }
             }

@@ -311,7 +311,7 @@ impl CompiledPlan {
         };
         let step = steps.get(usize::try_from(stand.position - 1).ok()?).filter(|step| step.sentence == stand.sentence)?;
         match &step.operation {
-            Operation::Merge { window, .. } | Operation::Join { window, .. } => Some(*window),
+            Operation::Merge { window, .. } | Operation::Join { window, .. } | Operation::Dedupe { window, .. } => Some(*window),
             _ => None,
         }
     }
@@ -416,6 +416,9 @@ impl Run<'_> {
     fn let_go(&mut self, held: Vec<(u128, Held)>, scratch: &mut Scratch) {
         for (id, held) in held {
             scratch.buffers.windows.insert(id, None);
+            if held.is_mark() {
+                continue;
+            }
             let (position, amount) = (held.stand.position as usize - 1, held.amount());
             if let Some(tally) = self.steps_of(&held).and_then(|steps| steps.get_mut(position)) {
                 tally.held += Amount { events: -amount.events, bytes: -amount.bytes };

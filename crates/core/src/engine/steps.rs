@@ -46,6 +46,7 @@ pub(super) enum Operation {
     LookUp { field: FieldId, table: Arc<TableSlot>, outputs: Vec<(FieldId, String)> },
     Locate { field: FieldId, table: Arc<TableSlot>, into: [FieldId; 7] },
     Resolve { field: FieldId, into: FieldId },
+    Dedupe { window: usize, within_ms: i64, by: Vec<FieldId>, prefer: Option<String> },
     Merge { window: usize, within_ms: i64, by: Vec<FieldId>, time: FieldId },
     Join { window: usize, how: Joined, within_ms: i64, by: Vec<FieldId>, message: FieldId },
     Trim { field: FieldId, bytes: usize },
@@ -217,6 +218,10 @@ impl<'a> Passage<'a> {
             Operation::LookUp { field, table, outputs } => self.look_up(plan, *field, table, outputs, buffers),
             Operation::Locate { field, table, into } => self.locate(plan, *field, table, into, buffers),
             Operation::Resolve { field, into } => self.resolve(plan, *field, *into, buffers),
+            Operation::Dedupe { window, within_ms, by, prefer } => {
+                let is_preferred = prefer.as_ref().is_none_or(|source| source == at.source);
+                self.dedupe(plan, *window, *within_ms, by, is_preferred, &at.stand(position, &step.sentence), tally, buffers)
+            }
             Operation::Merge { window, within_ms, by, time } => {
                 self.merge(plan, *window, *within_ms, by, *time, &at.stand(position, &step.sentence), tally, buffers)
             }
@@ -443,6 +448,59 @@ impl<'a> Passage<'a> {
             // Not known (yet): the batch does not wait.
             None => Effect::Failed,
         }
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "a step's parts, borrowed apart from it")]
+    fn dedupe(
+        &mut self,
+        plan: &CompiledPlan,
+        window: usize,
+        within_ms: i64,
+        by: &[FieldId],
+        is_preferred: bool,
+        stand: &Stand,
+        tally: &mut StepTally,
+        buffers: &mut Buffers,
+    ) -> Effect {
+        if by.is_empty() {
+            buffers.other.clear();
+            buffers.other.extend_from_slice(self.view().json);
+        } else if !self.key(plan, by, buffers) {
+            // Nothing by which it could be a copy.
+            return Effect::None;
+        }
+        let id = window::id_of_any_source(stand, &buffers.other);
+        let view = self.view();
+        let mut open = plan.windows[window].lock();
+        let known = open.get_mut(id).filter(|known| known.due_ms > buffers.now_ms).map(|known| known.amount());
+        match known {
+            None => {
+                // One that waited long enough goes on; a mark is gone.
+                if open.get_mut(id).is_some_and(|held| held.is_mark()) {
+                    open.close(id);
+                } else {
+                    let_go(&mut open, id, tally, buffers);
+                }
+            }
+            // The preferred copy takes the place of the one that waits for it.
+            Some(waits) if waits.events > 0 && is_preferred => {
+                open.close(id);
+                tally.held += Amount { events: -waits.events, bytes: -waits.bytes };
+                tally.removed += waits;
+            }
+            Some(_) => return Effect::Removed,
+        }
+        let due_ms = buffers.now_ms + within_ms;
+        let mark =
+            Held { stand: stand.clone(), json: String::new(), text: None, events: 0, bytes: 0, count: 0, first: String::new(), last: String::new(), due_ms };
+        if is_preferred {
+            return match hold(&mut open, id, mark, tally, buffers) {
+                Effect::Held => Effect::None,
+                full => full,
+            };
+        }
+        let held = Held { json: String::from_utf8_lossy(view.json).into_owned(), events: 1, bytes: view.json.len() as i64, count: 1, ..mark };
+        hold(&mut open, id, held, tally, buffers)
     }
 
     #[expect(clippy::too_many_arguments, reason = "a step's parts, borrowed apart from it")]

@@ -22,6 +22,8 @@ const MERGED_LAST: &str = "merged.last";
 
 /// Most windows one step holds open. What comes past it goes on unmerged.
 const MAX_WINDOWS: usize = 50_000;
+/// Most that one step holds open, those included that hold nothing.
+const MAX_MARKS: usize = 200_000;
 /// Most bytes that all windows of one step hold.
 const MAX_BYTES: usize = 64 << 20;
 /// Most bytes of joined text.
@@ -97,6 +99,12 @@ impl Held {
         work.json().to_vec()
     }
 
+    /// Whether it holds nothing, and only says that something was there: a copy that comes is one too many.
+    #[must_use]
+    pub fn is_mark(&self) -> bool {
+        self.events == 0
+    }
+
     pub(super) fn amount(&self) -> Amount {
         Amount { events: self.events, bytes: self.bytes }
     }
@@ -136,6 +144,13 @@ pub(super) fn id(stand: &Stand, key: &[u8]) -> u128 {
     xxh3_128(&text)
 }
 
+/// The same for a step that takes events of all sources for one stream.
+pub(super) fn id_of_any_source(stand: &Stand, key: &[u8]) -> u128 {
+    // At a route, events come by their source.
+    let via = if stand.place == Place::Route { String::new() } else { stand.via.clone() };
+    id(&Stand { source: String::new(), via, ..stand.clone() }, key)
+}
+
 impl Windows {
     pub(super) fn lock(&self) -> MutexGuard<'_, Open> {
         self.open.lock().unwrap_or_else(PoisonError::into_inner)
@@ -149,7 +164,8 @@ impl Open {
 
     /// Opens a window, if there is room for one more.
     pub(super) fn open(&mut self, id: u128, held: Held) -> bool {
-        if self.windows.len() >= MAX_WINDOWS || self.bytes + held.json.len() > MAX_BYTES {
+        let most = if held.is_mark() { MAX_MARKS } else { MAX_WINDOWS };
+        if self.windows.len() >= most || self.bytes + held.json.len() > MAX_BYTES {
             return false;
         }
         self.restore(id, held);
@@ -162,9 +178,9 @@ impl Open {
         Some(held)
     }
 
-    /// Closes the windows that are due at `now_ms`; without a time, all. The one due first comes first.
+    /// Closes the windows that are due at `now_ms`; without a time, all that hold something. The one due first comes first.
     pub(super) fn due(&mut self, now_ms: Option<i64>) -> Vec<(u128, Held)> {
-        let is_due = |held: &Held| now_ms.is_none_or(|now| held.due_ms <= now);
+        let is_due = |held: &Held| now_ms.map_or(!held.is_mark(), |now| held.due_ms <= now);
         let mut due: Vec<(i64, u64, u128)> = self.windows.iter().filter(|(_, (_, h))| is_due(h)).map(|(id, (order, h))| (h.due_ms, *order, *id)).collect();
         due.sort_unstable();
         due.into_iter().filter_map(|(.., id)| Some((id, self.close(id)?))).collect()

@@ -279,3 +279,51 @@ fn one_that_looks_on_sees_which_step_holds_an_event() {
     assert_eq!(seen, [(false, true, false), (false, false, true)], "the first is held, the second is gone into it");
     assert_eq!(outcome.captures[0].held_by.as_deref(), Some("merge repeats within 1 minute by gate"));
 }
+
+#[test]
+fn the_first_copy_goes_on_whichever_way_it_comes() {
+    for place in ["do", "always"] {
+        let mut node = Node::new(at(place, "dedupe by id within 10 seconds"));
+        node.send(0, NOW, "{\"id\":1,\"by\":\"s\"}\n{\"id\":2,\"by\":\"s\"}\n{\"by\":\"s\"}\n");
+        node.send(1, NOW + 1_000, "{\"id\":1,\"by\":\"t\"}\n{\"id\":3,\"by\":\"t\"}\n{\"by\":\"t\"}\n");
+        node.balances();
+        let lines = node.at("r", "d");
+        assert_eq!(lines.iter().filter(|l| l.contains("\"id\"")).count(), 3, "{place}: {lines:?}");
+        assert_eq!(lines.iter().filter(|l| !l.contains("\"id\"")).count(), 2, "{place}: without an id there are no copies");
+        // What is known outlives the plan and a restart, until it is due.
+        node.release(NOW + 2_000, true);
+        assert_eq!(node.kept.len(), 3, "{place}");
+        let kept: Vec<_> = node.kept.iter().map(|(id, held)| (*id, held.clone())).collect();
+        node.plan = at(place, "dedupe by id within 10 seconds");
+        assert!(node.plan.restore(kept).is_empty());
+        node.send(1, NOW + 9_000, "{\"id\":2,\"by\":\"t\"}\n");
+        assert_eq!(node.at("r", "d").len(), 5, "{place}: known after a restart");
+        node.release(NOW + 11_000, false);
+        assert!(node.kept.is_empty(), "{place}");
+        node.send(1, NOW + 12_000, "{\"id\":2,\"by\":\"t\"}\n");
+        assert_eq!(node.at("r", "d").len(), 6, "{place}: too late to be a copy");
+        node.balances();
+    }
+}
+
+#[test]
+fn the_preferred_copy_takes_the_place_of_one_that_waits() {
+    let mut node = Node::new(at("do", "dedupe by id within 10 seconds preferring t"));
+    node.send(0, NOW, "{\"id\":1,\"by\":\"s\"}\n{\"id\":2,\"by\":\"s\"}\n{\"id\":2,\"by\":\"s\"}\n");
+    node.balances();
+    assert_eq!((node.at("r", "d").len(), node.sum(Measure::Held).events), (0, 2), "they wait");
+    node.send(1, NOW + 1_000, "{\"id\":1,\"by\":\"t\"}\n{\"id\":3,\"by\":\"t\"}\n{\"id\":3,\"by\":\"t\"}\n");
+    node.send(0, NOW + 2_000, "{\"id\":3,\"by\":\"s\"}\n{\"id\":1,\"by\":\"s\"}\n");
+    node.balances();
+    assert_eq!(node.at("r", "d"), [r#"{"id":1,"by":"t"}"#, r#"{"id":3,"by":"t"}"#]);
+    node.release(NOW + 10_000, false);
+    node.balances();
+    assert_eq!(node.at("r", "d").last(), Some(&r#"{"id":2,"by":"s"}"#), "the preferred did not come");
+    node.release(NOW + 12_000, false);
+    assert!(node.kept.is_empty());
+    // One that waited too long goes on when the next comes, though nobody has asked.
+    node.send(0, NOW + 20_000, "{\"id\":4,\"by\":\"s\"}\n");
+    node.send(0, NOW + 40_000, "{\"id\":4,\"by\":\"s\"}\n");
+    node.balances();
+    assert_eq!((node.at("r", "d").len(), node.sum(Measure::Held).events), (4, 1));
+}

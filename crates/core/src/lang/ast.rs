@@ -272,6 +272,15 @@ pub enum Operation {
         /// What events must agree in.
         by: Vec<Path>,
     },
+    /// Keeps one of the copies of an event that come by several ways.
+    Dedupe {
+        /// What copies agree in; nothing: in all.
+        by: Vec<Path>,
+        /// For how long a copy is known.
+        within: Time,
+        /// The source whose copy is kept, if one is.
+        prefer: Option<String>,
+    },
     /// Makes one event of the lines of a text that was cut into lines.
     Join {
         /// Which lines belong together.

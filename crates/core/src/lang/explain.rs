@@ -140,6 +140,15 @@ fn operation(operation: &Operation) -> String {
         Operation::Resolve { field, into } => {
             format!("Writes the name of the address in {field} to {into}, if it is known by then; the batch does not wait for it.")
         }
+        Operation::Dedupe { by: key, within, prefer } => {
+            let agree = if key.is_empty() { "in everything".to_owned() } else { format!("in {}", list(key)) };
+            match prefer {
+                None => format!("Lets the first of those that agree {agree} within {within} through, and removes the others."),
+                Some(source) => format!(
+                    "Of those that agree {agree} within {within}, lets the one from {source} through and removes the others; one from elsewhere waits so long for it, and goes on if it does not come."
+                ),
+            }
+        }
         Operation::Merge { within, by: key } => {
             format!(
                 "Holds an event back for {within} and lets those that agree with it in {} go into it; then it goes on, with merged.count, merged.first and merged.last.",
@@ -315,7 +324,7 @@ fn reads(operation: &Operation, out: &mut Vec<String>) {
         | Operation::Trim { field, .. } => {
             paths(std::slice::from_ref(field));
         }
-        Operation::Merge { by, .. } | Operation::Count { by, .. } => paths(by),
+        Operation::Dedupe { by, .. } | Operation::Merge { by, .. } | Operation::Count { by, .. } => paths(by),
         Operation::Join { by, .. } => {
             paths(by);
             out.push("message".to_owned());

@@ -209,6 +209,18 @@ impl Display for Operation {
                 if into.segments() == ["geo"] { Ok(()) } else { write!(f, " as {into}") }
             }
             Operation::Resolve { field, into } => write!(f, "resolve {field} as {into}"),
+            Operation::Dedupe { by: key, within, prefer } => {
+                f.write_str("dedupe")?;
+                by(f, key)?;
+                write!(f, " within {within}")?;
+                match prefer {
+                    None => Ok(()),
+                    Some(source) => {
+                        f.write_str(" preferring ")?;
+                        name(f, source)
+                    }
+                }
+            }
             Operation::Merge { within, by: key } => {
                 write!(f, "merge repeats within {within}")?;
                 by(f, key)

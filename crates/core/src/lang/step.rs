@@ -10,8 +10,8 @@ use crate::field::Path;
 
 /// The word each step begins with.
 pub const STEP_VERBS: &[&str] = &[
-    "keep", "drop", "sample", "limit", "redact", "tag", "set", "convert", "remove", "retain", "rename", "parse", "look", "locate", "resolve", "merge", "join",
-    "trim", "count", "measure", "use",
+    "keep", "drop", "sample", "limit", "redact", "tag", "set", "convert", "remove", "retain", "rename", "parse", "look", "locate", "resolve", "dedupe",
+    "merge", "join", "trim", "count", "measure", "use",
 ];
 
 /// How long `join lines` waits for the next line where nothing is said.
@@ -66,6 +66,13 @@ fn operation(c: &mut Cursor<'_>) -> Outcome<Operation> {
             let field = c.path("a field that holds an address")?;
             c.need_words("as")?;
             Ok(Operation::Resolve { field, into: c.path("the field for the name")? })
+        }
+        "dedupe" => {
+            let by = if c.words("by") { c.list(|c| c.path("a field that copies agree in"))? } else { Vec::new() };
+            c.need_words("within")?;
+            let within = time(c)?;
+            let prefer = if c.words("preferring") { Some(c.name("the name of a source")?) } else { None };
+            Ok(Operation::Dedupe { by, within, prefer })
         }
         "merge" => {
             c.need_words("repeats")?;

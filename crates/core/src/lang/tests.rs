@@ -242,6 +242,8 @@ fn any_step() -> impl Strategy<Value = Step> {
         (path(), "[a-z]{1,5}", path()).prop_map(|(field, table, into)| Operation::Locate { field, table, into }),
         (path(), path()).prop_map(|(field, into)| Operation::Resolve { field, into }),
         (time.clone(), proptest::collection::vec(path(), 1..3)).prop_map(|(within, by)| Operation::Merge { within, by }),
+        (time.clone(), proptest::collection::vec(path(), 0..3), proptest::option::of(Just("odd name".to_owned())))
+            .prop_map(|(within, by, prefer)| Operation::Dedupe { by, within, prefer }),
         (joining, paths(), time).prop_map(|(how, by, within)| Operation::Join { how, by, within }),
         ("[a-z_]{1,9}", paths()).prop_map(|(name, by)| Operation::Count { name, by }),
         (path(), "[a-z_]{1,9}", paths()).prop_map(|(field, name, by)| Operation::Measure { field, name, by }),

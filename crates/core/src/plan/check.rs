@@ -130,6 +130,7 @@ pub(super) struct Checker<'a> {
     warnings: Vec<Mistake>,
     recipes: Recipes,
     tables: HashMap<String, String>,
+    sources: Vec<String>,
 }
 
 impl ParsedPlan {
@@ -137,7 +138,14 @@ impl ParsedPlan {
     pub fn check(self) -> Result<CheckedPlan, Vec<Report>> {
         let kind = |t: &Section| t.text("kind").map_or_else(String::new, |k| k.value.to_owned());
         let tables = self.tables.iter().map(|t| (t.name.value.clone(), kind(t))).collect();
-        let mut c = Checker { text: &self.text, mistakes: Vec::new(), warnings: Vec::new(), recipes: Recipes::new(), tables };
+        let mut c = Checker {
+            text: &self.text,
+            mistakes: Vec::new(),
+            warnings: Vec::new(),
+            recipes: Recipes::new(),
+            tables,
+            sources: self.sources.iter().map(|s| s.name.value.clone()).collect(),
+        };
         if self.sources.len() + self.destinations.len() + self.routes.len() > MAX_PARTS {
             c.mistakes.push(Mistake::new(0..0, "more than 20 000 sources, routes and destinations"));
         }
@@ -309,6 +317,11 @@ impl Checker<'_> {
                     Some(_) => None,
                 }
             }
+            Operation::Dedupe { prefer: Some(source), .. } if !self.sources.contains(source) => Some(
+                Mistake::new(at(source), format!("there is no source `{source}`"))
+                    .expected("a source of this plan")
+                    .near(source, self.sources.iter().map(String::as_str)),
+            ),
             Operation::Use { recipe, arguments } => {
                 let Some(known) = self.recipes.get(recipe) else {
                     let names = self.recipes.keys().map(String::as_str);

@@ -244,7 +244,10 @@ fn recipes_cannot_multiply_without_end() {
 fn the_schema_knows_every_key_and_asks_for_the_needed_ones() {
     let schema = schema();
     let source = &schema["properties"]["source"]["additionalProperties"];
-    assert_eq!(source["required"], serde_json::json!(["kind", "listen"]));
+    assert_eq!(source["required"], serde_json::json!(["kind"]));
+    let needs =
+        |kind: &str| source["allOf"].as_array().unwrap().iter().find(|c| c["if"]["properties"]["kind"]["const"] == kind).unwrap()["then"]["required"].clone();
+    assert_eq!((needs("http"), needs("file")), (serde_json::json!(["listen"]), serde_json::json!(["paths"])));
     let document: toml::Value = toml::from_str(GOOD).unwrap();
     for (table, keys) in [("source", "kiosks"), ("destination", "desk"), ("recipe", "quiet")] {
         for key in document[table][keys].as_table().unwrap().keys() {
@@ -253,4 +256,60 @@ fn the_schema_knows_every_key_and_asks_for_the_needed_ones() {
     }
     let cases = schema["properties"]["destination"]["additionalProperties"]["allOf"].as_array().unwrap();
     assert!(cases.iter().any(|c| c["if"]["properties"]["kind"]["const"] == "file" && c["then"]["required"] == serde_json::json!(["path"])));
+}
+
+/// What is wrong with the source, destination or table `s` that has these keys.
+fn wrong_with(kind: &str, keys: &str) -> Vec<String> {
+    let part = format!("[{kind}.s]\n{keys}\n");
+    let others = if kind == "destination" { "" } else { "[destination.d]\nkind='discard'\n" };
+    CheckedPlan::read(&format!("{part}{others}")).map(|_| Vec::new()).unwrap_or_else(|reports| reports.into_iter().map(|r| r.message).collect())
+}
+
+#[test]
+fn what_a_source_of_files_may_say() {
+    let plan =
+        CheckedPlan::read("[source.s]\nkind='file'\npaths=['/var/log/**/*.log', '/a[!]b]']\nbut_not=['*.tmp']\nbegin_at='start'\npath_as='log.file.path'")
+            .unwrap();
+    let SourceKind::File(files) = &plan.sources[0].kind else { panic!() };
+    assert!(files.from_start && files.but_not == ["*.tmp"] && files.path_as.as_deref() == Some("log.file.path"));
+    assert_eq!(plan.sources[0].place(), "/var/log/**/*.log, /a[!]b]");
+    for (keys, expected) in [
+        ("kind='file'", "the source `s` needs `paths`"),
+        ("kind='file'\npaths=[]", "`paths` is empty"),
+        ("kind='file'\npaths=['/a/[b']", "`/a/[b` is not a pattern of files: `[` is not closed"),
+        ("kind='file'\npaths=['/a/**b']", "`/a/**b` is not a pattern of files: `**` stands for folders, between slashes"),
+        ("kind='file'\npaths=['']", "`` is not a pattern of files: it is empty"),
+        ("kind='file'\npaths=['/a']\nlisten='127.0.0.1:1'", "a source of kind `file` has no `listen`"),
+        ("kind='file'\npaths=['/a']\nbegin_at='middle'", "`middle` cannot stand here"),
+        ("kind='http'\nlisten='127.0.0.1:1'\nmay_set=['a b']", "`a b` is not a field that a request can set"),
+        ("kind='tcp'\nlisten='127.0.0.1:1'\nmay_set=['a']", "a source of kind `tcp` has no `may_set`"),
+    ] {
+        assert_eq!(wrong_with("source", keys), [expected], "{keys}");
+    }
+}
+
+#[test]
+fn short_tables_stand_in_the_plan_and_order_takes_one_body_at_a_time() {
+    assert!(wrong_with("table", "kind='csv'\nkey='a'\ntext=\"a,b\\n1,2\"").is_empty());
+    assert_eq!(wrong_with("table", "kind='csv'\nkey='a'"), ["the table `s` stands in a file or in the plan"]);
+    assert_eq!(wrong_with("table", "kind='csv'\nkey='a'\ntext='a'\npath='x'"), ["the table `s` stands in a file or in the plan"]);
+    assert!(wrong_with("table", "kind='csv'\nkey='c'\ntext=\"a,b\\n1,2\"")[0].starts_with("the table `s` cannot be read"));
+    let http = "kind='http'\nendpoints=['http://127.0.0.1:1/']\n";
+    let plan = CheckedPlan::read(&format!("[destination.s]\n{http}ordered=true")).unwrap();
+    assert_eq!(plan.destinations[0].in_flight, 1);
+    assert_eq!(CheckedPlan::read(&format!("[destination.s]\n{http}ordered=false")).unwrap().destinations[0].in_flight, 4);
+    assert_eq!(wrong_with("destination", &format!("{http}ordered=true\nin_flight=2")), ["several bodies on their way at once keep no order"]);
+    assert_eq!(wrong_with("destination", &format!("{http}ordered='yes'")), ["a text cannot stand here"]);
+}
+
+#[test]
+fn a_preferred_source_is_one_of_the_plan() {
+    let plan = |name: &str| {
+        let text = format!(
+            "[source.gates]\nkind='http'\nlisten='127.0.0.1:1'\n[destination.d]\nkind='discard'\n[[route]]\nname='a'\ndo=['dedupe by id within 1 minute preferring {name}']\nto=['d']\n"
+        );
+        CheckedPlan::read(&text).map(|_| ()).map_err(|reports| (reports[0].message.clone(), reports[0].nearest.clone()))
+    };
+    assert_eq!(plan("gates"), Ok(()));
+    assert_eq!(plan("gate"), Err(("there is no source `gate`".to_owned(), Some("gates".to_owned()))));
 }
