@@ -41,8 +41,25 @@ impl FileOutlet {
         FileOutlet { settings, reached, open: None }
     }
 
+    /// What must be done before anything is appended. The length of the file, if the spool does not know it yet: it must, or a crash behind the append would repeat it.
+    pub(crate) async fn prepare(&mut self) -> Result<Option<u64>, Failure> {
+        if self.put_aside().await? {
+            return Ok(Some(0));
+        }
+        if self.reached.is_some() {
+            return Ok(None);
+        }
+        let (path, layout) = (PathBuf::from(&self.settings.path), self.settings.layout.clone());
+        let opened = tokio::task::spawn_blocking(move || Open::new(&path, None, &layout)).await;
+        let opened = opened.map_err(|_| Failure::later("opening was interrupted"))?;
+        let opened = opened.map_err(|e| Failure::later(format!("{}: {e}", self.settings.path)))?;
+        let length = opened.settled;
+        (self.reached, self.open) = (Some(length), Some(opened));
+        Ok(Some(length))
+    }
+
     /// Puts the file aside if it is time. Says whether there is none now, while the spool knows of one: then it must be told that the file is empty, before anything is sent.
-    pub(crate) async fn put_aside(&mut self) -> Result<bool, Failure> {
+    async fn put_aside(&mut self) -> Result<bool, Failure> {
         if self.reached.is_some_and(|reached| reached > 0) && !Path::new(&self.settings.path).exists() {
             // Somebody moved it away, or a crash came right behind putting it aside.
             (self.open, self.reached) = (None, Some(0));

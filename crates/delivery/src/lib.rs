@@ -141,9 +141,9 @@ impl Outlet {
         }
     }
 
-    /// What must be done before anything is sent. Says whether a file was put aside, so that the next is empty.
-    pub(crate) async fn prepare(&mut self) -> Result<bool, Failure> {
-        if let Outlet::File(file) = self { file.put_aside().await } else { Ok(false) }
+    /// What must be done before anything is sent. Of a file, the length that the spool is to know before that.
+    pub(crate) async fn prepare(&mut self) -> Result<Option<u64>, Failure> {
+        if let Outlet::File(file) = self { file.prepare().await } else { Ok(None) }
     }
 
     /// What was sent last is now settled in the spool.

@@ -324,8 +324,8 @@ impl Shared {
                 return;
             }
             let prepared = outlet.prepare().await;
-            if let (Ok(true), Kind::File(file)) = (&prepared, &self.settings.kind)
-                && !self.settle(Settlement::nothing(self.name(), now_ms()).reaching(&file.path, 0)).await
+            if let (Ok(Some(length)), Kind::File(file)) = (&prepared, &self.settings.kind)
+                && !self.settle(Settlement::nothing(self.name(), now_ms()).reaching(&file.path, *length)).await
             {
                 return;
             }

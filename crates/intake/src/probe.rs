@@ -85,7 +85,7 @@ async fn accept(steps: &mut Vec<Looked>, settings: &SourceSettings, mut stream: 
     // Over HTTP any body would be an event, so it is only asked for another method; a request of OTLP can be empty.
     let (method, path, body, expected) = match settings.speaks {
         Speaks::Http => ("GET", "/in", "", "405"),
-        Speaks::Otlp => ("POST", "/v1/logs", "{}", "200"),
+        Speaks::Otlp => ("POST", "/v1/logs", "{\"resourceLogs\":[]}", "200"),
         Speaks::Syslog { .. } | Speaks::Lines => return,
     };
     let key = settings.key.as_ref().map_or_else(String::new, |key| format!("authorization: Bearer {}\r\n", key.shown()));

@@ -8,6 +8,7 @@ mod crash;
 mod demo;
 mod disk;
 mod faults;
+mod files;
 mod harness;
 mod hostile;
 mod plan;

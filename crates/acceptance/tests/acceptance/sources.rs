@@ -206,3 +206,158 @@ async fn why_tells_of_an_event_and_touches_nothing() {
     assert!(!node.client(&["why", "--source", "nowhere", "{}"]).status.success());
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_body_sent_again_is_acknowledged_and_not_counted_twice() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&plan(&source("gates", "http", port, "may_set = [\"port\", \"host\", \"time\"]"), node.folder.path()));
+    let send = async |node: &Node, key: &str, query: &str, body: &'static str| {
+        let url = format!("http://127.0.0.1:{port}/in{query}");
+        let answer = node.http.post(url).header("idempotency-key", key).header("field-port", "Lowmere").body(body).send().await.unwrap();
+        (answer.status().as_u16(), answer.json::<serde_json::Value>().await.unwrap())
+    };
+    let two = "{\"n\":1,\"host\":\"a\"}\n{\"n\":2}\n{broken\n";
+    let (status, first) = send(&node, "\"k-1\"", "?host=gate-4&time=1795428000", two).await;
+    assert_eq!((status, first["read"].as_u64(), first.get("repeated")), (200, Some(2), None), "{first}");
+    // Over a kill: the key became durable with the events.
+    node.kill();
+    node.begin().await;
+    for _ in 0..3 {
+        let (status, again) = send(&node, "k-1", "?host=gate-4&time=1795428000", two).await;
+        assert_eq!((status, &again["repeated"], &again["read"], &again["unreadable"]), (200, &true.into(), &first["read"], &first["unreadable"]), "{again}");
+    }
+    assert_eq!(send(&node, "k-1", "", "{\"other\":1}").await.0, 422);
+    assert_eq!(send(&node, "k-2", "", "{\"n\":3}").await.0, 200);
+    // The same at once, over many connections: one is taken.
+    let mut many = tokio::task::JoinSet::new();
+    for _ in 0..20 {
+        let request = node.http.post(format!("http://127.0.0.1:{port}/in")).header("idempotency-key", "k-3").body("{\"n\":4}");
+        many.spawn(async move { request.send().await.unwrap().json::<serde_json::Value>().await.unwrap() });
+    }
+    let answers = many.join_all().await;
+    assert_eq!(answers.iter().filter(|a| a.get("repeated").is_none()).count(), 1, "{answers:?}");
+    node.drained().await;
+    let arrived = lines(&node.path("vault.jsonl"));
+    assert_eq!(arrived.len(), 4, "{arrived:?}");
+    assert_eq!(arrived[0], serde_json::json!({ "n": 1, "host": "gate-4", "time": "2026-11-23T10:00:00Z", "port": "Lowmere" }));
+    assert_eq!(sum(&node.balanced(), "source", "gates", "received"), 5);
+    for (query, says) in [("?vessel=x", "port, host, time, not `vessel`"), ("?time=soon", "`soon` is not a time"), ("?port=x", "`port` is set twice")] {
+        let (status, problem) = send(&node, "k-9", query, "{}").await;
+        assert!(status == 400 && problem["detail"].as_str().unwrap().contains(says), "{problem}");
+    }
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn sources_pause_get_new_keys_are_tested_and_show_what_comes() {
+    let [web, system, records] = free_ports();
+    let node = Node::start().await;
+    let secret = |value: &[u8]| {
+        let config = node.path("data/client.toml");
+        run(crate::harness::binary().to_str().unwrap(), &["--config", config.to_str().unwrap(), "secret", "set", "k"], value);
+    };
+    secret(b"sandpiper");
+    let sources = [
+        source("web", "http", web, "key = { secret = \"k\" }\non_arrival = ['drop level = \"debug\"', 'tag line = \"kiosk\"']"),
+        source("system", "syslog", system, ""),
+        source("records", "otlp", records, ""),
+    ];
+    node.apply(&plan(&sources.concat(), node.folder.path()));
+    let send =
+        async |key: &str, body: &'static str| node.http.post(format!("http://127.0.0.1:{web}/in/{key}")).body(body).send().await.unwrap().status().as_u16();
+    // What is wrong is what the sender would meet; nobody has sent anything by looking.
+    for name in ["web", "system", "records"] {
+        let tested = node.client(&["source", "test", name, "--json"]);
+        let steps: serde_json::Value = serde_json::from_slice(&tested.stdout).unwrap();
+        let bad: Vec<&str> = steps["steps"].as_array().unwrap().iter().filter(|s| s["good"] == false).map(|s| s["step"].as_str().unwrap()).collect();
+        assert_eq!(bad, ["heard"], "{steps}");
+        assert!(node.json(&["source", "show", name])["troubles"].as_array().unwrap().is_empty(), "{name}");
+    }
+    // What comes, raw beside as read.
+    let watching = std::thread::scope(|threads| {
+        let next = |name: &'static str, most: &'static str| {
+            let node = &node;
+            threads.spawn(move || node.json(&["source", "next", name, "--events", most, "--wait", "20"]))
+        };
+        let (web_next, system_next) = (next("web", "3"), next("system", "1"));
+        let runtime = tokio::runtime::Handle::current();
+        while !web_next.is_finished() || !system_next.is_finished() {
+            tokio::task::block_in_place(|| runtime.block_on(send("sandpiper", "{\"level\":\"debug\"}\nplain \"text\"\n{oops\n")));
+            TcpStream::connect(("127.0.0.1", system)).unwrap().write_all(b"<34>Nov 23 10:00:00 quay-4 gated[7]: shut\n").unwrap();
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+        (web_next.join().unwrap(), system_next.join().unwrap())
+    });
+    let (web_saw, system_saw) = watching;
+    let saw = |i: usize, field: &str| web_saw[i][field].clone();
+    assert_eq!(
+        (saw(0, "raw"), saw(0, "stopped_by"), saw(0, "after")),
+        ("{\"level\":\"debug\"}".into(), "drop level = \"debug\"".into(), serde_json::Value::Null)
+    );
+    assert_eq!((saw(1, "raw"), &saw(1, "read")["message"], &saw(1, "after")["line"]), ("plain \"text\"".into(), &"plain \"text\"".into(), &"kiosk".into()));
+    assert!(saw(2, "raw") == "{oops" && saw(2, "read").is_null() && saw(2, "unreadable").is_string(), "{web_saw}");
+    assert_eq!((system_saw[0]["raw"].as_str(), system_saw[0]["read"]["app"].as_str()), (Some("<34>Nov 23 10:00:00 quay-4 gated[7]: shut"), Some("gated")));
+    // A new key, at once; then none.
+    let made = node.json(&["source", "key", "web", "new", "--yes"]);
+    let key = made["key"].as_str().unwrap();
+    assert_eq!((send("sandpiper", "{}").await, send(key, "{}").await), (401, 200));
+    assert_eq!(made["url"], format!("http://127.0.0.1:{web}/in/{key}"));
+    node.json(&["source", "key", "web", "revoke", "--yes"]);
+    assert_eq!(send(key, "{}").await, 401);
+    assert!(!node.client(&["source", "key", "system", "new", "--yes"]).status.success());
+    // Paused, over a restart: requests are told to wait, streams are not read on.
+    node.json(&["source", "pause", "system"]);
+    let before = sum(&node.balanced(), "source", "system", "received");
+    TcpStream::connect(("127.0.0.1", system)).unwrap().write_all(b"<34>Nov 23 10:00:00 quay-4 gated[7]: waits\n").unwrap();
+    let mut node = node;
+    node.stop().await;
+    node.begin().await;
+    let mut stream = TcpStream::connect(("127.0.0.1", system)).unwrap();
+    stream.write_all(b"<34>Nov 23 10:00:00 quay-4 gated[7]: waits\n").unwrap();
+    until("it is held back", async || {
+        let shown = node.json(&["source", "show", "system"]);
+        (shown["state"] == "paused" && shown["troubles"].as_array().unwrap().iter().any(|t| t["what"] == "pushed back")).then_some(())
+    })
+    .await;
+    assert_eq!(sum(&node.balanced(), "source", "system", "received"), before);
+    node.json(&["source", "resume", "system"]);
+    until("it goes on", async || (sum(&node.balanced(), "source", "system", "received") > before).then_some(())).await;
+    drop(stream);
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn clocks_that_are_off_and_copies_by_two_ways_are_noticed() {
+    let [first, second] = free_ports();
+    let mut node = Node::start().await;
+    let both = [source("first", "http", first, ""), source("second", "http", second, "")].concat();
+    let plan = plan(&both, node.folder.path()).replace("name = \"all\"", "name = \"all\"\ndo = ['dedupe by n within 1 minute preferring second']");
+    node.apply(&plan);
+    let now = jiff_now();
+    let body = |by: &str, hours: i64| (0..40).map(|n| format!("{{\"n\":{n},\"by\":\"{by}\",\"time\":{}}}\n", now - hours * 3_600)).collect::<String>();
+    assert_eq!(post(&node.http, first, body("first", 2)).await.status(), 200);
+    // Killed between the two: what waits for the preferred copy is kept.
+    node.kill();
+    node.begin().await;
+    assert_eq!(post(&node.http, second, body("second", 0)).await.status(), 200);
+    assert_eq!(post(&node.http, first, body("first", 2)).await.status(), 200);
+    until("the preferred ones", async || (lines(&node.path("vault.jsonl")).len() == 40).then_some(())).await;
+    assert!(lines(&node.path("vault.jsonl")).iter().all(|e| e["by"] == "second"));
+    let ledger = node.balanced();
+    assert_eq!((sum(&ledger, "route", "all", "taken"), sum(&ledger, "route", "all", "out"), sum(&ledger, "route", "all", "held")), (120, 40, 0));
+    // Those that were removed told no time at their destination; one that goes on does.
+    node.apply(&plan.replace("dedupe by n within 1 minute preferring second", "tag seen = true"));
+    assert_eq!(post(&node.http, first, body("first", 2)).await.status(), 200);
+    for _ in 0..10 {
+        assert_eq!(post(&node.http, first, body("first", 2)).await.status(), 200);
+    }
+    let shown = node.json(&["source", "show", "first"]);
+    assert!(shown["troubles"][0]["what"] == "clock" && shown["says"].as_str().unwrap().contains("2 h ago"), "{shown}");
+    assert!((7_200_000..7_300_000).contains(&shown["freshness"]["half_ms"].as_i64().unwrap()), "{shown}");
+    node.stop().await;
+}
+
+fn jiff_now() -> i64 {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs() as i64
+}

@@ -139,3 +139,21 @@ async fn a_crash_around_putting_aside_repeats_nothing() {
     deliver(&p, &settings, 9..11, 2).await;
     assert_eq!(all(&p), numbered(0..11));
 }
+
+#[tokio::test]
+async fn the_spool_knows_a_file_before_anything_is_appended_to_it() {
+    // Appended, but never settled: a crash came between, right at the first time. What stood there before stays.
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("x.jsonl");
+    std::fs::write(&path, "older, without an end").unwrap();
+    let settings = plain_file(&path);
+    let mut outlet = crate::file::FileOutlet::new(settings.clone(), None);
+    let reached = outlet.prepare().await.unwrap();
+    assert_eq!(reached, Some(22));
+    outlet.send(bytes::Bytes::from_static(b"{\"n\":1}\n")).await.unwrap();
+    drop(outlet);
+    let mut again = crate::file::FileOutlet::new(settings, reached);
+    assert_eq!(again.prepare().await.unwrap(), None);
+    again.send(bytes::Bytes::from_static(b"{\"n\":1}\n")).await.unwrap();
+    assert_eq!(std::fs::read_to_string(&path).unwrap(), "older, without an end\n{\"n\":1}\n");
+}
