@@ -15,6 +15,9 @@ export type Status = Schemas["Status"];
 export type LedgerAnswer = Schemas["LedgerAnswer"];
 export type LedgerEntry = Schemas["LedgerEntry"];
 export type LedgerMinute = Schemas["LedgerMinute"];
+export type WhyAnswer = Schemas["Why"];
+export type WhyPassage = Schemas["Passage"];
+export type RouteDecision = Schemas["RouteDecision"];
 export type QuarantineEntry = Schemas["QuarantineEntry"];
 
 /** What the service refused, in its own words. */
@@ -75,6 +78,17 @@ export function useMinutes(place: string, name: string) {
 
 export function useQuarantine() {
   return useAnswer<QuarantineEntry[]>("/api/v1/quarantine?most=20", 5000);
+}
+
+/** Why an event of a source goes where it goes. */
+export function useWhy(source: string, event: string) {
+  const body = JSON.stringify({ source, event });
+  return useQuery<WhyAnswer, ServiceError>({
+    queryKey: ["why", source, event],
+    queryFn: async ({ signal }) => (await (await ask("/api/v1/why", { method: "POST", headers: { "content-type": "application/json" }, body, signal })).json()) as WhyAnswer,
+    retry: false,
+    staleTime: 0,
+  });
 }
 
 export async function signOut(): Promise<void> {

@@ -1,4 +1,4 @@
-/** What an operator does to destinations. After each, whatever shows them is asked anew. */
+/** What an operator does to sources and destinations. After each, whatever shows them is asked anew. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 
 import { type ServiceError, ask } from "./client";
@@ -23,9 +23,14 @@ export function useOperate(name: string) {
   return useDone((what: "pause" | "resume" | "purge") => post<Moved>(`/api/v1/destinations/${encodeURIComponent(name)}/${what}`));
 }
 
-/** Looks whether a destination takes events. */
-export function useProbe(name: string) {
-  return useDone<Probe | null, undefined>(() => post<Probe>(`/api/v1/destinations/${encodeURIComponent(name)}/test`));
+/** Pauses or resumes a source. */
+export function useOperateSource(name: string) {
+  return useDone((what: "pause" | "resume") => post<null>(`/api/v1/sources/${encodeURIComponent(name)}/${what}`));
+}
+
+/** Looks whether a source can be sent to, or a destination takes events. */
+export function useProbe(what: "sources" | "destinations", name: string) {
+  return useDone<Probe | null, undefined>(() => post<Probe>(`/api/v1/${what}/${encodeURIComponent(name)}/test`));
 }
 
 /** Queues again what destinations refused. */

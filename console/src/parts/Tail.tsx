@@ -7,6 +7,7 @@ import { difference } from "../lib/diff";
 import { clock, count, utc } from "../lib/format";
 import { useFrozen } from "../lib/frozen";
 import { Sentence } from "./Sentence";
+import { WhyButton } from "./Why";
 
 type Side = "both" | "before" | "after";
 
@@ -37,10 +38,10 @@ function Changed({ event }: { event: TailEvent }) {
   );
 }
 
-function Line({ event, side }: { event: TailEvent; side: Side }) {
+function Line({ event, side, source }: { event: TailEvent; side: Side; source: string | null }) {
   if (side === "after" && event.after === null) return null;
   return (
-    <li className="grid grid-cols-[5.5rem_1fr] gap-3 border-t border-line py-1.5 first:border-t-0">
+    <li className="grid grid-cols-[5.5rem_1fr_auto] gap-3 border-t border-line py-1.5 first:border-t-0">
       <time className="num text-xs leading-relaxed text-soft" title={utc(event.at_ms)}>
         {clock(event.at_ms)}
       </time>
@@ -57,6 +58,7 @@ function Line({ event, side }: { event: TailEvent; side: Side }) {
           </p>
         )}
       </div>
+      {source !== null && <WhyButton source={source} event={JSON.stringify(event.before)} className="self-start rounded border border-line px-2 text-xs hover:border-line-strong" />}
     </li>
   );
 }
@@ -113,7 +115,7 @@ export function Tail({ point, what }: { point: string; what: string }) {
       ) : (
         <ol className="min-h-0 flex-1 overflow-y-auto" tabIndex={0} aria-label="Events, newest first">
           {tail.events.map((e) => (
-            <Line key={e.id} event={e} side={side} />
+            <Line key={e.id} event={e} side={side} source={point.startsWith("source:") ? point.slice("source:".length) : null} />
           ))}
         </ol>
       )}

@@ -6,7 +6,7 @@ import { type Probe, useOperate, useProbe } from "../../api/operate";
 import { bytes, count } from "../../lib/format";
 import { useFrozen } from "../../lib/frozen";
 
-const BUTTON = "rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong disabled:opacity-60";
+export const BUTTON = "rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong disabled:opacity-60";
 
 function Purge({ destination: d, purge }: { destination: FlowDestination; purge: () => void }) {
   return (
@@ -33,7 +33,7 @@ function Purge({ destination: d, purge }: { destination: FlowDestination; purge:
   );
 }
 
-function Found({ probe }: { probe: Probe }) {
+export function Found({ probe }: { probe: Probe }) {
   return (
     <ol aria-label="What was found" className="flex flex-wrap gap-x-4 gap-y-0.5 text-sm">
       {probe.steps.map((s, i) => (
@@ -49,7 +49,7 @@ export function Operate({ name }: { name: string }) {
   const { frozen } = useFrozen();
   const { data } = useFlow(frozen);
   const operate = useOperate(name);
-  const probe = useProbe(name);
+  const probe = useProbe("destinations", name);
   const d = data?.destinations.find((x) => x.name === name);
   if (d === undefined) return null;
   const { answers } = d.health;

@@ -1,8 +1,65 @@
 /** Of a source: what is wrong with its senders and what helps, and lines to paste to send to it. */
 import { useState } from "react";
 
-import { useSources } from "../../api/client";
-import { age, count } from "../../lib/format";
+import { type Source, useSources } from "../../api/client";
+import { useOperateSource, useProbe } from "../../api/operate";
+import { age, bytes, count, share } from "../../lib/format";
+import { WhyButton } from "../../parts/Why";
+import { BUTTON, Found } from "./Operate";
+
+/** How old events are when they come. */
+function fresh(source: Source): string {
+  const f = source.freshness;
+  if (f === null || f === undefined) return "no event told its time";
+  const old = (ms: number) => (ms < 0 ? `${age(-ms)} ahead` : age(ms));
+  return `half come within ${old(f.half_ms)}, 99 % within ${old(f.nearly_all_ms)}`;
+}
+
+function Actions({ source }: { source: Source }) {
+  const operate = useOperateSource(source.name);
+  const probe = useProbe("sources", source.name);
+  const paused = source.state === "paused";
+  const error = operate.error ?? probe.error;
+  return (
+    <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
+      <button type="button" className={BUTTON} disabled={probe.isPending} onClick={() => probe.mutate(undefined)}>
+        {probe.isPending ? "Testing…" : "Test"}
+      </button>
+      <button type="button" className={BUTTON} disabled={operate.isPending} onClick={() => operate.mutate(paused ? "resume" : "pause")}>
+        {paused ? "Resume" : "Pause"}
+      </button>
+      <WhyButton source={source.name} event='{"message":"hello"}' className={BUTTON} />
+      <span className="num text-sm text-soft">
+        {fresh(source)}
+        {source.unreadable.events > 0 && `; ${share(source.unreadable.events, source.received.events)} unreadable`}
+      </span>
+      {error !== null && (
+        <span role="alert" className="text-sm text-fails">
+          {error.message}
+        </span>
+      )}
+      {probe.data !== undefined && probe.data !== null && <Found probe={probe.data} />}
+    </div>
+  );
+}
+
+function Files({ source }: { source: Source }) {
+  if (source.files.length === 0) return null;
+  return (
+    <ul aria-label="Files" className="flex flex-col gap-0.5">
+      {source.files.slice(0, 50).map((f) => (
+        <li key={f.path} className="flex items-baseline gap-3">
+          <code className="min-w-0 truncate font-mono text-xs" title={f.path}>
+            {f.path}
+          </code>
+          <span className="num text-xs text-soft">{bytes(f.size)}</span>
+          <span className={["current", "behind", "copy"].includes(f.state) ? "text-soft" : "text-fails"}>{f.says}</span>
+        </li>
+      ))}
+      {source.file_count > 50 && <li className="text-soft">and {count(source.file_count - 50)} more</li>}
+    </ul>
+  );
+}
 
 export function Senders({ name, now }: { name: string; now: number }) {
   const sources = useSources();
@@ -14,15 +71,16 @@ export function Senders({ name, now }: { name: string; now: number }) {
     setCopied(line);
   };
   return (
-    <div className="flex max-h-32 flex-col gap-1.5 overflow-y-auto text-sm">
+    <div className="flex max-h-36 shrink-0 flex-col gap-1.5 overflow-y-auto text-sm">
       <p className="text-soft">
         {source.says}
         {typeof source.last_event_ms === "number" && `; the last event came ${age(now - source.last_event_ms)} ago`}
         {typeof source.last_from === "string" && ` from ${source.last_from}`}
         {source.connections > 0 && (source.connections === 1 ? "; one connection" : `; ${count(source.connections)} connections`)}
       </p>
+      <Actions source={source} />
       {source.troubles.map((t) => (
-        <p key={t.what} className="text-fails">
+        <p key={`${t.what} ${t.says}`} className="text-fails">
           <span aria-hidden="true">▲</span> {t.says}
           {typeof t.from === "string" && `, from ${t.from}`} ({t.times === 1 ? "once" : `${count(t.times)} times, last`} {age(now - t.last_ms)} ago).{" "}
           <span className="text-ink">
@@ -30,6 +88,7 @@ export function Senders({ name, now }: { name: string; now: number }) {
           </span>
         </p>
       ))}
+      <Files source={source} />
       <ul className="flex flex-col gap-1" aria-label="To send to it">
         {source.send.map((l) => (
           <li key={l.with} className="flex items-baseline gap-2">

@@ -15,16 +15,16 @@ export function SourceCard({ source, chosen, choose }: { source: FlowSource; cho
         <Rate gauge={source.received} className="font-semibold text-arrive" />
       </div>
       <div className="flex items-baseline justify-between gap-2 text-sm text-soft">
-        <span className="font-mono text-xs" title={source.keyed ? "senders must show a key" : "open to senders on this machine"}>
+        <span className="min-w-0 font-mono text-xs break-all" title={source.kind === "file" ? source.listen : source.keyed ? "senders must show a key" : "open to senders on this machine"}>
           {source.kind === "http" ? "" : `${source.kind} `}
           {source.listen}
           {source.keyed ? " · key" : ""}
         </span>
         <ByteRate gauge={source.received} />
       </div>
-      {source.state !== "flowing" && (
-        <p className={`mt-1 text-sm ${source.state === "troubled" ? "text-fails" : "text-waits"}`}>
-          <span aria-hidden="true">{source.state === "troubled" ? "▲" : "○"}</span> {source.says}
+      {(source.state !== "flowing" || source.says !== "events flow") && (
+        <p className={`mt-1 text-sm break-words ${source.state === "troubled" ? "text-fails" : "text-waits"}`}>
+          <span aria-hidden="true">{source.state === "troubled" ? "▲" : source.state === "paused" ? "‖" : "○"}</span> {source.says}
         </p>
       )}
       {source.steps.map((s) => (

@@ -8,6 +8,7 @@ import { bytes, clock, count, utc } from "../../lib/format";
 import { useFrozen } from "../../lib/frozen";
 import { Message } from "../../parts/Message";
 import { Account } from "./Account";
+import { WhyButton } from "../../parts/Why";
 
 const SPANS = [
   { value: "all", label: "Since the beginning", minutes: null },
@@ -77,6 +78,7 @@ function Quarantine() {
                 </td>
                 <td className="num px-3 py-1.5 text-right">{bytes(q.size)}</td>
                 <td className="px-3 py-1 text-right">
+                  {q.place === "source" && <WhyButton source={q.name} event={q.data} />}
                   {q.place === "destination" && (
                     <button
                       type="button"

@@ -65,6 +65,12 @@ impl Browser {
         until(css, async || self.driver.find(By::Css(css)).await.ok()).await
     }
 
+    /// Presses the button that says just this.
+    async fn click(&self, says: &str) {
+        let path = format!("//button[normalize-space()='{says}']");
+        until(says, async || self.driver.find(By::XPath(&path)).await.ok()).await.click().await.unwrap();
+    }
+
     async fn script(&self, code: &str) -> serde_json::Value {
         self.driver.execute(code, Vec::new()).await.unwrap().json().clone()
     }
@@ -142,6 +148,30 @@ async fn the_console_answers_its_questions() {
     assert!(browser.find("aside del").await.text().await.unwrap().contains("quiet"));
     browser.sees("removed by drop quiet = true").await;
     assert!(browser.driver.current_url().await.unwrap().query().unwrap().contains("trouble"), "what is looked at is in the address");
+    browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
+    until("the drawer closes", async || browser.driver.find(By::Css("aside")).await.is_err().then_some(())).await;
+
+    // A source: tested, paused, and asked why one of its events goes where it goes.
+    browser.find("button[aria-label='Look at source quays']").await.click().await.unwrap();
+    browser.sees("no event told its time").await;
+    browser.click("Test").await;
+    browser.sees("there is room for what it takes").await;
+    browser.click("Pause").await;
+    browser.sees("has paused it").await;
+    assert_eq!(post(&node.http, source, "{}").await.status(), 503);
+    browser.click("Resume").await;
+    until("it takes events again", async || (post(&node.http, source, "{}").await.status() == 200).then_some(())).await;
+    until("an event shows", async || {
+        send().await;
+        browser.driver.find(By::Css("aside ol button")).await.ok()
+    })
+    .await;
+    browser.find("aside ol button").await.click().await.unwrap();
+    for shown in ["Why it goes where it goes", "trouble ✓ takes it", "severity is \"warn\"", "→ lost", "waits behind", "cannot connect"] {
+        browser.sees(shown).await;
+    }
+    browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
+    until("the answer closes", async || browser.driver.find(By::Css("[role='dialog']")).await.is_err().then_some(())).await;
     browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
     until("the drawer closes", async || browser.driver.find(By::Css("aside")).await.is_err().then_some(())).await;
 

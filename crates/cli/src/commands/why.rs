@@ -24,6 +24,9 @@ pub(crate) struct WhyArgs {
     /// One that is in quarantine, by its number
     #[arg(long, value_name = "NUMBER", conflicts_with = "event")]
     quarantined: Option<i64>,
+    /// The next one that comes at this source, within a minute
+    #[arg(long, value_name = "SOURCE", conflicts_with_all = ["event", "quarantined", "source"])]
+    next: Option<String>,
 }
 
 async fn event(client: &Client, args: &WhyArgs) -> Result<(String, Option<String>), Failure> {
@@ -32,7 +35,19 @@ async fn event(client: &Client, args: &WhyArgs) -> Result<(String, Option<String
         let found = items(&all).iter().find(|q| q["id"] == number).cloned();
         let found = found.ok_or_else(|| Failure::new(Exit::Failed, format!("there is no number {number} in quarantine")))?;
         let source = (found["place"] == "source").then(|| text(&found, "name").to_owned());
+        if source.is_none() {
+            eprintln!("{} refused it for good: {}", text(&found, "name"), text(&found, "reason"));
+        }
         return Ok((text(&found, "data").to_owned(), source));
+    }
+    if let Some(source) = &args.next {
+        let records = client.get(&format!("/api/v1/sources/{source}/next?events=1&wait=60")).await?;
+        let [record, ..] = items(&records) else {
+            return Err(Failure::new(Exit::Failed, format!("nothing came to `{source}` within a minute")));
+        };
+        // As it was read, where it was: what came may be of a protocol of its own.
+        let event = if record["read"].is_null() { text(record, "raw").to_owned() } else { record["read"].to_string() };
+        return Ok((event, Some(source.clone())));
     }
     if let Some(event) = &args.event {
         return Ok((event.clone(), None));
@@ -99,8 +114,11 @@ fn told(why: &Value) -> Outcome {
             out.push("  It goes no further on this route.".to_owned());
         }
         for destination in items(&route["destinations"]) {
-            let sent = if destination["sent"] == true { "is sent to" } else { "does not leave for" };
-            out.push(format!("  {sent} {}", text(destination, "name")));
+            let name = text(destination, "name");
+            out.push(match destination["fate"].as_str() {
+                Some(fate) => format!("  is sent to {name}, and {fate}"),
+                None => format!("  does not leave for {name}"),
+            });
             steps(&destination["passage"], "    ", &mut out);
             if let Some(after) = destination["passage"]["after"].as_str() {
                 out.push(format!("    as {after}"));

@@ -112,7 +112,7 @@ fn known<'a>(running: &'a crate::engine::Running, name: &str) -> Result<&'a Plan
 }
 
 /// Takes nothing more from a source's senders until it is resumed, over restarts and plans. Those that can wait are told to; datagrams are lost, and counted.
-#[utoipa::path(post, path = "/api/v1/sources/{name}/pause", tag = "connect", params(("name" = String, Path)),
+#[utoipa::path(post, operation_id = "pause_source", path = "/api/v1/sources/{name}/pause", tag = "connect", params(("name" = String, Path)),
     responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
 pub(crate) async fn pause(State(app): State<Arc<App>>, Extension(who): Extension<Identity>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
     known(&app.engine.running(), &name)?;
@@ -121,7 +121,7 @@ pub(crate) async fn pause(State(app): State<Arc<App>>, Extension(who): Extension
 }
 
 /// Lets a paused source take events again.
-#[utoipa::path(post, path = "/api/v1/sources/{name}/resume", tag = "connect", params(("name" = String, Path)),
+#[utoipa::path(post, operation_id = "resume_source", path = "/api/v1/sources/{name}/resume", tag = "connect", params(("name" = String, Path)),
     responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
 pub(crate) async fn resume(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
     if !super::resume(&app, Side::Source, &name).await? {
@@ -172,7 +172,7 @@ fn key_of(app: &App, name: &str) -> Result<String, Problem> {
 }
 
 /// Looks at a source as a sender would, without sending an event: whether it can be reached, whether what it takes has somewhere to go, what it has heard.
-#[utoipa::path(post, path = "/api/v1/sources/{name}/test", tag = "connect", params(("name" = String, Path)),
+#[utoipa::path(post, operation_id = "test_source", path = "/api/v1/sources/{name}/test", tag = "connect", params(("name" = String, Path)),
     responses((status = 200, body = types::Probe), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
 pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<Json<types::Probe>, Problem> {
     let (running, now) = (app.engine.running(), now_ms());
@@ -217,7 +217,7 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
 const SHOWN: usize = 5;
 
 /// Looks into files before they are read: which there are, what stands in the newest, what it was recognised as and how its first events would be read.
-#[utoipa::path(post, path = "/api/v1/files/look", tag = "connect", request_body = types::LookRequest,
+#[utoipa::path(post, operation_id = "look_into_files", path = "/api/v1/files/look", tag = "connect", request_body = types::LookRequest,
     responses((status = 200, body = types::LookedInto), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
 pub(crate) async fn look(Body(request): Body<LookRequest>) -> Result<Json<LookedInto>, Problem> {
     if request.paths.is_empty() {
@@ -291,7 +291,7 @@ pub(crate) struct NextQuery {
 }
 
 /// The next records that come to a source, as they came and as they were read. Answers once there are so many, or when the time is over, with those that came.
-#[utoipa::path(get, path = "/api/v1/sources/{name}/next", tag = "connect", params(("name" = String, Path), NextQuery),
+#[utoipa::path(get, operation_id = "next_records", path = "/api/v1/sources/{name}/next", tag = "connect", params(("name" = String, Path), NextQuery),
     responses((status = 200, body = Vec<CaughtRecord>), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 503, body = types::Problem)))]
 pub(crate) async fn next(State(app): State<Arc<App>>, Part(name): Part<String>, Asked(query): Asked<NextQuery>) -> Result<Json<Vec<CaughtRecord>>, Problem> {
     known(&app.engine.running(), &name)?;

@@ -474,6 +474,8 @@ pub(crate) struct SentTo {
     pub(crate) name: String,
     /// Whether it comes that far.
     pub(crate) sent: bool,
+    /// What becomes of it there, as the destination is doing now; nothing, if it does not come so far.
+    pub(crate) fate: Option<String>,
     /// What is always done there.
     pub(crate) passage: Passage,
 }

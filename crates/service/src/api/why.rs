@@ -5,11 +5,14 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use rockrose_core::engine::{self, Effect, Passing};
+use rockrose_core::plan::{DestinationKind, WhenFull};
+use rockrose_delivery::State as Doing;
 use rockrose_intake::Problem;
+use rockrose_records::Side;
 
 use super::extract::Body;
 use super::types::{self, Decision, Passage, PassageStep, RouteDecision, Seen, SentTo, Why, WhyRequest};
-use crate::{App, now_ms};
+use crate::{App, now_ms, queues};
 
 /// What the running plan would do with an event that comes at a source. Nothing is sent, counted or remembered.
 #[utoipa::path(post, path = "/api/v1/why", tag = "watch", request_body = types::WhyRequest,
@@ -27,11 +30,11 @@ pub(crate) async fn why(State(app): State<Arc<App>>, Body(request): Body<WhyRequ
         unreadable: why.unreadable,
         arrival: passage(why.arrival),
         remainder: why.remainder,
-        routes: why.routes.into_iter().map(route).collect(),
+        routes: why.routes.into_iter().map(|r| route(&app, r)).collect(),
     }))
 }
 
-fn route(route: engine::RouteWhy) -> RouteDecision {
+fn route(app: &App, route: engine::RouteWhy) -> RouteDecision {
     let part =
         |p: engine::Part| Decision { sentence: p.sentence, holds: p.holds, seen: p.seen.into_iter().map(|(field, value)| Seen { field, value }).collect() };
     RouteDecision {
@@ -40,7 +43,40 @@ fn route(route: engine::RouteWhy) -> RouteDecision {
         because: route.because.map(str::to_owned),
         parts: route.parts.into_iter().map(part).collect(),
         passage: passage(route.passing),
-        destinations: route.destinations.into_iter().map(|(name, passing)| SentTo { name, sent: passing.after.is_some(), passage: passage(passing) }).collect(),
+        destinations: route.destinations.into_iter().map(|(name, passing)| sent_to(app, name, passing)).collect(),
+    }
+}
+
+fn sent_to(app: &App, name: String, passing: Passing) -> SentTo {
+    let sent = passing.after.is_some();
+    SentTo { fate: sent.then(|| fate(app, &name)), name, sent, passage: passage(passing) }
+}
+
+/// What becomes of an event that is sent to a destination, as that is doing now.
+fn fate(app: &App, name: &str) -> String {
+    let running = app.engine.running();
+    let Some(planned) = running.checked.destinations.iter().find(|d| d.name == name) else { return String::new() };
+    if matches!(planned.kind, DestinationKind::Discard) {
+        return "is counted, and kept nowhere".to_owned();
+    }
+    let waiting = app.spool.waiting_for(name).amount.events;
+    let behind = if waiting > 0 { format!(", behind {waiting} others") } else { String::new() };
+    if queues::is_full(&app.spool, planned) {
+        return match &planned.when_full {
+            WhenFull::PushBack => "is not taken: it holds all it may, so its sources tell their senders to wait".to_owned(),
+            WhenFull::DropOldest => "takes the place of the oldest that wait: it holds all it may".to_owned(),
+            WhenFull::Spill(other) => format!("goes to {other} instead: it holds all it may"),
+        };
+    }
+    if let Some(paused) = app.engine.paused(Side::Destination, name) {
+        return format!("waits{behind}: {} has paused it", paused.who);
+    }
+    match app.engine.health(name) {
+        Some(health) if health.state == Doing::Failing => {
+            format!("waits{behind}, and is tried again: {}", health.last_error.as_deref().unwrap_or("it fails"))
+        }
+        Some(health) if health.state == Doing::Slow => format!("is delivered{behind}, though it answers slowly"),
+        _ => format!("is delivered{behind}"),
     }
 }
 
