@@ -163,10 +163,9 @@ async fn the_console_answers_its_questions() {
     until("it takes events again", async || (post(&node.http, source, "{}").await.status() == 200).then_some(())).await;
     until("an event shows", async || {
         send().await;
-        browser.driver.find(By::Css("aside ol button")).await.ok()
+        browser.driver.find(By::XPath("//aside//li[contains(., 'gangway')]//button")).await.ok()?.click().await.ok()
     })
     .await;
-    browser.find("aside ol button").await.click().await.unwrap();
     for shown in ["Why it goes where it goes", "trouble ✓ takes it", "severity is \"warn\"", "→ lost", "waits behind", "cannot connect"] {
         browser.sees(shown).await;
     }
