@@ -166,7 +166,7 @@ async fn the_console_answers_its_questions() {
         browser.driver.find(By::XPath("//aside//li[contains(., 'gangway')]//button")).await.ok()?.click().await.ok()
     })
     .await;
-    for shown in ["Why it goes where it goes", "trouble ✓ takes it", "severity is \"warn\"", "→ lost", "waits behind", "cannot connect"] {
+    for shown in ["Why it goes where it goes", "trouble ✓ takes it", "severity is \"warn\"", "→ lost", "waits, behind", "cannot connect"] {
         browser.sees(shown).await;
     }
     browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
