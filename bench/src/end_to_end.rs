@@ -19,7 +19,7 @@ use crate::seconds;
 /// Size of a body, in bytes.
 const BODY: usize = 1 << 20;
 /// Connections that large bodies are posted over.
-const CONNECTIONS: usize = 4;
+pub(crate) const CONNECTIONS: usize = 4;
 /// Connections that small bodies are posted over.
 const MANY: usize = 64;
 
@@ -77,7 +77,7 @@ fn client() -> reqwest::Client {
 }
 
 /// Posts all bodies over so many connections; each must be taken.
-async fn post(url: &str, bodies: &[bytes::Bytes], connections: usize) {
+pub(crate) async fn post(url: &str, bodies: &[bytes::Bytes], connections: usize) {
     let client = client();
     let mut running = tokio::task::JoinSet::new();
     for lane in 0..connections {
@@ -86,7 +86,13 @@ async fn post(url: &str, bodies: &[bytes::Bytes], connections: usize) {
         running.spawn(async move {
             for body in mine {
                 loop {
-                    match client.post(&url).header("content-type", "application/x-ndjson").body(body.clone()).send().await {
+                    match client
+                        .post(&url)
+                        .header("content-type", if url.ends_with("/logs") { "application/x-protobuf" } else { "application/x-ndjson" })
+                        .body(body.clone())
+                        .send()
+                        .await
+                    {
                         Ok(answer) if answer.status().is_success() => break,
                         // Pushed back: it is asked again.
                         Ok(answer) if answer.status().as_u16() == 503 => tokio::time::sleep(Duration::from_millis(20)).await,
@@ -104,7 +110,7 @@ async fn post(url: &str, bodies: &[bytes::Bytes], connections: usize) {
 const ROUTES: &str = "[[route]]\nname = \"trouble\"\nwhen = 'severity >= warn'\ndo = ['redact email in message', 'tag team = \"quays\"']\nto = [\"desk\"]\n[[route]]\nname = \"crew\"\nwhen = 'service = \"crew\"'\nto = [\"desk\"]\n[[route]]\nname = \"all\"\nto = [\"vault\"]\n";
 
 /// The service, started on a plan of three routes, a file and the sink.
-struct Served {
+pub(crate) struct Served {
     process: Process,
     folder: tempfile::TempDir,
     api: u16,
@@ -112,27 +118,33 @@ struct Served {
     ready: Duration,
 }
 
-fn free_port() -> u16 {
+pub(crate) fn free_port() -> u16 {
     std::net::TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).map_or(0, |a| a.port())
 }
 
 async fn serve(sink: u16) -> Option<Served> {
     let folder = tempfile::tempdir().ok()?;
-    start(folder, sink, "4 GB", "vault").await
+    start_on(folder, sink, "4 GB", "vault").await
 }
 
 /// Starts the service on what is in `folder`; its HTTP destination is at port `sink` and may hold `hold`, and the last route goes to `last`.
-async fn start(folder: tempfile::TempDir, sink: u16, hold: &str, last: &str) -> Option<Served> {
-    let program = std::env::current_exe().ok()?.with_file_name("rockrose");
-    if !program.exists() {
-        return None;
-    }
-    let (api, source) = (free_port(), free_port());
+async fn start_on(folder: tempfile::TempDir, sink: u16, hold: &str, last: &str) -> Option<Served> {
+    let source = free_port();
     let plan = format!(
         "[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.desk]\nkind = \"http\"\nendpoints = [\"http://127.0.0.1:{sink}/in\"]\nhold_at_most = \"{hold}\"\ncompress = \"none\"\n[destination.vault]\nkind = \"file\"\npath = \"{}\"\n{}",
         folder.path().join("vault.jsonl").display(),
         ROUTES.replace("[\"vault\"]", &format!("[\"{last}\"]"))
     );
+    start(folder, &plan, source).await
+}
+
+/// Starts the service on what is in `folder` with this plan, whose source `in` is at port `source`.
+pub(crate) async fn start(folder: tempfile::TempDir, plan: &str, source: u16) -> Option<Served> {
+    let program = std::env::current_exe().ok()?.with_file_name("rockrose");
+    if !program.exists() {
+        return None;
+    }
+    let api = free_port();
     let path = folder.path().join("plan.toml");
     std::fs::write(&path, plan).ok()?;
     let log = std::fs::File::create(folder.path().join("log")).ok()?;
@@ -158,7 +170,7 @@ async fn start(folder: tempfile::TempDir, sink: u16, hold: &str, last: &str) -> 
 
 impl Served {
     /// What the API says at a path.
-    async fn ask(&self, path: &str) -> Option<serde_json::Value> {
+    pub(crate) async fn ask(&self, path: &str) -> Option<serde_json::Value> {
         let text = std::fs::read_to_string(self.folder.path().join("data/client.toml")).ok()?;
         let token = text.lines().find_map(|l| l.strip_prefix("token = \""))?.trim_end_matches('"').to_owned();
         let url = format!("http://127.0.0.1:{}/api/v1/{path}", self.api);
@@ -185,7 +197,7 @@ impl Served {
 }
 
 /// Bodies of about a MiB out of the corpus, over and over.
-fn bodies(corpus: &[u8], count: usize) -> Vec<bytes::Bytes> {
+pub(crate) fn bodies(corpus: &[u8], count: usize) -> Vec<bytes::Bytes> {
     let mut cut = Vec::new();
     let mut start = 0;
     while start < corpus.len() {
@@ -272,7 +284,7 @@ struct Backlog {
 /// Fills the queue of a destination that is not there, kills the service and starts it again.
 async fn backlog(bodies: &[bytes::Bytes], gigabytes: f64) -> Option<Backlog> {
     let dead = free_port();
-    let mut served = start(tempfile::tempdir().ok()?, dead, "100 GB", "desk").await?;
+    let mut served = start_on(tempfile::tempdir().ok()?, dead, "100 GB", "desk").await?;
     let size: usize = bodies.iter().map(bytes::Bytes::len).sum();
     let mut posted = 0.0;
     while served.waiting().await.unwrap_or(0.0) < gigabytes * 1e9 {
@@ -287,7 +299,7 @@ async fn backlog(bodies: &[bytes::Bytes], gigabytes: f64) -> Option<Backlog> {
     let _ = served.process.0.kill();
     let _ = served.process.0.wait();
     let spool = std::fs::metadata(served.folder.path().join("data/spool.db")).ok()?.len() as f64 / 1e6;
-    let served = start(served.folder, dead, "100 GB", "desk").await?;
+    let served = start_on(served.folder, dead, "100 GB", "desk").await?;
     tokio::time::sleep(Duration::from_secs(3)).await;
     let used = served.process.used();
     tokio::time::sleep(IDLE).await;

@@ -6,7 +6,7 @@
 //!
 //! Where the service's binary stands beside this one, the whole of it is measured against the sum of its parts as well.
 //!
-//! `full` and `quick` measure; `service` only the whole service; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
+//! `full` and `quick` measure; `service` only the whole service, `sources` how fast it takes events by each protocol; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
 //! runs it without a look at the clock, for one that counts instructions.
 #![allow(clippy::print_stdout, reason = "a table is what it is for")]
 
@@ -17,6 +17,7 @@ mod floors;
 mod instructions;
 mod passes;
 mod report;
+mod sources;
 
 use report::{Goal, Line, Unit};
 
@@ -74,9 +75,13 @@ fn main() {
     }
     let (events, rounds) = if mode == "full" { (60_000, 15) } else { (20_000, 7) };
     let corpus = corpus::corpus(events, 7);
-    if mode == "service" {
+    if mode == "service" || mode == "sources" {
         let mut lines = Vec::new();
-        end_to_end::measure(&corpus, 400, 32_000, 5.0, &mut lines);
+        if mode == "service" {
+            end_to_end::measure(&corpus, 400, 32_000, 5.0, &mut lines);
+        } else {
+            sources::measure(&corpus, 200, &mut lines);
+        }
         report::print(&lines);
         return;
     }
@@ -136,6 +141,7 @@ fn main() {
     }
     let (large, small, waiting) = if mode == "full" { (400, 32_000, 5.0) } else { (100, 8_000, 0.5) };
     end_to_end::measure(&corpus, large, small, waiting, &mut lines);
+    sources::measure(&corpus, large / 2, &mut lines);
     report::print(&lines);
     report::write(&lines);
 }

@@ -18,9 +18,13 @@ use crate::{ATTRIBUTES, OWN, RESOURCE, RESOURCE_SCHEMA, SCOPE, SCOPE_SCHEMA};
 #[error("the batch becomes more than {0} bytes of events")]
 pub struct TooLong(pub usize);
 
+/// About how long a line is, in bytes.
+const USUAL_LINE: usize = 512;
+
 /// The records of a request as JSON objects, a line each, of `max` bytes together at the most.
 pub fn to_lines(request: &ExportLogsServiceRequest, max: usize) -> Result<Vec<u8>, TooLong> {
-    let mut out = Vec::new();
+    let records: usize = request.resource_logs.iter().flat_map(|r| &r.scope_logs).map(|s| s.log_records.len()).sum();
+    let mut out = rockrose_core::room::take(records.saturating_mul(USUAL_LINE).min(max));
     let mut shared = Vec::new();
     for of_resource in &request.resource_logs {
         for of_scope in &of_resource.scope_logs {
@@ -37,6 +41,8 @@ pub fn to_lines(request: &ExportLogsServiceRequest, max: usize) -> Result<Vec<u8
     }
     Ok(out)
 }
+
+const HEX: &[u8; 16] = b"0123456789abcdef";
 
 /// Writes `,"name":`.
 fn name(name: &str, out: &mut Vec<u8>) {
@@ -105,7 +111,7 @@ fn line(record: &LogRecord, shared: &[u8], out: &mut Vec<u8>) {
         if !id.is_empty() {
             name(member, out);
             out.push(b'"');
-            id.iter().for_each(|b| out.extend_from_slice(format!("{b:02x}").as_bytes()));
+            out.extend(id.iter().flat_map(|b| [HEX[usize::from(b >> 4)], HEX[usize::from(b & 15)]]));
             out.push(b'"');
         }
     }
@@ -130,29 +136,41 @@ fn line(record: &LogRecord, shared: &[u8], out: &mut Vec<u8>) {
 
 /// Writes attributes as members; those whose names are taken stand together in one.
 fn attributes(attributes: &[KeyValue], out: &mut Vec<u8>) {
-    let mut names: HashSet<&str> = HashSet::with_capacity(attributes.len());
-    let mut aside: Vec<&KeyValue> = Vec::new();
-    for attribute in attributes {
+    let mut many: HashSet<&str> = HashSet::new();
+    // Whether an attribute is the first of its name: a few are compared, of many it is kept which there were.
+    let mut is_first = |at: usize| {
+        let name = attributes[at].key.as_str();
+        if attributes.len() <= FEW { attributes[..at].iter().all(|other| other.key != name) } else { many.insert(name) }
+    };
+    let mut aside: Vec<KeyValue> = Vec::new();
+    for (at, attribute) in attributes.iter().enumerate().filter(|(at, _)| is_first(*at)) {
         if OWN.contains(&attribute.key.as_str()) {
-            aside.push(attribute);
-        } else if names.insert(&attribute.key) {
-            out.push(b',');
-            quote(attribute.key.as_bytes(), out);
-            out.push(b':');
-            write(attribute.value.as_ref(), out);
+            aside.push(attributes[at].clone());
+            continue;
         }
+        out.push(b',');
+        quote(attribute.key.as_bytes(), out);
+        out.push(b':');
+        write(attribute.value.as_ref(), out);
     }
     if !aside.is_empty() {
         name(ATTRIBUTES, out);
-        let aside: Vec<KeyValue> = aside.into_iter().filter(|a| names.insert(&a.key)).cloned().collect();
         write_object(&aside, out);
     }
 }
 
+/// So many attributes are few.
+const FEW: usize = 16;
+
 /// A time in nanoseconds since 1970, as RFC 3339 in UTC.
 fn time(nanos: u64, out: &mut Vec<u8>) {
     match jiff::Timestamp::from_nanosecond(i128::from(nanos)) {
-        Ok(at) => quote(at.to_string().as_bytes(), out),
+        Ok(at) => {
+            out.push(b'"');
+            // A vector takes whatever is written to it.
+            let _ = jiff::fmt::temporal::DateTimePrinter::new().print_timestamp(&at, &mut *out);
+            out.push(b'"');
+        }
         Err(_) => out.extend_from_slice(nanos.to_string().as_bytes()),
     }
 }

@@ -21,13 +21,18 @@ pub(crate) fn write(value: Option<&AnyValue>, out: &mut Vec<u8>) {
     write_within(value, MAX_DEPTH, out);
 }
 
+fn written(out: &mut Vec<u8>, what: std::fmt::Arguments<'_>) {
+    // A vector takes whatever is written to it.
+    let _ = std::io::Write::write_fmt(out, what);
+}
+
 fn write_within(value: Option<&AnyValue>, depth: usize, out: &mut Vec<u8>) {
     match value.and_then(|v| v.value.as_ref()).filter(|_| depth > 0) {
         None | Some(Value::StringValueStrindex(_)) => out.extend_from_slice(b"null"),
         Some(Value::StringValue(text)) => quote(text.as_bytes(), out),
         Some(Value::BoolValue(yes)) => out.extend_from_slice(if *yes { b"true" } else { b"false" }),
-        Some(Value::IntValue(n)) => out.extend_from_slice(n.to_string().as_bytes()),
-        Some(Value::DoubleValue(n)) if n.is_finite() => out.extend_from_slice(format!("{n:?}").as_bytes()),
+        Some(Value::IntValue(n)) => written(out, format_args!("{n}")),
+        Some(Value::DoubleValue(n)) if n.is_finite() => written(out, format_args!("{n:?}")),
         // JSON has no writing for these.
         Some(Value::DoubleValue(n)) => quote(n.to_string().as_bytes(), out),
         Some(Value::BytesValue(bytes)) => {

@@ -225,3 +225,103 @@ async fn keys_paths_and_methods() {
     }
     assert!(!node.log().contains(&fresh) && !node.log().contains(&token));
 }
+
+/// Noise that differs from call to call, and not from run to run.
+fn noise(seed: u64, length: usize) -> Vec<u8> {
+    let mut state = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
+    let mut next = || {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state as u8
+    };
+    (0..length).map(|_| next()).collect()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_port_bears_whatever_comes() {
+    use std::net::{TcpStream, UdpSocket};
+    use std::time::Duration;
+    let [web, records, system, lines, safe] = free_ports();
+    let mut node = Node::start().await;
+    let key = rcgen::generate_simple_self_signed(vec!["localhost".into()]).unwrap();
+    let (cert, key) = (node.write("cert.pem", &key.cert.pem()), node.write("key.pem", &key.signing_key.serialize_pem()));
+    let source = |name: &str, kind: &str, port: u16, more: &str| format!("[source.{name}]\nkind = \"{kind}\"\nlisten = \"127.0.0.1:{port}\"\nmax_event = \"64 KB\"\n{more}\n");
+    let plan = [
+        source("web", "http", web, ""),
+        source("records", "otlp", records, ""),
+        source("system", "syslog", system, ""),
+        source("lines", "tcp", lines, ""),
+        source("safe", "tcp", safe, &format!("certificate = \"{cert}\"\ncertificate_key = \"{key}\"")),
+        "[destination.d]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"d\"]\n".to_owned(),
+    ];
+    node.apply(&plan.concat());
+    let ports = [web, records, system, lines, safe];
+    let preface = b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n";
+    let post = b"POST /in HTTP/1.1\r\nhost: x\r\ncontent-length: ";
+    let scripts: Vec<Vec<u8>> = vec![
+        vec![0; 300_000],
+        b"\n".repeat(200_000),
+        b"9999999 <34>1 - - - - - -".to_vec(),
+        b"0 0 0 0 0 0 0 0 <".repeat(1_000),
+        b"<999999>9 x".to_vec(),
+        [&preface[..], &[0xff; 4_000][..]].concat(),
+        [&preface[..], &noise(7, 4_000)[..]].concat(),
+        [&post[..], b"999999999999999999999\r\n\r\nx"].concat(),
+        [&post[..], b"-1\r\n\r\nx"].concat(),
+        [&post[..], b"10\r\ntransfer-encoding: chunked\r\n\r\nffffffffffffffff\r\nx"].concat(),
+        [b"POST /in HTTP/1.1\r\n".to_vec(), b"a: b\r\n".repeat(20_000)].concat(),
+        b"\x16\x03\x01\x40\x00\x01\x00\x3f\xfc\x03\x03".to_vec(),
+        "\u{0}\u{7f}\u{2028}é".repeat(2_000).into_bytes(),
+        format!("{{\"a\":{}", "[".repeat(60_000)).into_bytes(),
+        (0..20).flat_map(|n| noise(n, 20_000)).collect(),
+    ];
+    let mut open = Vec::new();
+    for port in ports {
+        for script in &scripts {
+            let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
+            stream.set_write_timeout(Some(Duration::from_secs(2))).unwrap();
+            // It may be cut off in the midst of it.
+            let _ = stream.write_all(script);
+        }
+        // Those that write a little and then nothing, or ask on and on and never read an answer.
+        for _ in 0..20 {
+            let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
+            let _ = stream.write_all(b"P");
+            open.push(stream);
+        }
+        let mut deaf = TcpStream::connect(("127.0.0.1", port)).unwrap();
+        deaf.set_write_timeout(Some(Duration::from_millis(500))).unwrap();
+        for _ in 0..5_000 {
+            if deaf.write_all(b"POST /in HTTP/1.1\r\nhost: x\r\ncontent-length: 2\r\n\r\n{}").is_err() {
+                break;
+            }
+        }
+        open.push(deaf);
+    }
+    let datagrams = UdpSocket::bind("127.0.0.1:0").unwrap();
+    for n in 0..200 {
+        let _ = datagrams.send_to(&noise(n, (n as usize * 331) % 60_000), ("127.0.0.1", system));
+    }
+    // Each still takes what is right, and is told of as one that hears the wrong thing too.
+    let good = |mut stream: TcpStream, bytes: &[u8]| stream.write_all(bytes).unwrap();
+    assert_eq!(crate::harness::post(&node.http, web, "{}").await.status(), 200);
+    let request = node.http.post(format!("http://127.0.0.1:{records}/v1/logs")).header("content-type", "application/json");
+    let body = r#"{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"gate open"}}]}]}]}"#;
+    assert_eq!(request.body(body).send().await.unwrap().status(), 200);
+    let received = async |name: &'static str| sum(&node.get("/api/v1/ledger").await, "source", name, "received");
+    for (name, port, bytes) in [("system", system, &b"<34>1 - - gated - - - gate open\n"[..]), ("lines", lines, b"gate open\n")] {
+        let before = received(name).await;
+        good(TcpStream::connect(("127.0.0.1", port)).unwrap(), bytes);
+        crate::harness::until(name, async || (received(name).await > before).then_some(())).await;
+    }
+    let troubles = node.json(&["source", "show", "safe"])["troubles"].clone();
+    assert!(troubles.as_array().unwrap().iter().any(|t| t["what"] == "plain text"), "{troubles}");
+    drop(open);
+    node.balanced();
+    let status = std::fs::read_to_string(format!("/proc/{}/status", node.process())).unwrap();
+    let peak: u64 = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).unwrap().trim().trim_end_matches(" kB").parse().unwrap();
+    assert!(peak < 400_000, "{peak} kB at the peak");
+    assert!(!node.log().contains("panicked"), "{}", node.log());
+    node.stop().await;
+}
