@@ -10,9 +10,10 @@ use axum::middleware::{Next, from_fn_with_state};
 use axum::response::{IntoResponse, Response};
 use axum::routing::post;
 use rockrose_core::read::Says;
+use rockrose_core::room;
 use rockrose_otlp::collector::logs_service_server::{LogsService, LogsServiceServer};
 use rockrose_otlp::collector::{ExportLogsPartialSuccess, ExportLogsServiceRequest, ExportLogsServiceResponse};
-use rockrose_otlp::{Message, from_json, to_lines};
+use rockrose_otlp::{Message, NotLines, from_json, lines_of, to_lines};
 use tonic::codec::CompressionEncoding;
 use tonic::{Code, Status};
 use tonic_types::{ErrorDetails, StatusExt};
@@ -62,11 +63,20 @@ async fn elsewhere(heard: Arc<Heard>, request: Request) -> Response {
     Problem::not_found(&says).into_response()
 }
 
-/// Hands records on as events.
-async fn hand_on<S: Sink>(shared: &Shared<S>, settings: &SourceSettings, request: ExportLogsServiceRequest) -> Result<Receipt, Problem> {
+/// A body that is no request.
+fn not_otlp(why: impl Into<String>) -> Problem {
+    Problem::new(StatusCode::BAD_REQUEST, "not-otlp", "This is no OTLP request", why)
+}
+
+/// Hands records on as events. `read` makes lines of them, of so many bytes at the most, where blocking is allowed.
+async fn hand_on<S: Sink>(
+    shared: &Shared<S>,
+    settings: &SourceSettings,
+    read: impl FnOnce(usize) -> Result<Vec<u8>, Problem> + Send + 'static,
+) -> Result<Receipt, Problem> {
     let max = settings.max_unpacked;
-    let lines = tokio::task::spawn_blocking(move || to_lines(&request, max)).await;
-    let lines = lines.map_err(|_| Problem::internal("the records could not be read"))?.map_err(|e| too_large(e.to_string()))?;
+    let lines = tokio::task::spawn_blocking(move || read(max));
+    let lines = lines.await.map_err(|_| Problem::internal("the records could not be read"))??;
     if lines.is_empty() {
         return Ok(Receipt::default());
     }
@@ -105,11 +115,19 @@ async fn take<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -
 async fn try_take<S: Sink>(shared: &Shared<S>, headers: &HeaderMap, body: Body, json: bool) -> Result<Receipt, Problem> {
     let (settings, _place) = shared.admit(None, headers)?;
     with_body(shared, &settings, headers, body, async |body| {
-        let read =
-            tokio::task::spawn_blocking(move || if json { from_json(&body) } else { ExportLogsServiceRequest::decode(&body[..]).map_err(|e| e.to_string()) });
-        let read = read.await.map_err(|_| Problem::internal("the request could not be read"))?;
-        let request = read.map_err(|e| Problem::new(StatusCode::BAD_REQUEST, "not-otlp", "This is no OTLP request", e))?;
-        hand_on(shared, &settings, request).await
+        let read = move |max| {
+            let lines = if json {
+                from_json(&body).map_err(not_otlp).and_then(|request| to_lines(&request, max).map_err(|e| too_large(e.to_string())))
+            } else {
+                lines_of(&body, max).map_err(|e| match e {
+                    NotLines::Broken(e) => not_otlp(e.to_string()),
+                    NotLines::TooLong(e) => too_large(e.to_string()),
+                })
+            };
+            room::leave(body);
+            lines
+        };
+        hand_on(shared, &settings, read).await
     })
     .await
 }
@@ -149,7 +167,7 @@ impl<S: Sink> LogsService for Records<S> {
         let from = extensions.get::<crate::Peer>().map(|p| p.0.ip());
         let taken = async {
             let (settings, _place) = self.0.admit(None, &about.into_headers())?;
-            hand_on(&self.0, &settings, records).await
+            hand_on(&self.0, &settings, move |max| to_lines(&records, max).map_err(|e| too_large(e.to_string()))).await
         };
         let taken = taken.await;
         note(&self.0.heard, &taken, from);

@@ -2,8 +2,7 @@
 
 use std::collections::HashSet;
 
-use opentelemetry_proto::tonic::common::v1::InstrumentationScope;
-use opentelemetry_proto::tonic::common::v1::KeyValue;
+use opentelemetry_proto::tonic::common::v1::{AnyValue, InstrumentationScope};
 use opentelemetry_proto::tonic::logs::v1::LogRecord;
 use opentelemetry_proto::tonic::resource::v1::Resource;
 use rockrose_core::json::quote;
@@ -18,21 +17,76 @@ use crate::{ATTRIBUTES, OWN, RESOURCE, RESOURCE_SCHEMA, SCOPE, SCOPE_SCHEMA};
 #[error("the batch becomes more than {0} bytes of events")]
 pub struct TooLong(pub usize);
 
+/// The bytes are no request: what is wrong with them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct Broken(pub(crate) &'static str);
+
+/// Why a request does not become lines.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NotLines {
+    /// It is none.
+    #[error(transparent)]
+    Broken(#[from] Broken),
+    /// It would be too many.
+    #[error(transparent)]
+    TooLong(#[from] TooLong),
+}
+
+/// A value that can be written as JSON.
+pub(crate) trait Value: Copy {
+    fn write(self, out: &mut Vec<u8>) -> Result<(), Broken>;
+}
+
+impl Value for Option<&AnyValue> {
+    fn write(self, out: &mut Vec<u8>) -> Result<(), Broken> {
+        write(self, out);
+        Ok(())
+    }
+}
+
+/// A record's own fields, but for its attributes.
+pub(crate) struct Record<'a, V> {
+    pub(crate) time: u64,
+    pub(crate) observed: u64,
+    pub(crate) severity_number: i32,
+    pub(crate) severity_text: &'a str,
+    pub(crate) body: Option<V>,
+    pub(crate) trace_id: &'a [u8],
+    pub(crate) span_id: &'a [u8],
+    pub(crate) flags: u32,
+    pub(crate) event_name: &'a str,
+}
+
+impl<V> Default for Record<'_, V> {
+    fn default() -> Self {
+        Record { time: 0, observed: 0, severity_number: 0, severity_text: "", body: None, trace_id: &[], span_id: &[], flags: 0, event_name: "" }
+    }
+}
+
+/// Room for about so many bytes of lines.
+pub(crate) fn start(bytes: usize, max: usize) -> Vec<u8> {
+    rockrose_core::room::take(bytes.min(max))
+}
+
 /// About how long a line is, in bytes.
 const USUAL_LINE: usize = 512;
 
 /// The records of a request as JSON objects, a line each, of `max` bytes together at the most.
 pub fn to_lines(request: &ExportLogsServiceRequest, max: usize) -> Result<Vec<u8>, TooLong> {
     let records: usize = request.resource_logs.iter().flat_map(|r| &r.scope_logs).map(|s| s.log_records.len()).sum();
-    let mut out = rockrose_core::room::take(records.saturating_mul(USUAL_LINE).min(max));
-    let mut shared = Vec::new();
+    let mut out = start(records.saturating_mul(USUAL_LINE), max);
+    let (mut shared, mut attributes) = (Vec::new(), Vec::new());
     for of_resource in &request.resource_logs {
         for of_scope in &of_resource.scope_logs {
             shared.clear();
             share_resource(of_resource.resource.as_ref(), &of_resource.schema_url, &mut shared);
             share_scope(of_scope.scope.as_ref(), &of_scope.schema_url, &mut shared);
             for record in &of_scope.log_records {
-                line(record, &shared, &mut out);
+                attributes.clear();
+                attributes.extend(record.attributes.iter().map(|a| (a.key.as_str(), a.value.as_ref())));
+                // What is read already can be written.
+                let _ = line(&own(record), &attributes, &shared, &mut out);
                 if out.len() > max {
                     return Err(TooLong(max));
                 }
@@ -40,6 +94,20 @@ pub fn to_lines(request: &ExportLogsServiceRequest, max: usize) -> Result<Vec<u8
         }
     }
     Ok(out)
+}
+
+fn own(record: &LogRecord) -> Record<'_, Option<&AnyValue>> {
+    Record {
+        time: record.time_unix_nano,
+        observed: record.observed_time_unix_nano,
+        severity_number: record.severity_number,
+        severity_text: &record.severity_text,
+        body: record.body.as_ref().map(Some),
+        trace_id: &record.trace_id,
+        span_id: &record.span_id,
+        flags: record.flags,
+        event_name: &record.event_name,
+    }
 }
 
 const HEX: &[u8; 16] = b"0123456789abcdef";
@@ -51,7 +119,7 @@ fn name(name: &str, out: &mut Vec<u8>) {
     out.extend_from_slice(b"\":");
 }
 
-fn share_resource(resource: Option<&Resource>, schema: &str, out: &mut Vec<u8>) {
+pub(crate) fn share_resource(resource: Option<&Resource>, schema: &str, out: &mut Vec<u8>) {
     if let Some(resource) = resource.filter(|r| !r.attributes.is_empty()) {
         name(RESOURCE, out);
         write_object(&resource.attributes, out);
@@ -62,7 +130,7 @@ fn share_resource(resource: Option<&Resource>, schema: &str, out: &mut Vec<u8>) 
     }
 }
 
-fn share_scope(scope: Option<&InstrumentationScope>, schema: &str, out: &mut Vec<u8>) {
+pub(crate) fn share_scope(scope: Option<&InstrumentationScope>, schema: &str, out: &mut Vec<u8>) {
     if let Some(scope) = scope {
         name(SCOPE, out);
         out.extend_from_slice(b"{\"name\":");
@@ -81,15 +149,15 @@ fn share_scope(scope: Option<&InstrumentationScope>, schema: &str, out: &mut Vec
     }
 }
 
-fn line(record: &LogRecord, shared: &[u8], out: &mut Vec<u8>) {
+pub(crate) fn line<V: Value>(record: &Record<'_, V>, attributes: &[(&str, V)], shared: &[u8], out: &mut Vec<u8>) -> Result<(), Broken> {
     let start = out.len();
-    if record.time_unix_nano > 0 {
+    if record.time > 0 {
         name("time", out);
-        time(record.time_unix_nano, out);
+        time(record.time, out);
     }
-    if record.observed_time_unix_nano > 0 {
+    if record.observed > 0 {
         name("observed", out);
-        time(record.observed_time_unix_nano, out);
+        time(record.observed, out);
     }
     let level = usize::try_from(record.severity_number - 1).ok().and_then(|n| Level::ALL.get(n / 4));
     if !record.severity_text.is_empty() {
@@ -103,11 +171,11 @@ fn line(record: &LogRecord, shared: &[u8], out: &mut Vec<u8>) {
         name("severity_number", out);
         out.extend_from_slice(record.severity_number.to_string().as_bytes());
     }
-    if record.body.is_some() {
+    if let Some(body) = record.body {
         name("message", out);
-        write(record.body.as_ref(), out);
+        body.write(out)?;
     }
-    for (member, id) in [("trace_id", &record.trace_id), ("span_id", &record.span_id)] {
+    for (member, id) in [("trace_id", record.trace_id), ("span_id", record.span_id)] {
         if !id.is_empty() {
             name(member, out);
             out.push(b'"');
@@ -123,7 +191,7 @@ fn line(record: &LogRecord, shared: &[u8], out: &mut Vec<u8>) {
         name("event_name", out);
         quote(record.event_name.as_bytes(), out);
     }
-    attributes(&record.attributes, out);
+    write_attributes(attributes, out)?;
     out.extend_from_slice(shared);
     if out.len() == start {
         out.push(b'{');
@@ -132,31 +200,40 @@ fn line(record: &LogRecord, shared: &[u8], out: &mut Vec<u8>) {
         out[start] = b'{';
     }
     out.extend_from_slice(b"}\n");
+    Ok(())
 }
 
 /// Writes attributes as members; those whose names are taken stand together in one.
-fn attributes(attributes: &[KeyValue], out: &mut Vec<u8>) {
+fn write_attributes<V: Value>(attributes: &[(&str, V)], out: &mut Vec<u8>) -> Result<(), Broken> {
     let mut many: HashSet<&str> = HashSet::new();
     // Whether an attribute is the first of its name: a few are compared, of many it is kept which there were.
     let mut is_first = |at: usize| {
-        let name = attributes[at].key.as_str();
-        if attributes.len() <= FEW { attributes[..at].iter().all(|other| other.key != name) } else { many.insert(name) }
+        let (name, _) = attributes[at];
+        if attributes.len() <= FEW { attributes[..at].iter().all(|(other, _)| *other != name) } else { many.insert(name) }
     };
-    let mut aside: Vec<KeyValue> = Vec::new();
-    for (at, attribute) in attributes.iter().enumerate().filter(|(at, _)| is_first(*at)) {
-        if OWN.contains(&attribute.key.as_str()) {
-            aside.push(attributes[at].clone());
+    let mut aside: Vec<(&str, V)> = Vec::new();
+    let member = |(key, value): (&str, V), out: &mut Vec<u8>| {
+        quote(key.as_bytes(), out);
+        out.push(b':');
+        value.write(out)
+    };
+    for (_, attribute) in attributes.iter().enumerate().filter(|(at, _)| is_first(*at)) {
+        if OWN.contains(&attribute.0) {
+            aside.push(*attribute);
             continue;
         }
         out.push(b',');
-        quote(attribute.key.as_bytes(), out);
-        out.push(b':');
-        write(attribute.value.as_ref(), out);
+        member(*attribute, out)?;
     }
     if !aside.is_empty() {
         name(ATTRIBUTES, out);
-        write_object(&aside, out);
+        for (i, attribute) in aside.into_iter().enumerate() {
+            out.push(if i == 0 { b'{' } else { b',' });
+            member(attribute, out)?;
+        }
+        out.push(b'}');
     }
+    Ok(())
 }
 
 /// So many attributes are few.

@@ -6,6 +6,7 @@
 //! record by the views on its usual names.
 
 mod from_json;
+mod from_wire;
 mod into_lines;
 mod into_request;
 mod value;
@@ -14,7 +15,8 @@ mod value;
 mod tests;
 
 pub use from_json::from_json;
-pub use into_lines::{TooLong, to_lines};
+pub use from_wire::lines_of;
+pub use into_lines::{Broken, NotLines, TooLong, to_lines};
 pub use into_request::to_request;
 pub use opentelemetry_proto::tonic::collector::logs::v1 as collector;
 pub use prost::Message;

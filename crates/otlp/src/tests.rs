@@ -2,7 +2,7 @@ use opentelemetry_proto::tonic::common::v1::any_value::Value;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, ArrayValue, InstrumentationScope, KeyValue, KeyValueList};
 use opentelemetry_proto::tonic::logs::v1::{LogRecord, ResourceLogs, ScopeLogs};
 use opentelemetry_proto::tonic::resource::v1::Resource;
-use proptest::prelude::{Strategy, any as arbitrary, prop, prop_assert_eq, prop_oneof};
+use proptest::prelude::{Strategy, any as arbitrary, prop, prop_assert, prop_assert_eq, prop_oneof};
 use proptest::proptest;
 use serde_json::json;
 
@@ -189,7 +189,50 @@ proptest! {
             ..Default::default()
         };
         let request = one(record);
-        prop_assert_eq!(to_request(&to_lines(&request, 1 << 24).unwrap(), 0), request);
+        let lines = to_lines(&request, 1 << 24).unwrap();
+        prop_assert_eq!(lines_of(&request.encode_to_vec(), 1 << 24).unwrap(), &lines[..]);
+        prop_assert_eq!(to_request(&lines, 0), request);
+    }
+
+    /// Bytes that were cut or changed on the way are refused, or become events; whatever they are.
+    #[test]
+    fn broken_requests_are_refused_or_read(changes in prop::collection::vec((arbitrary::<prop::sample::Index>(), arbitrary::<u8>()), 0..6), end in arbitrary::<prop::sample::Index>()) {
+        let mut bytes = one(full()).encode_to_vec();
+        for (at, with) in changes {
+            let at = at.index(bytes.len());
+            bytes[at] = with;
+        }
+        bytes.truncate(end.index(bytes.len()) + 1);
+        if let Ok(lines) = lines_of(&bytes, 1 << 20) {
+            for line in lines.split(|b| *b == b'\n').filter(|l| !l.is_empty()) {
+                prop_assert!(serde_json::from_slice::<serde_json::Value>(line).is_ok());
+            }
+        }
+    }
+}
+
+#[test]
+fn a_request_becomes_the_same_lines_without_being_read_into_a_tree() {
+    let mut many = full();
+    many.attributes.extend((0..40).map(|n| attribute(&format!("a{}", n % 25), Value::IntValue(n))));
+    let mut request = one(full());
+    request.resource_logs.push(one(many).resource_logs.remove(0));
+    request
+        .resource_logs
+        .push(ResourceLogs { scope_logs: vec![ScopeLogs { log_records: vec![LogRecord::default(), full()], ..Default::default() }], ..Default::default() });
+    assert_eq!(lines_of(&request.encode_to_vec(), 1 << 20).unwrap(), to_lines(&request, 1 << 20).unwrap());
+    assert_eq!(lines_of(&[], 10), Ok(Vec::new()));
+    assert!(matches!(lines_of(&request.encode_to_vec(), 100), Err(NotLines::TooLong(TooLong(100)))));
+    for (bytes, says) in [
+        (&b"\x0a\x05abc"[..], "ends within a field"),
+        (b"\x0a\xff\xff\xff\xff\xff\xff\xff\xff\xff\x7f", "a number is too large"),
+        (b"\x0b", "unknown kind"),
+        (b"\x08\x01", "another kind"),
+        (b"\x0a\x08\x12\x06\x12\x04\x1a\x02\xff\xfe", "not UTF-8"),
+        (b"\x02\x00", "no number"),
+    ] {
+        let said = lines_of(bytes, 1 << 20).unwrap_err().to_string();
+        assert!(said.contains(says), "{said} should say {says}");
     }
 }
 

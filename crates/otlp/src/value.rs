@@ -14,16 +14,31 @@ use serde_json::Value as Json;
 /// The only member of an object that stands for bytes.
 const BYTES: &str = "base64";
 /// Deeper values than this are written as null: what is read as an event may be nested no deeper than 64.
-const MAX_DEPTH: usize = 48;
+pub(crate) const MAX_DEPTH: usize = 48;
 
 /// Writes a value as JSON.
 pub(crate) fn write(value: Option<&AnyValue>, out: &mut Vec<u8>) {
     write_within(value, MAX_DEPTH, out);
 }
 
-fn written(out: &mut Vec<u8>, what: std::fmt::Arguments<'_>) {
+pub(crate) fn written(out: &mut Vec<u8>, what: std::fmt::Arguments<'_>) {
     // A vector takes whatever is written to it.
     let _ = std::io::Write::write_fmt(out, what);
+}
+
+pub(crate) fn write_double(n: f64, out: &mut Vec<u8>) {
+    if n.is_finite() {
+        written(out, format_args!("{n:?}"));
+    } else {
+        // JSON has no writing for these.
+        quote(n.to_string().as_bytes(), out);
+    }
+}
+
+pub(crate) fn write_bytes(bytes: &[u8], out: &mut Vec<u8>) {
+    out.extend_from_slice(b"{\"base64\":\"");
+    out.extend_from_slice(BASE64_STANDARD.encode(bytes).as_bytes());
+    out.extend_from_slice(b"\"}");
 }
 
 fn write_within(value: Option<&AnyValue>, depth: usize, out: &mut Vec<u8>) {
@@ -32,14 +47,8 @@ fn write_within(value: Option<&AnyValue>, depth: usize, out: &mut Vec<u8>) {
         Some(Value::StringValue(text)) => quote(text.as_bytes(), out),
         Some(Value::BoolValue(yes)) => out.extend_from_slice(if *yes { b"true" } else { b"false" }),
         Some(Value::IntValue(n)) => written(out, format_args!("{n}")),
-        Some(Value::DoubleValue(n)) if n.is_finite() => written(out, format_args!("{n:?}")),
-        // JSON has no writing for these.
-        Some(Value::DoubleValue(n)) => quote(n.to_string().as_bytes(), out),
-        Some(Value::BytesValue(bytes)) => {
-            out.extend_from_slice(b"{\"base64\":\"");
-            out.extend_from_slice(BASE64_STANDARD.encode(bytes).as_bytes());
-            out.extend_from_slice(b"\"}");
-        }
+        Some(Value::DoubleValue(n)) => write_double(*n, out),
+        Some(Value::BytesValue(bytes)) => write_bytes(bytes, out),
         Some(Value::ArrayValue(list)) => {
             out.push(b'[');
             for (i, value) in list.values.iter().enumerate() {

@@ -246,7 +246,9 @@ async fn every_port_bears_whatever_comes() {
     let mut node = Node::start().await;
     let key = rcgen::generate_simple_self_signed(vec!["localhost".into()]).unwrap();
     let (cert, key) = (node.write("cert.pem", &key.cert.pem()), node.write("key.pem", &key.signing_key.serialize_pem()));
-    let source = |name: &str, kind: &str, port: u16, more: &str| format!("[source.{name}]\nkind = \"{kind}\"\nlisten = \"127.0.0.1:{port}\"\nmax_event = \"64 KB\"\n{more}\n");
+    let source = |name: &str, kind: &str, port: u16, more: &str| {
+        format!("[source.{name}]\nkind = \"{kind}\"\nlisten = \"127.0.0.1:{port}\"\nmax_event = \"64 KB\"\n{more}\n")
+    };
     let plan = [
         source("web", "http", web, ""),
         source("records", "otlp", records, ""),

@@ -1,0 +1,246 @@
+//! Requests as they are sent, in protobuf, straight into lines: no record becomes a tree on the way.
+//!
+//! What records share (resource, scope) is read by the generated code, once for all of them. A record's own fields are slices of the request, and values are written as they are met.
+//! The lines are those that [`crate::to_lines`] makes of the request once it is read; a test holds the two equal.
+
+use opentelemetry_proto::tonic::common::v1::InstrumentationScope;
+use opentelemetry_proto::tonic::resource::v1::Resource;
+use prost::Message;
+use rockrose_core::json::quote;
+
+use crate::into_lines::{Broken, Record, Value, line, share_resource, share_scope, start};
+use crate::value::{MAX_DEPTH, write_bytes, write_double, written};
+use crate::{NotLines, TooLong};
+
+/// A field's content.
+enum Content<'a> {
+    Varint(u64),
+    Eight([u8; 8]),
+    Four([u8; 4]),
+    Bytes(&'a [u8]),
+}
+
+/// The fields of one message, one after the other.
+struct Fields<'a>(&'a [u8]);
+
+impl<'a> Fields<'a> {
+    fn varint(&mut self) -> Result<u64, Broken> {
+        let mut value = 0u64;
+        for (at, byte) in self.0.iter().enumerate().take(10) {
+            value |= u64::from(byte & 0x7f) << (7 * at);
+            if byte & 0x80 == 0 {
+                // The tenth byte has room for one bit.
+                if at == 9 && *byte > 1 {
+                    return Err(Broken("a number is too large"));
+                }
+                self.0 = &self.0[at + 1..];
+                return Ok(value);
+            }
+        }
+        Err(Broken("a number does not end"))
+    }
+
+    fn take<const N: usize>(&mut self) -> Result<[u8; N], Broken> {
+        let (taken, rest) = self.0.split_first_chunk().ok_or(Broken("it ends within a field"))?;
+        self.0 = rest;
+        Ok(*taken)
+    }
+
+    /// The next field's number and content.
+    fn next(&mut self) -> Result<Option<(u64, Content<'a>)>, Broken> {
+        if self.0.is_empty() {
+            return Ok(None);
+        }
+        let tag = self.varint()?;
+        let content = match tag & 7 {
+            0 => Content::Varint(self.varint()?),
+            1 => Content::Eight(self.take()?),
+            5 => Content::Four(self.take()?),
+            2 => {
+                let length = usize::try_from(self.varint()?).unwrap_or(usize::MAX);
+                let (content, rest) = self.0.split_at_checked(length).ok_or(Broken("it ends within a field"))?;
+                self.0 = rest;
+                Content::Bytes(content)
+            }
+            _ => return Err(Broken("a field is of an unknown kind")),
+        };
+        if tag >> 3 == 0 || tag > u64::from(u32::MAX) {
+            return Err(Broken("a field has no number"));
+        }
+        Ok(Some((tag >> 3, content)))
+    }
+}
+
+impl<'a> Content<'a> {
+    fn bytes(self) -> Result<&'a [u8], Broken> {
+        if let Content::Bytes(bytes) = self { Ok(bytes) } else { Err(WRONG) }
+    }
+
+    fn text(self) -> Result<&'a str, Broken> {
+        simdutf8::basic::from_utf8(self.bytes()?).map_err(|_| Broken("a text is not UTF-8"))
+    }
+
+    fn varint(self) -> Result<u64, Broken> {
+        if let Content::Varint(value) = self { Ok(value) } else { Err(WRONG) }
+    }
+
+    fn eight(self) -> Result<[u8; 8], Broken> {
+        if let Content::Eight(bytes) = self { Ok(bytes) } else { Err(WRONG) }
+    }
+}
+
+const WRONG: Broken = Broken("a field is of another kind than it should be");
+
+/// A value as it stands in a request; none was given, or its bytes.
+#[derive(Clone, Copy)]
+struct Wire<'a>(Option<&'a [u8]>);
+
+impl Value for Wire<'_> {
+    fn write(self, out: &mut Vec<u8>) -> Result<(), Broken> {
+        value(self.0, MAX_DEPTH, out)
+    }
+}
+
+fn value(bytes: Option<&[u8]>, depth: usize, out: &mut Vec<u8>) -> Result<(), Broken> {
+    // Of several, the last holds.
+    let mut last = None;
+    let mut fields = Fields(bytes.unwrap_or_default());
+    while let Some((number, content)) = fields.next()? {
+        if (1..=8).contains(&number) {
+            last = Some((number, content));
+        }
+    }
+    let Some((number, content)) = last.filter(|(number, _)| depth > 0 && *number != 8) else {
+        out.extend_from_slice(b"null");
+        return Ok(());
+    };
+    match number {
+        1 => quote(content.text()?.as_bytes(), out),
+        2 => out.extend_from_slice(if content.varint()? != 0 { b"true" } else { b"false" }),
+        3 => written(out, format_args!("{}", content.varint()? as i64)),
+        4 => write_double(f64::from_le_bytes(content.eight()?), out),
+        5 => {
+            out.push(b'[');
+            let (mut fields, begun) = (Fields(content.bytes()?), out.len());
+            while let Some((number, content)) = fields.next()? {
+                if number == 1 {
+                    if out.len() > begun {
+                        out.push(b',');
+                    }
+                    value(Some(content.bytes()?), depth - 1, out)?;
+                }
+            }
+            out.push(b']');
+        }
+        6 => {
+            out.push(b'{');
+            let (mut fields, begun) = (Fields(content.bytes()?), out.len());
+            while let Some((number, content)) = fields.next()? {
+                if number == 1 {
+                    let (key, member) = key_value(content.bytes()?)?;
+                    if out.len() > begun {
+                        out.push(b',');
+                    }
+                    quote(key.as_bytes(), out);
+                    out.push(b':');
+                    value(member.0, depth - 1, out)?;
+                }
+            }
+            out.push(b'}');
+        }
+        _ => write_bytes(content.bytes()?, out),
+    }
+    Ok(())
+}
+
+fn key_value(bytes: &[u8]) -> Result<(&str, Wire<'_>), Broken> {
+    let (mut key, mut value) = ("", None);
+    let mut fields = Fields(bytes);
+    while let Some((number, content)) = fields.next()? {
+        match number {
+            1 => key = content.text()?,
+            2 => value = Some(content.bytes()?),
+            _ => {}
+        }
+    }
+    Ok((key, Wire(value)))
+}
+
+fn record<'a>(bytes: &'a [u8], attributes: &mut Vec<(&'a str, Wire<'a>)>) -> Result<Record<'a, Wire<'a>>, Broken> {
+    attributes.clear();
+    let mut record = Record::default();
+    let mut fields = Fields(bytes);
+    while let Some((number, content)) = fields.next()? {
+        match number {
+            1 => record.time = u64::from_le_bytes(content.eight()?),
+            2 => record.severity_number = content.varint()? as i32,
+            3 => record.severity_text = content.text()?,
+            5 => record.body = Some(Wire(Some(content.bytes()?))),
+            6 => attributes.push(key_value(content.bytes()?)?),
+            8 => record.flags = if let Content::Four(flags) = content { u32::from_le_bytes(flags) } else { return Err(WRONG) },
+            9 => record.trace_id = content.bytes()?,
+            10 => record.span_id = content.bytes()?,
+            11 => record.observed = u64::from_le_bytes(content.eight()?),
+            12 => record.event_name = content.text()?,
+            _ => {}
+        }
+    }
+    Ok(record)
+}
+
+/// The messages of one number, and the last text of another, in a message.
+fn parts<'a>(bytes: &'a [u8], shared: &mut impl Message, list: &mut Vec<&'a [u8]>) -> Result<&'a str, NotLines> {
+    let mut schema = "";
+    list.clear();
+    let mut fields = Fields(bytes);
+    while let Some((number, content)) = fields.next()? {
+        match number {
+            1 => shared.merge(content.bytes()?).map_err(|_| Broken("what records share cannot be read"))?,
+            2 => list.push(content.bytes()?),
+            3 => schema = content.text()?,
+            _ => {}
+        }
+    }
+    Ok(schema)
+}
+
+/// Whether a message has a field of that number.
+fn has(bytes: &[u8], wanted: u64) -> Result<bool, Broken> {
+    let mut fields = Fields(bytes);
+    while let Some((number, _)) = fields.next()? {
+        if number == wanted {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}
+
+/// The records of a request in protobuf (`ExportLogsServiceRequest`) as JSON objects, a line each, of `max` bytes together at the most.
+pub fn lines_of(request: &[u8], max: usize) -> Result<Vec<u8>, NotLines> {
+    let mut out = start(request.len() * 2, max);
+    let (mut shared, mut scopes, mut records, mut attributes) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+    let mut resources = Fields(request);
+    while let Some((number, content)) = resources.next()? {
+        if number != 1 {
+            continue;
+        }
+        let of_resource = content.bytes()?;
+        let mut resource = Resource::default();
+        let resource_schema = parts(of_resource, &mut resource, &mut scopes)?;
+        for of_scope in &scopes {
+            let mut scope = InstrumentationScope::default();
+            let schema = parts(of_scope, &mut scope, &mut records)?;
+            shared.clear();
+            share_resource(Some(&resource), resource_schema, &mut shared);
+            share_scope(Some(&scope).filter(|_| has(of_scope, 1).unwrap_or(false)), schema, &mut shared);
+            for bytes in &records {
+                let record = record(bytes, &mut attributes)?;
+                line(&record, &attributes, &shared, &mut out)?;
+                if out.len() > max {
+                    return Err(TooLong(max).into());
+                }
+            }
+        }
+    }
+    Ok(out)
+}
