@@ -246,7 +246,7 @@ fn looked_into(looked: &Value) -> Outcome {
         Some(time) => format!("{} of the events tell their time; the first is of {time}", percent("timed")),
         None => "no event tells its time, so the time of arrival has to do".to_owned(),
     };
-    blocks.push(format!("{} is {}.\n{} of its lines fit, and {time}.", text(looked, "path"), paint(text(found, "says"), HEAD), percent("share")));
+    blocks.push(format!("{}: {}.\n{} of its lines fit, and {time}.", text(looked, "path"), paint(text(found, "says"), HEAD), percent("share")));
     let came: Vec<String> = items(&looked["lines"]).iter().take(3).map(|l| format!("came      {}", l.as_str().unwrap_or_default())).collect();
     let read: Vec<String> = items(&found["events"]).iter().take(3).map(|e| format!("read as   {e}")).collect();
     blocks.push([came, read].concat().join("\n"));

@@ -313,3 +313,31 @@ impl Known {
         Some(FileSeen { path: self.place.path.display().to_string(), state, says, size, offset: self.place.offset })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_that_went_away_before_it_was_read_says_how_much_was_left() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("a.log");
+        std::fs::write(&path, "gate open\n").unwrap();
+        let look = Look::of(&std::fs::metadata(&path).unwrap());
+        let mut known = Known::new(Place::new(path, look.number, 0), Sort::Plain);
+        known.saw(look, 0);
+        let report = |known: &Known| known.report(0, String::clone).map(|r| (r.state, r.says));
+        assert_eq!(report(&known).unwrap().0, FileState::Behind);
+        // Open, it would be read to its end wherever it went.
+        known.found = false;
+        known.plain = Some(Arc::new(File::open(&known.place.path).unwrap()));
+        assert_eq!(report(&known).unwrap().0, FileState::Behind);
+        known.plain = None;
+        assert_eq!(report(&known), Some((FileState::Gone, "it went away with 10 bytes unread".to_owned())));
+        known.place.offset = 10;
+        assert_eq!(report(&known), None, "nothing is to be said of one that was read");
+        let states =
+            [std::io::ErrorKind::PermissionDenied, std::io::ErrorKind::NotFound, std::io::ErrorKind::InvalidData].map(|k| FileState::of_error(&k.into()));
+        assert_eq!(states, [FileState::Denied, FileState::Gone, FileState::Damaged]);
+    }
+}

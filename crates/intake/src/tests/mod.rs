@@ -14,6 +14,7 @@ use tokio::sync::{Notify, oneshot};
 
 mod otlp;
 mod streams;
+mod suite;
 
 use super::*;
 

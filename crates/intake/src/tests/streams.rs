@@ -217,7 +217,9 @@ async fn streams_are_safe_where_a_certificate_is_shown_and_plain_text_is_noticed
         let mut plain = TcpStream::connect(s.address).await.unwrap();
         let _ = plain.write_all(&bytes).await;
         until("plain text is noticed", || troubles(&s) == [(Wrong::PlainText, 1)]).await;
+        // One who only looks whether somebody listens has done nothing wrong; one who begins and hangs up has.
         drop(TcpStream::connect(s.address).await.unwrap());
+        TcpStream::connect(s.address).await.unwrap().write_all(b"\x16\x03\x01").await.unwrap();
         until("so is one that hangs up", || troubles(&s).contains(&(Wrong::Tls, 1))).await;
         // One that never goes on holds up nobody.
         let _silent = TcpStream::connect(s.address).await.unwrap();
