@@ -15,10 +15,10 @@ use crate::{Heard, Sink, SourceSettings, Speaks, Wrong, now_ms};
 
 /// Largest datagram.
 const MAX_DATAGRAM: usize = 65_536;
-/// Most bytes that are handed on at once.
+/// So many bytes are read at a stretch.
 const BATCH: usize = 1 << 20;
-/// Most batches that wait to be handed on.
-const WAITING: usize = 8;
+/// Most bytes that wait for the batch before them to be handed on; what comes past them is lost.
+const WAITING: usize = 16 << 20;
 /// How often it is looked what the system has lost.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
 
@@ -31,7 +31,7 @@ struct Batch {
 
 /// Serves until `stop` resolves; what was received by then is handed on.
 pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socket: UdpSocket, sink: Arc<S>, heard: Arc<Heard>, stop: impl Future<Output = ()>) {
-    let (batches, mut waiting) = mpsc::channel::<Batch>(WAITING);
+    let (batches, mut waiting) = mpsc::channel::<Batch>(1);
     let stopping = CancellationToken::new();
     let handing = {
         let (settings, sink, heard, stopping) = (Arc::clone(&settings), Arc::clone(&sink), Arc::clone(&heard), stopping.clone());
@@ -50,6 +50,7 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
         let mut lost = Lost::of(&socket);
         let mut look = tokio::time::interval(LOOK_EVERY);
         let mut reader: Option<(Option<String>, SyslogReader)> = None;
+        let mut gathered: Option<Batch> = None;
         tokio::pin!(stop);
         loop {
             let first = tokio::select! {
@@ -61,36 +62,50 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
                     }
                     continue;
                 }
+                // What was gathered goes on as soon as what went before it is kept.
+                place = batches.reserve(), if gathered.is_some() => match (place, gathered.take()) {
+                    (Ok(place), Some(batch)) => {
+                        place.send(batch);
+                        continue;
+                    }
+                    _ => break,
+                },
                 received = socket.recv_from(&mut datagram) => received,
             };
-            // What has come in the meantime goes along.
-            let (mut batch, mut next) = (None, first.ok());
             let settings = settings.load();
             let zone = if let Speaks::Syslog { zone, .. } = &settings.speaks { zone.clone() } else { None };
             let (_, reader) = match &mut reader {
                 Some(known) if known.0 == zone => known,
                 other => other.insert((zone.clone(), SyslogReader::new(zone.as_deref()))),
             };
+            // What has come in the meantime goes along.
+            let (mut next, mut over, mut burst) = (first.ok(), 0, 0);
             while let Some((length, from)) = next {
-                if settings.allows(from.ip()) {
-                    let Batch { lines, raw, from: last } = batch.get_or_insert_with(|| Batch { lines: Vec::new(), raw: Vec::new(), from });
-                    let message = &datagram[..length.min(settings.max_event)];
-                    if heard.is_caught() {
-                        raw.push(message.to_vec());
-                    }
-                    reader.line(message, (length > message.len()).then_some("longer than the limit for one event"), now_ms(), lines);
-                    *last = from;
-                } else {
+                if !settings.allows(from.ip()) {
                     heard.wrong(Wrong::Address, format!("{} is none of the addresses that are allowed", from.ip()), Some(from.ip()));
+                } else {
+                    let Batch { lines, raw, from: last } = gathered.get_or_insert_with(|| Batch { lines: Vec::new(), raw: Vec::new(), from });
+                    *last = from;
+                    if lines.len() >= WAITING {
+                        over += 1;
+                    } else {
+                        let message = &datagram[..length.min(settings.max_event)];
+                        if heard.is_caught() {
+                            raw.push(message.to_vec());
+                        }
+                        reader.line(message, (length > message.len()).then_some("longer than the limit for one event"), now_ms(), lines);
+                    }
                 }
-                next = if batch.as_ref().is_some_and(|b| b.lines.len() >= BATCH) { None } else { socket.try_recv_from(&mut datagram).ok() };
+                burst += length;
+                next = if burst >= BATCH { None } else { socket.try_recv_from(&mut datagram).ok() };
             }
-            if let Some(batch) = batch
-                && let Err(mpsc::error::TrySendError::Full(batch)) = batches.try_send(batch)
-            {
-                let count = memchr::memchr_iter(b'\n', &batch.lines).count() as u64;
-                heard.wrong_times(Wrong::Lost, count, "datagrams came faster than they could be kept", Some(batch.from.ip()));
+            if over > 0 {
+                heard.wrong_times(Wrong::Lost, over, "datagrams came faster than they could be kept", gathered.as_ref().map(|b| b.from.ip()));
             }
+        }
+        if let Some(batch) = gathered.take() {
+            // Whoever takes it has ended only if nothing can be kept any more.
+            let _ = batches.send(batch).await;
         }
         stopping.cancel();
         drop(batches);

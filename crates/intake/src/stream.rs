@@ -198,7 +198,7 @@ impl Messages {
                     continue;
                 }
                 Some(PassOver::Line) => {
-                    let end = memchr::memchr(b'\n', rest);
+                    let end = self.end(rest);
                     at += end.map_or(rest.len(), |e| e + 1);
                     self.pass_over = end.is_none().then_some(PassOver::Line);
                     continue;
@@ -227,7 +227,7 @@ impl Messages {
                 }
                 continue;
             }
-            match memchr::memchr(b'\n', rest) {
+            match self.end(rest) {
                 Some(end) if end <= max => {
                     self.message(&rest[..end], None, now);
                     at += end + 1;
@@ -245,6 +245,11 @@ impl Messages {
             }
         }
         at
+    }
+
+    /// Where the first line ends. Some senders of syslog end messages with a NUL.
+    fn end(&self, bytes: &[u8]) -> Option<usize> {
+        if self.syslog.is_some() { memchr::memchr2(b'\n', 0, bytes) } else { memchr::memchr(b'\n', bytes) }
     }
 
     fn message(&mut self, message: &[u8], broken: Option<&'static str>, now_ms: i64) {
