@@ -140,18 +140,7 @@ impl Kit {
             plan.push_str(&format!("\n[table.{table}]\nkind = \"{kind}\"\nkey = \"{key}\"\n{how}text = \"\"\"\n{}\"\"\"\n", text.replace('\\', "\\\\")));
         }
         let condition = parse_condition(&file.fits).map_err(|m| format!("`fits`: {}", m.message))?;
-        let whole = format!(
-            "[source.lines]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\non_arrival = ['use {name}']\n[destination.out]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"out\"]\n{plan}"
-        );
-        let checked = CheckedPlan::read(&whole).map_err(|mistakes| mistakes.iter().map(|m| m.render("kit")).collect::<String>())?;
-        let mut slots = HashMap::new();
-        for table in &checked.tables {
-            if let (Some(text), TableKind::Csv { key, how }) = (&table.text, &table.kind) {
-                let rows = Rows::read(text.as_bytes(), key, *how).map_err(|e| format!("the table `{}`: {e}", table.name))?;
-                slots.insert(table.name.clone(), Arc::new(TableSlot::of(Table::Rows(rows))));
-            }
-        }
-        let surroundings = Surroundings { tables: slots, ..Surroundings::default() };
+        let compiled = compiled(&[format!("use {name}")], &plan)?;
         Ok(Kit {
             name: name.to_owned(),
             says: file.says,
@@ -161,7 +150,7 @@ impl Kit {
             plan,
             text: text.to_owned(),
             fits: CompiledPlan::matcher(&condition),
-            compiled: CompiledPlan::within(&checked, HashKey::new([0; 32]), &surroundings),
+            compiled,
         })
     }
 
@@ -325,21 +314,27 @@ fn first_small(says: &str) -> String {
     if says.chars().nth(1).is_some_and(char::is_uppercase) { says.to_owned() } else { says[..1].to_lowercase() + &says[1..] }
 }
 
-/// What steps make of lines.
-fn events_of(recipes: &str, steps: &[String], lines: &str, now_ms: i64) -> Vec<String> {
-    let steps: String = steps.iter().map(|s| format!("{}, ", quoted(s))).collect();
+/// A plan whose only source does these steps and sends everything on; `parts` are the recipes and tables that they use.
+fn compiled(steps: &[String], parts: &str) -> Result<CompiledPlan, String> {
+    let steps: Vec<String> = steps.iter().map(|s| quoted(s)).collect();
     let plan = format!(
-        "[source.lines]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\non_arrival = [{steps}]\n[destination.out]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"out\"]\n{recipes}"
+        "[source.lines]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\non_arrival = [{}]\n[destination.out]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"out\"]\n{parts}",
+        steps.join(", ")
     );
-    let Ok(checked) = CheckedPlan::read(&plan) else { return Vec::new() };
-    let rows = checked.tables.iter().filter_map(|table| match (&table.text, &table.kind) {
-        (Some(text), TableKind::Csv { key, how }) => {
-            Some((table.name.clone(), Arc::new(TableSlot::of(Table::Rows(Rows::read(text.as_bytes(), key, *how).ok()?)))))
+    let checked = CheckedPlan::read(&plan).map_err(|mistakes| mistakes.iter().map(|m| m.render("kit")).collect::<String>())?;
+    let mut tables = HashMap::new();
+    for table in &checked.tables {
+        if let (Some(text), TableKind::Csv { key, how }) = (&table.text, &table.kind) {
+            let rows = Rows::read(text.as_bytes(), key, *how).map_err(|e| format!("the table `{}`: {e}", table.name))?;
+            tables.insert(table.name.clone(), Arc::new(TableSlot::of(Table::Rows(rows))));
         }
-        _ => None,
-    });
-    let surroundings = Surroundings { tables: rows.collect(), ..Surroundings::default() };
-    run(&CompiledPlan::within(&checked, HashKey::new([0; 32]), &surroundings), lines, now_ms)
+    }
+    Ok(CompiledPlan::within(&checked, HashKey::new([0; 32]), &Surroundings { tables, ..Surroundings::default() }))
+}
+
+/// What steps make of lines.
+fn events_of(parts: &str, steps: &[String], lines: &str, now_ms: i64) -> Vec<String> {
+    compiled(steps, parts).map(|plan| run(&plan, lines, now_ms)).unwrap_or_default()
 }
 
 /// Columns that a line at the top names: of a W3C extended log, or of comma-separated values.

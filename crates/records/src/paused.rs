@@ -27,9 +27,9 @@ pub struct Paused {
 
 impl Records {
     /// All that is paused of one sort.
-    pub fn paused(&self, part: Side) -> Result<Vec<Paused>, RecordsError> {
+    pub fn paused(&self, side: Side) -> Result<Vec<Paused>, RecordsError> {
         self.with(|c| {
-            Ok(match part {
+            Ok(match side {
                 Side::Destination => paused::table.order(paused::destination).load(c)?,
                 Side::Source => paused_source::table.order(paused_source::source).load(c)?,
             })
@@ -37,9 +37,9 @@ impl Records {
     }
 
     /// Pauses something; what is paused already stays as it was.
-    pub fn pause(&self, part: Side, name: &str, who: &str, now_ms: i64) -> Result<(), RecordsError> {
+    pub fn pause(&self, side: Side, name: &str, who: &str, now_ms: i64) -> Result<(), RecordsError> {
         self.with(|c| {
-            match part {
+            match side {
                 Side::Destination => {
                     let row = (paused::destination.eq(name), paused::at_ms.eq(now_ms), paused::who.eq(who));
                     diesel::insert_or_ignore_into(paused::table).values(row).execute(c)?
@@ -54,9 +54,9 @@ impl Records {
     }
 
     /// Resumes something. Says whether it was paused.
-    pub fn resume(&self, part: Side, name: &str) -> Result<bool, RecordsError> {
+    pub fn resume(&self, side: Side, name: &str) -> Result<bool, RecordsError> {
         self.with(|c| {
-            let gone = match part {
+            let gone = match side {
                 Side::Destination => diesel::delete(paused::table.find(name)).execute(c)?,
                 Side::Source => diesel::delete(paused_source::table.find(name)).execute(c)?,
             };

@@ -107,8 +107,8 @@ impl Engine {
         while stopping.join_next().await.is_some() {}
     }
 
-    fn all_paused(&self, part: Side) -> std::sync::MutexGuard<'_, BTreeMap<String, Paused>> {
-        let all = match part {
+    fn all_paused(&self, side: Side) -> std::sync::MutexGuard<'_, BTreeMap<String, Paused>> {
+        let all = match side {
             Side::Source => &self.paused_sources,
             Side::Destination => &self.paused,
         };
@@ -116,18 +116,18 @@ impl Engine {
     }
 
     /// Since when and by whom something is paused, if it is.
-    pub(crate) fn paused(&self, part: Side, name: &str) -> Option<Paused> {
-        self.all_paused(part).get(name).cloned()
+    pub(crate) fn paused(&self, side: Side, name: &str) -> Option<Paused> {
+        self.all_paused(side).get(name).cloned()
     }
 
     /// Notes that something is paused, or is not; a destination's worker is told.
-    pub(crate) fn set_paused(&self, part: Side, name: &str, paused: Option<Paused>) {
+    pub(crate) fn set_paused(&self, side: Side, name: &str, paused: Option<Paused>) {
         let pause = paused.is_some();
         match paused {
-            Some(paused) => self.all_paused(part).insert(name.to_owned(), paused),
-            None => self.all_paused(part).remove(name),
+            Some(paused) => self.all_paused(side).insert(name.to_owned(), paused),
+            None => self.all_paused(side).remove(name),
         };
-        if part == Side::Destination
+        if side == Side::Destination
             && let Some(worker) = self.workers().get(name)
         {
             worker.pause(pause);

@@ -39,8 +39,6 @@ struct Worked {
     ages: Vec<i64>,
     /// For those who look at the source.
     caught: Vec<Caught>,
-    /// What the body's content comes to, where it must not be taken twice.
-    sum: i64,
 }
 
 /// Of so many events of a body it is looked when they happened.
@@ -73,7 +71,6 @@ fn work(running: &Running, given: Given) -> Result<Worked, Unworked> {
     let number = running.compiled.source(&source).ok_or(Unworked::Gone)?;
     let settings = running.checked.sources.iter().find(|s| s.name == source);
     let max_event = settings.map_or(usize::MAX, |s| s.max_event as usize);
-    let sum = if with.once.is_some() { content_sum(&body) } else { 0 };
     // These are large, and others can use them when they are done with.
     let body = Buffer::from(body);
     let given = split(&body, says, max_event).map_err(Unworked::Body)?;
@@ -100,7 +97,7 @@ fn work(running: &Running, given: Given) -> Result<Worked, Unworked> {
     let lines = std::mem::take(&mut outcome.lines);
     let ages = ages(&lines, &outcome.ends, now);
     let data = if settings.is_none_or(|s| s.compress) { pack(lines) } else { Packed::plain(lines) };
-    Ok(Worked { outcome, data, unread, ages, caught, sum })
+    Ok(Worked { outcome, data, unread, ages, caught })
 }
 
 /// Most bytes that the fields given beside a body add to an event.
@@ -167,9 +164,9 @@ fn kept_nothing(e: &SpoolError) -> Problem {
 
 impl PlanSink {
     async fn take(&self, source: String, body: Vec<u8>, says: Says, with: With) -> Result<Receipt, Problem> {
-        let once = with.once.clone();
-        if let Some(key) = &once
-            && let Some(before) = self.taken(&source, key, content_sum(&body)).await?
+        let once = with.once.clone().map(|key| (key, content_sum(&body)));
+        if let Some((key, sum)) = &once
+            && let Some(before) = self.taken(&source, key, *sum).await?
         {
             return Ok(before);
         }
@@ -208,7 +205,7 @@ impl PlanSink {
                 Problem::new(StatusCode::BAD_REQUEST, "not-json", "The body is not JSON", e.to_string()).with("line", e.line).with("column", e.column)
             }
         })?;
-        let Worked { mut outcome, data, unread, ages, caught, sum } = worked;
+        let Worked { mut outcome, data, unread, ages, caught } = worked;
         let receipt = Receipt {
             received: outcome.received.events as u64,
             read: outcome.read.events as u64,
@@ -218,14 +215,14 @@ impl PlanSink {
             unreadable: outcome.quarantined.drain(..).take(NAMED_UNREADABLE).map(|q| Unreadable { record: q.number, reason: q.reason }).collect(),
         };
         let captures = std::mem::take(&mut outcome.captures);
-        let once = once.map(|key| Once { key, sum, receipt: serde_json::to_string(&receipt).unwrap_or_default() });
+        let once = once.map(|(key, sum)| Once { key, sum, receipt: serde_json::to_string(&receipt).unwrap_or_default() });
         let kept = windows::store(&self.app, &source, now, outcome, data, unread, Beside { positions, once: once.clone() }).await;
         if kept.is_err() && order.is_some() {
             windows::take_back(&self.app, &running.compiled).await;
         }
         drop(order);
         if let (Err(SpoolError::Repeated), Some(once)) = (&kept, &once)
-            && let Some(before) = self.taken(&source, &once.key, sum).await?
+            && let Some(before) = self.taken(&source, &once.key, once.sum).await?
         {
             // The same body came twice at once.
             return Ok(before);

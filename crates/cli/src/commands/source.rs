@@ -175,38 +175,40 @@ fn show(source: &Value, now: i64) -> Outcome {
     format::blocks(&blocks)
 }
 
+/// All sources, and when it is now by the service's clock.
+async fn all(client: &Client) -> Result<(i64, Value), Failure> {
+    let now = client.get("/api/v1/flow").await?["now_ms"].as_i64().unwrap_or(0);
+    Ok((now, client.get("/api/v1/sources").await?))
+}
+
 pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
     let client = Client::new(common)?;
     match command {
-        SourceCommand::Test { name } => return test(common, &client, "source", &name).await,
+        SourceCommand::Test { name } => test(common, &client, "source", &name).await,
         SourceCommand::Next { name, events, wait } => {
             let records = client.get(&format!("/api/v1/sources/{name}/next?events={events}&wait={wait}")).await?;
-            return match items(&records) {
+            match items(&records) {
                 _ if common.json => format::print_json(&records),
                 [] => format::line(&format!("Nothing came to `{name}` within {wait} seconds. `rockrose source test {name}` says why that may be.")),
                 some => format::line(&some.iter().map(caught).collect::<Vec<_>>().join("\n\n")),
-            };
+            }
         }
         SourceCommand::Look { paths, but_not, name } => {
             let asked = json!({ "paths": paths, "but_not": but_not, "name": name });
             let looked = client.call(Method::POST, "/api/v1/files/look", Some(&asked)).await?;
-            return if common.json { format::print_json(&looked) } else { looked_into(&looked) };
+            if common.json { format::print_json(&looked) } else { looked_into(&looked) }
         }
         SourceCommand::Pause { name } => {
             client.call(Method::POST, &format!("/api/v1/sources/{name}/pause"), None).await?;
-            return say(common, &name, "paused", "is paused: it takes nothing until it is resumed");
+            say(common, &name, "paused", "is paused: it takes nothing until it is resumed")
         }
         SourceCommand::Resume { name } => {
             client.call(Method::POST, &format!("/api/v1/sources/{name}/resume"), None).await?;
-            return say(common, &name, "resumed", "takes events again");
+            say(common, &name, "resumed", "takes events again")
         }
-        SourceCommand::Key { name, what, yes } => return key(common, &client, &name, &what, yes).await,
-        SourceCommand::List | SourceCommand::Show { .. } => {}
-    }
-    let now = client.get("/api/v1/flow").await?["now_ms"].as_i64().unwrap_or(0);
-    let all = client.get("/api/v1/sources").await?;
-    match command {
+        SourceCommand::Key { name, what, yes } => key(common, &client, &name, &what, yes).await,
         SourceCommand::List => {
+            let (now, all) = all(&client).await?;
             if common.json {
                 return format::print_json(&json!(all));
             }
@@ -217,11 +219,11 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
             format::line(&format::table(&["source", "kind", "listens at", "last event", "state"], &[], items(&all).iter().map(row).collect()))
         }
         SourceCommand::Show { name } => {
+            let (now, all) = all(&client).await?;
             let found = items(&all).iter().find(|s| s["name"] == name.as_str());
             let found = found.ok_or_else(|| Failure::new(Exit::Failed, format!("there is no source `{name}`")))?;
             if common.json { format::print_json(found) } else { show(found, now) }
         }
-        _ => unreachable!("answered above"),
     }
 }
 

@@ -18,8 +18,8 @@ pub(super) fn lines(bytes: &[u8], last: bool, max: usize, passing: &mut bool, ou
             None => return Cut { used: bytes.len(), too_long: 0 },
         }
     }
-    let mut plain = cut.used;
-    for end in memchr::memchr_iter(b'\n', &bytes[cut.used..]).map(|e| e + plain).collect::<Vec<_>>() {
+    let (from, mut plain) = (cut.used, cut.used);
+    for end in memchr::memchr_iter(b'\n', &bytes[from..]).map(|e| e + from) {
         if end - cut.used > max {
             out.extend_from_slice(&bytes[plain..cut.used]);
             shortened(&bytes[cut.used..cut.used + max], out);

@@ -139,21 +139,21 @@ async fn no_store(request: axum::extract::Request, next: axum::middleware::Next)
 }
 
 /// Pauses a source or a destination, over restarts and plans; one that is paused already stays as it was.
-pub(crate) async fn pause(app: &App, part: Side, name: &str, who: String) -> Result<(), Problem> {
+pub(crate) async fn pause(app: &App, side: Side, name: &str, who: String) -> Result<(), Problem> {
     let paused = Paused { name: name.to_owned(), at_ms: crate::now_ms(), who };
     let kept = paused.clone();
-    app.records(move |r| r.pause(part, &kept.name, &kept.who, kept.at_ms)).await.map_err(|e| records_problem(&e))?;
-    if app.engine.paused(part, name).is_none() {
-        app.engine.set_paused(part, name, Some(paused));
+    app.records(move |r| r.pause(side, &kept.name, &kept.who, kept.at_ms)).await.map_err(|e| records_problem(&e))?;
+    if app.engine.paused(side, name).is_none() {
+        app.engine.set_paused(side, name, Some(paused));
     }
     Ok(())
 }
 
 /// Resumes a source or a destination. Says whether it was paused.
-pub(crate) async fn resume(app: &App, part: Side, name: &str) -> Result<bool, Problem> {
+pub(crate) async fn resume(app: &App, side: Side, name: &str) -> Result<bool, Problem> {
     let asked = name.to_owned();
-    let was = app.records(move |r| r.resume(part, &asked)).await.map_err(|e| records_problem(&e))?;
-    app.engine.set_paused(part, name, None);
+    let was = app.records(move |r| r.resume(side, &asked)).await.map_err(|e| records_problem(&e))?;
+    app.engine.set_paused(side, name, None);
     Ok(was)
 }
 
