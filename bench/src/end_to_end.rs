@@ -112,6 +112,7 @@ const ROUTES: &str = "[[route]]\nname = \"trouble\"\nwhen = 'severity >= warn'\n
 /// The service, started on a plan of three routes, a file and the sink.
 pub(crate) struct Served {
     process: Process,
+    client: reqwest::Client,
     folder: tempfile::TempDir,
     api: u16,
     source: u16,
@@ -161,7 +162,7 @@ pub(crate) async fn start(folder: tempfile::TempDir, plan: &str, source: u16) ->
     while begun.elapsed() < Duration::from_secs(20) {
         let up = client.get(&url).send().await.is_ok_and(|r| r.status().is_success());
         if up && tokio::net::TcpStream::connect(("127.0.0.1", source)).await.is_ok() {
-            return Some(Served { process, folder, api, source, ready: begun.elapsed() });
+            return Some(Served { process, client, folder, api, source, ready: begun.elapsed() });
         }
         tokio::time::sleep(Duration::from_millis(5)).await;
     }
@@ -169,12 +170,17 @@ pub(crate) async fn start(folder: tempfile::TempDir, plan: &str, source: u16) ->
 }
 
 impl Served {
+    /// Processor time the service has used, in seconds.
+    pub(crate) fn used(&self) -> f64 {
+        self.process.used()
+    }
+
     /// What the API says at a path.
     pub(crate) async fn ask(&self, path: &str) -> Option<serde_json::Value> {
         let text = std::fs::read_to_string(self.folder.path().join("data/client.toml")).ok()?;
         let token = text.lines().find_map(|l| l.strip_prefix("token = \""))?.trim_end_matches('"').to_owned();
         let url = format!("http://127.0.0.1:{}/api/v1/{path}", self.api);
-        client().get(&url).bearer_auth(&token).send().await.ok()?.json().await.ok()
+        self.client.get(&url).bearer_auth(&token).send().await.ok()?.json().await.ok()
     }
 
     /// How many bytes wait for all destinations together.
@@ -184,7 +190,7 @@ impl Served {
     }
 
     /// Waits until nothing waits for any destination.
-    async fn drained(&self) -> Option<()> {
+    pub(crate) async fn drained(&self) -> Option<()> {
         let begun = Instant::now();
         while begun.elapsed() < Duration::from_secs(120) {
             if self.ask("status").await?["waiting_events"] == 0 {

@@ -6,7 +6,7 @@
 //!
 //! Where the service's binary stands beside this one, the whole of it is measured against the sum of its parts as well.
 //!
-//! `full` and `quick` measure; `service` only the whole service, `sources` how fast it takes events by each protocol; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
+//! `full` and `quick` measure; `service` only the whole service, `sources [KIND]` how fast it takes events by each protocol; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
 //! runs it without a look at the clock, for one that counts instructions.
 #![allow(clippy::print_stdout, reason = "a table is what it is for")]
 
@@ -80,7 +80,7 @@ fn main() {
         if mode == "service" {
             end_to_end::measure(&corpus, 400, 32_000, 5.0, &mut lines);
         } else {
-            sources::measure(&corpus, 200, &mut lines);
+            sources::measure(&corpus, 80, arguments.next().as_deref(), &mut lines);
         }
         report::print(&lines);
         return;
@@ -141,7 +141,7 @@ fn main() {
     }
     let (large, small, waiting) = if mode == "full" { (400, 32_000, 5.0) } else { (100, 8_000, 0.5) };
     end_to_end::measure(&corpus, large, small, waiting, &mut lines);
-    sources::measure(&corpus, large / 2, &mut lines);
+    sources::measure(&corpus, large / 5, None, &mut lines);
     report::print(&lines);
     report::write(&lines);
 }

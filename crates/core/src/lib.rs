@@ -18,5 +18,5 @@ pub mod sample;
 pub mod stamp;
 pub mod table;
 mod texts;
-mod time;
+pub mod time;
 mod wide;

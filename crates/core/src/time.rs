@@ -203,8 +203,31 @@ fn access_log(text: &[u8]) -> Option<Timestamp> {
 
 /// Appends a time as RFC 3339 in UTC, with as many decimals as it has.
 pub(crate) fn write(time: Timestamp, out: &mut Vec<u8>) {
-    use std::io::Write;
-    let _ = write!(out, "{time}");
+    match u64::try_from(time.as_nanosecond()) {
+        Ok(nanos) => write_nanoseconds(nanos, out),
+        Err(_) => {
+            use std::io::Write;
+            let _ = write!(out, "{time}");
+        }
+    }
+}
+
+/// Appends a time in nanoseconds since 1970 as RFC 3339 in UTC, with as many decimals as it has.
+pub fn write_nanoseconds(nanos: u64, out: &mut Vec<u8>) {
+    write_seconds((nanos / 1_000_000_000) as i64, out);
+    let mut rest = nanos % 1_000_000_000;
+    if rest > 0 {
+        let mut decimals = *b".000000000Z";
+        for digit in decimals[1..10].iter_mut().rev() {
+            *digit = b'0' + (rest % 10) as u8;
+            rest /= 10;
+        }
+        let len = 10 - decimals[1..10].iter().rev().take_while(|d| **d == b'0').count();
+        decimals[len] = b'Z';
+        // In place of the `Z`.
+        out.pop();
+        out.extend_from_slice(&decimals[..=len]);
+    }
 }
 
 /// The same for whole seconds, which are of the years 0 to 9999.
@@ -230,6 +253,15 @@ pub(crate) fn write_seconds(seconds: i64, out: &mut Vec<u8>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn nanoseconds_are_written_as_the_library_writes_them() {
+        for nanos in [0, 1, 10, 1_000_000_000, 1_500_000_000, 1_795_430_400_123_456_789, 1_795_430_400_120_000_000, 951_782_399_999_999_999, u64::MAX] {
+            let mut out = Vec::new();
+            write_nanoseconds(nanos, &mut out);
+            assert_eq!(String::from_utf8(out).unwrap(), Timestamp::from_nanosecond(i128::from(nanos)).unwrap().to_string());
+        }
+    }
 
     const NOW: i64 = 1_795_428_000_000; // 2026-11-23T10:00:00Z
 

@@ -39,13 +39,35 @@ pub(crate) fn eight(text: &[u8], at: usize) -> u64 {
 /// The fewer than eight bytes from `at` to the end, zeros behind.
 #[inline]
 fn last_few(text: &[u8], at: usize) -> u64 {
-    let rest = text.len().saturating_sub(at);
-    match text.last_chunk::<8>() {
-        _ if rest == 0 => 0,
+    let rest = text.get(at..).unwrap_or_default();
+    if let (Some(bytes), false) = (text.last_chunk::<8>(), rest.is_empty()) {
         // The last eight bytes, without those before.
-        Some(bytes) => u64::from_le_bytes(*bytes) >> (8 * (8 - rest)),
-        None => text[at..].iter().rev().fold(0, |word, b| word << 8 | u64::from(*b)),
+        return u64::from_le_bytes(*bytes) >> (8 * (8 - rest.len()));
     }
+    match (rest, rest.first_chunk::<4>(), rest.last_chunk::<4>()) {
+        // Of four to seven the halves overlap, and hold the same where they do.
+        (_, Some(first), Some(last)) => u64::from(u32::from_le_bytes(*first)) | u64::from(u32::from_le_bytes(*last)) << (8 * (rest.len() - 4)),
+        ([a, b, c], ..) => u64::from(u32::from_le_bytes([*a, *b, *c, 0])),
+        ([a, b], ..) => u64::from(u16::from_le_bytes([*a, *b])),
+        ([a], ..) => u64::from(*a),
+        _ => 0,
+    }
+}
+
+/// How many of sixteen bytes stand before the first that ends a plain run inside a string.
+#[inline(always)]
+pub(crate) fn plain_of_16(chunk: &[u8; 16]) -> usize {
+    #[cfg(target_arch = "x86_64")]
+    if sse2::is_there() {
+        return (sse2::string_stops(chunk) | 1 << 16).trailing_zeros() as usize;
+    }
+    plain_stop(chunk, 0)
+}
+
+/// The same of the first `len` bytes of `word`, at the most eight.
+#[inline(always)]
+pub(crate) fn plain_of_8(word: u64, len: usize) -> usize {
+    ((stops(word).trailing_zeros() / 8) as usize).min(len)
 }
 
 /// How many of the eight bytes of `word`, from the lowest, are ASCII digits.
@@ -224,6 +246,18 @@ mod tests {
             }
         }
         assert_eq!(string_stop(b"", 0), 0);
+    }
+
+    #[test]
+    fn the_last_few_bytes_are_followed_by_zeros() {
+        let text = *b"Tansy Quay, gate 4";
+        for len in 0..text.len() {
+            for at in len.saturating_sub(7)..=len {
+                let mut expected = [0; 8];
+                expected[..len - at].copy_from_slice(&text[at..len]);
+                assert_eq!(last_few(&text[..len], at).to_le_bytes(), expected, "{at} of {len}");
+            }
+        }
     }
 
     #[test]

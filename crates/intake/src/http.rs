@@ -114,7 +114,7 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
     let taken = async {
         let (settings, _place) = shared.admit(path_key.as_deref(), &head.headers)?;
         let with = With { stamps: stamps(&settings.may_set, &head)?, once: idempotency_key(&head.headers)?, ..With::default() };
-        with_body(shared, &settings, &head.headers, body, async |body| shared.sink.accept(&settings.name, body, says, with).await).await
+        with_body(shared, &settings, &head.headers, body, async |body| shared.sink.accept(&settings.name, Arc::new(body.into()), says, with).await).await
     };
     let taken = taken.await;
     note(&shared.heard, &taken, from);

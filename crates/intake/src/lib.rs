@@ -31,6 +31,7 @@ pub use problem::Problem;
 pub use settings::{Certificates, SourceKey, SourceSettings, Speaks};
 
 use rockrose_core::read::Says;
+use rockrose_core::room::Buffer;
 use rockrose_core::stamp::Stamp;
 use serde::{Deserialize, Serialize};
 
@@ -38,7 +39,7 @@ use serde::{Deserialize, Serialize};
 pub trait Sink: Send + Sync + 'static {
     /// Takes one body of the source called `source`, and what is given beside it. An `Ok` means that everything in it is durable, or was removed or quarantined on purpose, and that the
     /// rest of what was given became durable with it.
-    fn accept(&self, source: &str, body: Vec<u8>, says: Says, with: With) -> impl Future<Output = Result<Receipt, Problem>> + Send;
+    fn accept(&self, source: &str, body: Arc<Buffer>, says: Says, with: With) -> impl Future<Output = Result<Receipt, Problem>> + Send;
 
     /// The positions that were kept for a source.
     fn positions(&self, source: &str) -> impl Future<Output = Result<Vec<Position>, Problem>> + Send;

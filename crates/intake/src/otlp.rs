@@ -80,7 +80,7 @@ async fn hand_on<S: Sink>(
     if lines.is_empty() {
         return Ok(Receipt::default());
     }
-    shared.sink.accept(&settings.name, lines, Says::Lines, With::default()).await
+    shared.sink.accept(&settings.name, Arc::new(lines.into()), Says::Lines, With::default()).await
 }
 
 /// What is answered to a request that was taken: with what of it could not be read.

@@ -1,16 +1,21 @@
 //! Sources that are streams of messages: syslog over TCP and TLS, and lines.
 //!
-//! Nothing is answered, so the only way to hold a sender back is to read no more: what was read is handed on until it is durable, and only then is more read.
+//! Nothing is answered, so the only way to hold a sender back is to read no more. What was read is handed on until it is durable; meanwhile about as much again is read and cut, and
+//! no more, in the order in which it came. What all connections of a source hold together is bounded too.
 
 use std::net::SocketAddr;
+use std::pin::Pin;
 use std::sync::Arc;
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
 use axum::http::StatusCode;
+use futures_util::FutureExt;
 use rockrose_core::extract::SyslogReader;
 use rockrose_core::read::Says;
+use rockrose_core::room::{self, Buffer};
 use tokio::io::{AsyncRead, AsyncReadExt};
+use tokio::sync::{Semaphore, SemaphorePermit};
 use tokio::time::{Instant, timeout_at};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
@@ -20,6 +25,10 @@ use crate::{BoundedListener, Heard, Receipt, Sink, SourceSettings, Speaks, With,
 
 /// Most bytes that are handed on at once.
 const BATCH: usize = 1 << 20;
+/// So many bytes are read at once.
+const READ: usize = 64 << 10;
+/// Most bytes that the connections of a source hold together, as they were sent; more only for events that are larger.
+const HELD: usize = 64 << 20;
 /// How long a message that has begun may take to end.
 const MESSAGE_TIME: Duration = Duration::from_secs(60);
 /// First and longest pause while there is no room.
@@ -36,13 +45,15 @@ pub(crate) async fn serve<S: Sink>(
     stop: impl Future<Output = ()>,
 ) {
     let (connections, stopping) = (TaskTracker::new(), CancellationToken::new());
+    let held = Arc::new(Semaphore::new(HELD.max(2 * settings.load().max_event)));
     tokio::pin!(stop);
     loop {
         tokio::select! {
             () = &mut stop => break,
             (stream, from) = listener.next() => {
-                let one = Reading { settings: Arc::clone(&settings), sink: Arc::clone(&sink), heard: Arc::clone(&heard), from, stopping: stopping.clone() };
-                connections.spawn(one.run(stream));
+                let (settings, sink, heard, held) = (Arc::clone(&settings), Arc::clone(&sink), Arc::clone(&heard), Arc::clone(&held));
+                let one = Reading { settings, sink, heard, held, from, stopping: stopping.clone() };
+                connections.spawn(async move { one.run(stream).await });
             }
         }
     }
@@ -55,71 +66,153 @@ struct Reading<S> {
     settings: Arc<ArcSwap<SourceSettings>>,
     sink: Arc<S>,
     heard: Arc<Heard>,
+    /// Places for bytes, of all connections of the source.
+    held: Arc<Semaphore>,
     from: SocketAddr,
     stopping: CancellationToken,
 }
 
+/// Places for bytes that are held.
+struct Places<'a> {
+    of: &'a Semaphore,
+    taken: Option<SemaphorePermit<'a>>,
+    /// Bytes that were read before there was a place for them.
+    owed: usize,
+}
+
+impl<'a> Places<'a> {
+    fn new(of: &'a Semaphore) -> Places<'a> {
+        Places { of, taken: None, owed: 0 }
+    }
+
+    fn add(&mut self, places: SemaphorePermit<'a>) {
+        match &mut self.taken {
+            Some(taken) => taken.merge(places),
+            None => self.taken = Some(places),
+        }
+    }
+
+    /// For so many bytes more, now or as soon as there are.
+    fn owe(&mut self, bytes: usize) {
+        self.owed += bytes;
+        if let Ok(places) = self.of.try_acquire_many(self.owed as u32) {
+            self.owed = 0;
+            self.add(places);
+        }
+    }
+
+    /// Waits until there is a place for each byte.
+    async fn settle(&mut self) {
+        // The semaphore is never closed.
+        if let Ok(places) = self.of.acquire_many(self.owed as u32).await {
+            self.owed = 0;
+            self.add(places);
+        }
+    }
+
+    /// Gives up those of so many bytes.
+    fn split(&mut self, bytes: usize) -> Places<'a> {
+        let owed = bytes.min(self.owed);
+        self.owed -= owed;
+        Places { of: self.of, taken: self.taken.as_mut().and_then(|taken| taken.split(bytes - owed)), owed }
+    }
+}
+
 impl<S: Sink> Reading<S> {
-    async fn run(self, mut stream: impl AsyncRead + Unpin) {
-        let mut bytes = Vec::new();
+    async fn run(&self, mut stream: impl AsyncRead + Unpin) {
+        let mut bytes = Vec::with_capacity(READ);
         let mut messages = Messages::new(&self.settings.load());
         let mut unfinished_since: Option<Instant> = None;
+        // What is handed on, and what has been cut since.
+        let mut handing: Option<Pin<Box<dyn Future<Output = bool> + Send + '_>>> = None;
+        let (mut places, mut cut) = (Places::new(&self.held), 0);
         loop {
+            if handing.is_none() && !messages.lines.is_empty() {
+                handing = Some(Box::pin(self.hand_on(messages.take(), places.split(std::mem::take(&mut cut)))));
+            }
+            let full = messages.lines.len() >= BATCH;
             // A sender may be silent for ever, but not within a message.
             let end = unfinished_since.map_or_else(|| Instant::now() + Duration::from_secs(86_400 * 365), |since| since + MESSAGE_TIME);
-            bytes.reserve(64 << 10);
+            bytes.reserve(READ);
+            let handed = async {
+                match &mut handing {
+                    Some(handing) => handing.await,
+                    None => std::future::pending().await,
+                }
+            };
             let read = tokio::select! {
                 () = self.stopping.cancelled() => break,
-                read = timeout_at(end, stream.read_buf(&mut bytes)) => read,
+                taken = handed => {
+                    handing = None;
+                    if !taken {
+                        return;
+                    }
+                    if full {
+                        // The time in which nothing was read is not the sender's.
+                        unfinished_since = unfinished_since.map(|_| Instant::now());
+                    }
+                    continue;
+                }
+                read = timeout_at(end, async {
+                    if places.owed > 0 {
+                        places.settle().await;
+                    }
+                    stream.read_buf(&mut bytes).await
+                }), if !full => read,
             };
-            match read {
+            let mut new = match read {
                 Ok(Ok(0) | Err(_)) => break,
-                Ok(Ok(_)) => {}
+                Ok(Ok(n)) => n,
                 Err(_) => {
                     self.heard.wrong(Wrong::Format, "a message began and did not end in time", Some(self.from.ip()));
                     break;
                 }
-            }
+            };
             // What has come in the meantime goes along.
-            while bytes.len() < BATCH {
-                let more = stream.read_buf(&mut bytes);
-                match timeout_at(Instant::now(), more).await {
-                    Ok(Ok(n)) if n > 0 => {}
-                    _ => break,
-                }
+            while bytes.len() < BATCH
+                && let Some(Ok(n @ 1..)) = stream.read_buf(&mut bytes).now_or_never()
+            {
+                new += n;
             }
-            let settings = self.settings.load_full();
-            messages.keeps_raw = self.heard.is_caught();
-            let used = messages.cut(&bytes, false, &settings);
+            places.owe(new);
+            let used = self.cut(&mut messages, &bytes, false);
+            cut += used;
             bytes.drain(..used);
-            if !self.hand_on(&settings, &mut messages).await {
-                return;
+            if bytes.is_empty() && bytes.capacity() > 2 * READ {
+                // A connection that is silent again holds no more than it did at first.
+                room::leave(std::mem::replace(&mut bytes, Vec::with_capacity(READ)));
             }
             unfinished_since = if bytes.is_empty() { None } else { unfinished_since.filter(|_| used == 0).or_else(|| Some(Instant::now())) };
         }
-        let settings = self.settings.load_full();
-        messages.cut(&bytes, true, &settings);
-        self.hand_on(&settings, &mut messages).await;
+        if let Some(handing) = handing
+            && !handing.await
+        {
+            return;
+        }
+        self.cut(&mut messages, &bytes, true);
+        if !messages.lines.is_empty() {
+            self.hand_on(messages.take(), places).await;
+        }
     }
 
-    /// Hands on what was cut; returns once it is durable, or with `false` if it never will be.
-    async fn hand_on(&self, settings: &SourceSettings, messages: &mut Messages) -> bool {
-        let from = Some(self.from.ip());
+    /// Cuts what is whole, and tells what is wrong with it.
+    fn cut(&self, messages: &mut Messages, bytes: &[u8], last: bool) -> usize {
+        messages.keeps_raw = self.heard.is_caught();
+        let used = messages.cut(bytes, last, &self.settings.load());
         for (what, says) in messages.wrong.drain(..) {
-            self.heard.wrong(what, says, from);
+            self.heard.wrong(what, says, Some(self.from.ip()));
         }
-        let body = std::mem::take(&mut messages.lines);
-        if body.is_empty() {
-            return true;
+        used
+    }
+
+    /// Hands on what was cut; returns once it is durable, or with `false` if it never will be. Its places are free then.
+    async fn hand_on(&self, (body, raw): (Vec<u8>, Vec<Vec<u8>>), _places: Places<'_>) -> bool {
+        let source = self.settings.load().name.clone();
+        let receipt = until_taken(&*self.sink, &source, body, raw, &self.heard, Some(&self.stopping)).await;
+        if let Some(receipt) = &receipt {
+            self.heard.receipt(receipt, Some(self.from.ip()));
         }
-        let raw = std::mem::take(&mut messages.raw);
-        match until_taken(&*self.sink, &settings.name, body, raw, &self.heard, Some(&self.stopping)).await {
-            Some(receipt) => {
-                self.heard.receipt(&receipt, from);
-                true
-            }
-            None => false,
-        }
+        receipt.is_some()
     }
 }
 
@@ -132,9 +225,10 @@ pub(crate) async fn until_taken<S: Sink>(
     heard: &Heard,
     stopping: Option<&CancellationToken>,
 ) -> Option<Receipt> {
+    let body = Arc::new(Buffer::from(body));
     let mut pause = PAUSES.0;
     loop {
-        match sink.accept(source, body.clone(), Says::Lines, With { raw: raw.clone(), ..With::default() }).await {
+        match sink.accept(source, Arc::clone(&body), Says::Lines, With { raw: raw.clone(), ..With::default() }).await {
             Ok(receipt) => return Some(receipt),
             Err(problem) if problem.status() == StatusCode::SERVICE_UNAVAILABLE => {
                 heard.wrong(Wrong::PushedBack, problem.detail(), None);
@@ -178,6 +272,11 @@ impl Messages {
             _ => None,
         };
         Messages { syslog, lines: Vec::new(), raw: Vec::new(), keeps_raw: false, wrong: Vec::new(), pass_over: None }
+    }
+
+    /// The lines so far, and the messages as they came.
+    fn take(&mut self) -> (Vec<u8>, Vec<Vec<u8>>) {
+        (std::mem::replace(&mut self.lines, room::take(READ)), std::mem::take(&mut self.raw))
     }
 
     /// Cuts what is whole (with `last`, all that is left); returns how many bytes that was.
@@ -283,4 +382,108 @@ fn counted(bytes: &[u8]) -> Option<(usize, usize)> {
     }
     let length: usize = std::str::from_utf8(&bytes[..digits]).ok()?.parse().ok()?;
     Some((digits + 1, length))
+}
+
+#[cfg(test)]
+mod tests {
+    use tokio::io::AsyncWriteExt;
+
+    use super::*;
+    use crate::{Position, Problem};
+
+    /// Takes nothing while it has no place.
+    struct Gate {
+        places: Semaphore,
+        taken: std::sync::Mutex<Vec<u8>>,
+    }
+
+    impl Sink for Gate {
+        async fn accept(&self, _: &str, body: Arc<Buffer>, _: Says, _: With) -> Result<Receipt, Problem> {
+            self.places.acquire().await.unwrap().forget();
+            self.taken.lock().unwrap().extend_from_slice(&body);
+            Ok(Receipt::default())
+        }
+
+        async fn positions(&self, _: &str) -> Result<Vec<Position>, Problem> {
+            Ok(Vec::new())
+        }
+    }
+
+    async fn until(what: &str, mut holds: impl FnMut() -> bool) {
+        let begun = std::time::Instant::now();
+        while !holds() {
+            assert!(begun.elapsed() < Duration::from_secs(20), "timed out: {what}");
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+    }
+
+    #[tokio::test]
+    async fn what_connections_hold_is_bounded_and_given_back() {
+        let settings = SourceSettings { max_event: 200_000, ..crate::tests::settings(Speaks::Lines) };
+        let (sink, held) = (Arc::new(Gate { places: Semaphore::new(0), taken: Default::default() }), Arc::new(Semaphore::new(300_000)));
+        let (stopping, settings) = (CancellationToken::new(), Arc::new(ArcSwap::from_pointee(settings)));
+        let connect = || {
+            let one = Reading {
+                settings: Arc::clone(&settings),
+                sink: Arc::clone(&sink),
+                heard: Arc::default(),
+                held: Arc::clone(&held),
+                from: "192.0.2.4:5".parse().unwrap(),
+                stopping: stopping.clone(),
+            };
+            let (near, far) = tokio::io::duplex(1_000);
+            (near, tokio::spawn(async move { one.run(far).await }))
+        };
+        // Two begin messages that do not end, and there is no place for more.
+        let mut silent: Vec<_> = (0..2).map(|_| connect()).collect();
+        for (stream, _) in &mut silent {
+            stream.write_all(&[b'x'; 149_000]).await.unwrap();
+        }
+        until("all of that is held", || held.available_permits() == 2_000).await;
+        let (mut third, reading) = connect();
+        let text: Vec<u8> = (0..40_000).flat_map(|n| format!("line {n}\n").into_bytes()).collect();
+        let expected = text.clone();
+        let sending = tokio::spawn(async move {
+            third.write_all(&text).await.unwrap();
+        });
+        until("there is no place any more", || held.available_permits() < 1_000).await;
+        // What waits is handed on, but nothing more is read while the others hold what there is.
+        sink.places.add_permits(1);
+        until("something came through", || !sink.taken.lock().unwrap().is_empty()).await;
+        assert!(!sending.is_finished() && sink.taken.lock().unwrap().len() < 10_000);
+        drop(silent);
+        sink.places.add_permits(1_000);
+        until("all came through", || sink.taken.lock().unwrap().len() >= expected.len()).await;
+        sending.await.unwrap();
+        reading.await.unwrap();
+        until("all places are free", || held.available_permits() == 300_000).await;
+        let taken = sink.taken.lock().unwrap();
+        let lines: Vec<u8> = taken.split_inclusive(|b| *b == b'\n').filter(|l| l.starts_with(b"line")).flatten().copied().collect();
+        assert!(lines == expected, "in order, each once");
+    }
+
+    #[tokio::test]
+    async fn reading_goes_on_while_a_batch_is_handed_on() {
+        let sink = Arc::new(Gate { places: Semaphore::new(0), taken: Default::default() });
+        let held = Arc::new(Semaphore::new(10 * BATCH));
+        let one = Reading {
+            settings: Arc::new(ArcSwap::from_pointee(crate::tests::settings(Speaks::Lines))),
+            sink: Arc::clone(&sink),
+            heard: Arc::default(),
+            held: Arc::clone(&held),
+            from: "192.0.2.4:5".parse().unwrap(),
+            stopping: CancellationToken::new(),
+        };
+        let (mut near, far) = tokio::io::duplex(1_000);
+        let reading = tokio::spawn(async move { one.run(far).await });
+        let text = b"a kiosk prints\n".repeat(2 * BATCH / 15);
+        let whole = text.len();
+        let sending = tokio::spawn(async move { near.write_all(&text).await.unwrap() });
+        // Nothing was taken yet, and a batch is read behind the one that waits; but no more than one.
+        until("a batch is read meanwhile", || 10 * BATCH - held.available_permits() >= BATCH).await;
+        assert!(!sending.is_finished() && sink.taken.lock().unwrap().is_empty());
+        sink.places.add_permits(1_000_000);
+        reading.await.unwrap();
+        assert_eq!((sink.taken.lock().unwrap().len(), held.available_permits()), (whole, 10 * BATCH));
+    }
 }

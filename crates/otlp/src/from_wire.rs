@@ -1,6 +1,7 @@
 //! Requests as they are sent, in protobuf, straight into lines: no record becomes a tree on the way.
 //!
 //! What records share (resource, scope) is read by the generated code, once for all of them. A record's own fields are slices of the request, and values are written as they are met.
+//! Texts are looked at together, as they stand in the lines: one that is not UTF-8 makes those so, and each alone would cost more.
 //! The lines are those that [`crate::to_lines`] makes of the request once it is read; a test holds the two equal.
 
 use opentelemetry_proto::tonic::common::v1::InstrumentationScope;
@@ -9,7 +10,7 @@ use prost::Message;
 use rockrose_core::json::quote;
 
 use crate::into_lines::{Broken, Record, Value, line, share_resource, share_scope, start};
-use crate::value::{MAX_DEPTH, write_bytes, write_double, written};
+use crate::value::{MAX_DEPTH, write_bytes, write_double, write_int};
 use crate::{NotLines, TooLong};
 
 /// A field's content.
@@ -24,7 +25,19 @@ enum Content<'a> {
 struct Fields<'a>(&'a [u8]);
 
 impl<'a> Fields<'a> {
+    #[inline(always)]
     fn varint(&mut self) -> Result<u64, Broken> {
+        // Most are one byte.
+        match self.0.split_first() {
+            Some((byte, rest)) if *byte < 0x80 => {
+                self.0 = rest;
+                Ok(u64::from(*byte))
+            }
+            _ => self.long_varint(),
+        }
+    }
+
+    fn long_varint(&mut self) -> Result<u64, Broken> {
         let mut value = 0u64;
         for (at, byte) in self.0.iter().enumerate().take(10) {
             value |= u64::from(byte & 0x7f) << (7 * at);
@@ -40,6 +53,7 @@ impl<'a> Fields<'a> {
         Err(Broken("a number does not end"))
     }
 
+    #[inline]
     fn take<const N: usize>(&mut self) -> Result<[u8; N], Broken> {
         let (taken, rest) = self.0.split_first_chunk().ok_or(Broken("it ends within a field"))?;
         self.0 = rest;
@@ -47,6 +61,7 @@ impl<'a> Fields<'a> {
     }
 
     /// The next field's number and content.
+    #[inline]
     fn next(&mut self) -> Result<Option<(u64, Content<'a>)>, Broken> {
         if self.0.is_empty() {
             return Ok(None);
@@ -72,24 +87,24 @@ impl<'a> Fields<'a> {
 }
 
 impl<'a> Content<'a> {
+    #[inline]
     fn bytes(self) -> Result<&'a [u8], Broken> {
         if let Content::Bytes(bytes) = self { Ok(bytes) } else { Err(WRONG) }
     }
 
-    fn text(self) -> Result<&'a str, Broken> {
-        simdutf8::basic::from_utf8(self.bytes()?).map_err(|_| Broken("a text is not UTF-8"))
-    }
-
+    #[inline]
     fn varint(self) -> Result<u64, Broken> {
         if let Content::Varint(value) = self { Ok(value) } else { Err(WRONG) }
     }
 
+    #[inline]
     fn eight(self) -> Result<[u8; 8], Broken> {
         if let Content::Eight(bytes) = self { Ok(bytes) } else { Err(WRONG) }
     }
 }
 
 const WRONG: Broken = Broken("a field is of another kind than it should be");
+const NOT_UTF8: Broken = Broken("a text is not UTF-8");
 
 /// A value as it stands in a request; none was given, or its bytes.
 #[derive(Clone, Copy)]
@@ -115,9 +130,9 @@ fn value(bytes: Option<&[u8]>, depth: usize, out: &mut Vec<u8>) -> Result<(), Br
         return Ok(());
     };
     match number {
-        1 => quote(content.text()?.as_bytes(), out),
+        1 => quote(content.bytes()?, out),
         2 => out.extend_from_slice(if content.varint()? != 0 { b"true" } else { b"false" }),
-        3 => written(out, format_args!("{}", content.varint()? as i64)),
+        3 => write_int(content.varint()? as i64, out),
         4 => write_double(f64::from_le_bytes(content.eight()?), out),
         5 => {
             out.push(b'[');
@@ -141,7 +156,7 @@ fn value(bytes: Option<&[u8]>, depth: usize, out: &mut Vec<u8>) -> Result<(), Br
                     if out.len() > begun {
                         out.push(b',');
                     }
-                    quote(key.as_bytes(), out);
+                    quote(key, out);
                     out.push(b':');
                     value(member.0, depth - 1, out)?;
                 }
@@ -153,12 +168,12 @@ fn value(bytes: Option<&[u8]>, depth: usize, out: &mut Vec<u8>) -> Result<(), Br
     Ok(())
 }
 
-fn key_value(bytes: &[u8]) -> Result<(&str, Wire<'_>), Broken> {
-    let (mut key, mut value) = ("", None);
+fn key_value(bytes: &[u8]) -> Result<(&[u8], Wire<'_>), Broken> {
+    let (mut key, mut value) = (&b""[..], None);
     let mut fields = Fields(bytes);
     while let Some((number, content)) = fields.next()? {
         match number {
-            1 => key = content.text()?,
+            1 => key = content.bytes()?,
             2 => value = Some(content.bytes()?),
             _ => {}
         }
@@ -166,7 +181,7 @@ fn key_value(bytes: &[u8]) -> Result<(&str, Wire<'_>), Broken> {
     Ok((key, Wire(value)))
 }
 
-fn record<'a>(bytes: &'a [u8], attributes: &mut Vec<(&'a str, Wire<'a>)>) -> Result<Record<'a, Wire<'a>>, Broken> {
+fn record<'a>(bytes: &'a [u8], attributes: &mut Vec<(&'a [u8], Wire<'a>)>) -> Result<Record<'a, Wire<'a>>, Broken> {
     attributes.clear();
     let mut record = Record::default();
     let mut fields = Fields(bytes);
@@ -174,14 +189,14 @@ fn record<'a>(bytes: &'a [u8], attributes: &mut Vec<(&'a str, Wire<'a>)>) -> Res
         match number {
             1 => record.time = u64::from_le_bytes(content.eight()?),
             2 => record.severity_number = content.varint()? as i32,
-            3 => record.severity_text = content.text()?,
+            3 => record.severity_text = content.bytes()?,
             5 => record.body = Some(Wire(Some(content.bytes()?))),
             6 => attributes.push(key_value(content.bytes()?)?),
             8 => record.flags = if let Content::Four(flags) = content { u32::from_le_bytes(flags) } else { return Err(WRONG) },
             9 => record.trace_id = content.bytes()?,
             10 => record.span_id = content.bytes()?,
             11 => record.observed = u64::from_le_bytes(content.eight()?),
-            12 => record.event_name = content.text()?,
+            12 => record.event_name = content.bytes()?,
             _ => {}
         }
     }
@@ -190,18 +205,18 @@ fn record<'a>(bytes: &'a [u8], attributes: &mut Vec<(&'a str, Wire<'a>)>) -> Res
 
 /// The messages of one number, and the last text of another, in a message.
 fn parts<'a>(bytes: &'a [u8], shared: &mut impl Message, list: &mut Vec<&'a [u8]>) -> Result<&'a str, NotLines> {
-    let mut schema = "";
+    let mut schema = &b""[..];
     list.clear();
     let mut fields = Fields(bytes);
     while let Some((number, content)) = fields.next()? {
         match number {
             1 => shared.merge(content.bytes()?).map_err(|_| Broken("what records share cannot be read"))?,
             2 => list.push(content.bytes()?),
-            3 => schema = content.text()?,
+            3 => schema = content.bytes()?,
             _ => {}
         }
     }
-    Ok(schema)
+    Ok(simdutf8::basic::from_utf8(schema).map_err(|_| NOT_UTF8)?)
 }
 
 /// Whether a message has a field of that number.
@@ -241,6 +256,9 @@ pub fn lines_of(request: &[u8], max: usize) -> Result<Vec<u8>, NotLines> {
                 }
             }
         }
+    }
+    if simdutf8::basic::from_utf8(&out).is_err() {
+        return Err(NOT_UTF8.into());
     }
     Ok(out)
 }

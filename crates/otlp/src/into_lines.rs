@@ -9,8 +9,8 @@ use rockrose_core::json::quote;
 use rockrose_core::lang::Level;
 
 use crate::collector::ExportLogsServiceRequest;
-use crate::value::{write, write_object};
-use crate::{ATTRIBUTES, OWN, RESOURCE, RESOURCE_SCHEMA, SCOPE, SCOPE_SCHEMA};
+use crate::value::{write, write_int, write_object};
+use crate::{ATTRIBUTES, RESOURCE, RESOURCE_SCHEMA, SCOPE, SCOPE_SCHEMA, is_own};
 
 /// A batch becomes more bytes of events than it may: what its records share stands in each of them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
@@ -50,17 +50,17 @@ pub(crate) struct Record<'a, V> {
     pub(crate) time: u64,
     pub(crate) observed: u64,
     pub(crate) severity_number: i32,
-    pub(crate) severity_text: &'a str,
+    pub(crate) severity_text: &'a [u8],
     pub(crate) body: Option<V>,
     pub(crate) trace_id: &'a [u8],
     pub(crate) span_id: &'a [u8],
     pub(crate) flags: u32,
-    pub(crate) event_name: &'a str,
+    pub(crate) event_name: &'a [u8],
 }
 
 impl<V> Default for Record<'_, V> {
     fn default() -> Self {
-        Record { time: 0, observed: 0, severity_number: 0, severity_text: "", body: None, trace_id: &[], span_id: &[], flags: 0, event_name: "" }
+        Record { time: 0, observed: 0, severity_number: 0, severity_text: &[], body: None, trace_id: &[], span_id: &[], flags: 0, event_name: &[] }
     }
 }
 
@@ -84,7 +84,7 @@ pub fn to_lines(request: &ExportLogsServiceRequest, max: usize) -> Result<Vec<u8
             share_scope(of_scope.scope.as_ref(), &of_scope.schema_url, &mut shared);
             for record in &of_scope.log_records {
                 attributes.clear();
-                attributes.extend(record.attributes.iter().map(|a| (a.key.as_str(), a.value.as_ref())));
+                attributes.extend(record.attributes.iter().map(|a| (a.key.as_bytes(), a.value.as_ref())));
                 // What is read already can be written.
                 let _ = line(&own(record), &attributes, &shared, &mut out);
                 if out.len() > max {
@@ -101,18 +101,19 @@ fn own(record: &LogRecord) -> Record<'_, Option<&AnyValue>> {
         time: record.time_unix_nano,
         observed: record.observed_time_unix_nano,
         severity_number: record.severity_number,
-        severity_text: &record.severity_text,
+        severity_text: record.severity_text.as_bytes(),
         body: record.body.as_ref().map(Some),
         trace_id: &record.trace_id,
         span_id: &record.span_id,
         flags: record.flags,
-        event_name: &record.event_name,
+        event_name: record.event_name.as_bytes(),
     }
 }
 
 const HEX: &[u8; 16] = b"0123456789abcdef";
 
 /// Writes `,"name":`.
+#[inline(always)]
 fn name(name: &str, out: &mut Vec<u8>) {
     out.extend_from_slice(b",\"");
     out.extend_from_slice(name.as_bytes());
@@ -149,7 +150,7 @@ pub(crate) fn share_scope(scope: Option<&InstrumentationScope>, schema: &str, ou
     }
 }
 
-pub(crate) fn line<V: Value>(record: &Record<'_, V>, attributes: &[(&str, V)], shared: &[u8], out: &mut Vec<u8>) -> Result<(), Broken> {
+pub(crate) fn line<V: Value>(record: &Record<'_, V>, attributes: &[(&[u8], V)], shared: &[u8], out: &mut Vec<u8>) -> Result<(), Broken> {
     let start = out.len();
     if record.time > 0 {
         name("time", out);
@@ -162,14 +163,14 @@ pub(crate) fn line<V: Value>(record: &Record<'_, V>, attributes: &[(&str, V)], s
     let level = usize::try_from(record.severity_number - 1).ok().and_then(|n| Level::ALL.get(n / 4));
     if !record.severity_text.is_empty() {
         name("severity", out);
-        quote(record.severity_text.as_bytes(), out);
+        quote(record.severity_text, out);
     } else if let Some(level) = level {
         name("severity", out);
         quote(level.word().as_bytes(), out);
     }
     if level.is_some() {
         name("severity_number", out);
-        out.extend_from_slice(record.severity_number.to_string().as_bytes());
+        write_int(record.severity_number.into(), out);
     }
     if let Some(body) = record.body {
         name("message", out);
@@ -185,11 +186,11 @@ pub(crate) fn line<V: Value>(record: &Record<'_, V>, attributes: &[(&str, V)], s
     }
     if record.flags > 0 {
         name("trace_flags", out);
-        out.extend_from_slice(record.flags.to_string().as_bytes());
+        write_int(record.flags.into(), out);
     }
     if !record.event_name.is_empty() {
         name("event_name", out);
-        quote(record.event_name.as_bytes(), out);
+        quote(record.event_name, out);
     }
     write_attributes(attributes, out)?;
     out.extend_from_slice(shared);
@@ -204,21 +205,30 @@ pub(crate) fn line<V: Value>(record: &Record<'_, V>, attributes: &[(&str, V)], s
 }
 
 /// Writes attributes as members; those whose names are taken stand together in one.
-fn write_attributes<V: Value>(attributes: &[(&str, V)], out: &mut Vec<u8>) -> Result<(), Broken> {
-    let mut many: HashSet<&str> = HashSet::new();
-    // Whether an attribute is the first of its name: a few are compared, of many it is kept which there were.
+fn write_attributes<V: Value>(attributes: &[(&[u8], V)], out: &mut Vec<u8>) -> Result<(), Broken> {
+    let (mut sketches, mut many): (u64, HashSet<&[u8]>) = (0, HashSet::new());
+    // Whether an attribute is the first of its name: of many it is kept which there were; a few are compared, and that only where a sketch of the name was met before.
     let mut is_first = |at: usize| {
         let (name, _) = attributes[at];
-        if attributes.len() <= FEW { attributes[..at].iter().all(|(other, _)| *other != name) } else { many.insert(name) }
+        if attributes.len() > FEW {
+            return many.insert(name);
+        }
+        let sketch = 1 << (sketch(name) & 63);
+        let met = sketches & sketch != 0;
+        sketches |= sketch;
+        !met || attributes[..at].iter().all(|(other, _)| *other != name)
     };
-    let mut aside: Vec<(&str, V)> = Vec::new();
-    let member = |(key, value): (&str, V), out: &mut Vec<u8>| {
-        quote(key.as_bytes(), out);
+    let mut aside: Vec<(&[u8], V)> = Vec::new();
+    let member = |(key, value): (&[u8], V), out: &mut Vec<u8>| {
+        quote(key, out);
         out.push(b':');
         value.write(out)
     };
-    for (_, attribute) in attributes.iter().enumerate().filter(|(at, _)| is_first(*at)) {
-        if OWN.contains(&attribute.0) {
+    for (at, attribute) in attributes.iter().enumerate() {
+        if !is_first(at) {
+            continue;
+        }
+        if is_own(attribute.0) {
             aside.push(*attribute);
             continue;
         }
@@ -239,15 +249,15 @@ fn write_attributes<V: Value>(attributes: &[(&str, V)], out: &mut Vec<u8>) -> Re
 /// So many attributes are few.
 const FEW: usize = 16;
 
+/// A number that is the same for the same names, and mostly another for others.
+fn sketch(name: &[u8]) -> u32 {
+    let [first, last] = [name.first(), name.last()].map(|b| u32::from(b.copied().unwrap_or(0)));
+    (name.len() as u32).wrapping_mul(23) ^ first.wrapping_mul(5) ^ last.wrapping_mul(11)
+}
+
 /// A time in nanoseconds since 1970, as RFC 3339 in UTC.
 fn time(nanos: u64, out: &mut Vec<u8>) {
-    match jiff::Timestamp::from_nanosecond(i128::from(nanos)) {
-        Ok(at) => {
-            out.push(b'"');
-            // A vector takes whatever is written to it.
-            let _ = jiff::fmt::temporal::DateTimePrinter::new().print_timestamp(&at, &mut *out);
-            out.push(b'"');
-        }
-        Err(_) => out.extend_from_slice(nanos.to_string().as_bytes()),
-    }
+    out.push(b'"');
+    rockrose_core::time::write_nanoseconds(nanos, out);
+    out.push(b'"');
 }

@@ -21,14 +21,13 @@ pub(crate) fn write(value: Option<&AnyValue>, out: &mut Vec<u8>) {
     write_within(value, MAX_DEPTH, out);
 }
 
-pub(crate) fn written(out: &mut Vec<u8>, what: std::fmt::Arguments<'_>) {
-    // A vector takes whatever is written to it.
-    let _ = std::io::Write::write_fmt(out, what);
+pub(crate) fn write_int(n: i64, out: &mut Vec<u8>) {
+    out.extend_from_slice(itoa::Buffer::new().format(n).as_bytes());
 }
 
 pub(crate) fn write_double(n: f64, out: &mut Vec<u8>) {
     if n.is_finite() {
-        written(out, format_args!("{n:?}"));
+        out.extend_from_slice(ryu::Buffer::new().format_finite(n).as_bytes());
     } else {
         // JSON has no writing for these.
         quote(n.to_string().as_bytes(), out);
@@ -46,7 +45,7 @@ fn write_within(value: Option<&AnyValue>, depth: usize, out: &mut Vec<u8>) {
         None | Some(Value::StringValueStrindex(_)) => out.extend_from_slice(b"null"),
         Some(Value::StringValue(text)) => quote(text.as_bytes(), out),
         Some(Value::BoolValue(yes)) => out.extend_from_slice(if *yes { b"true" } else { b"false" }),
-        Some(Value::IntValue(n)) => written(out, format_args!("{n}")),
+        Some(Value::IntValue(n)) => write_int(*n, out),
         Some(Value::DoubleValue(n)) => write_double(*n, out),
         Some(Value::BytesValue(bytes)) => write_bytes(bytes, out),
         Some(Value::ArrayValue(list)) => {

@@ -57,7 +57,7 @@ enum Unworked {
 /// A body on its way through the plan.
 struct Given {
     source: String,
-    body: Vec<u8>,
+    body: Arc<Buffer>,
     says: Says,
     with: With,
     now: i64,
@@ -71,12 +71,10 @@ fn work(running: &Running, given: Given) -> Result<Worked, Unworked> {
     let number = running.compiled.source(&source).ok_or(Unworked::Gone)?;
     let settings = running.checked.sources.iter().find(|s| s.name == source);
     let max_event = settings.map_or(usize::MAX, |s| s.max_event as usize);
-    // These are large, and others can use them when they are done with.
-    let body = Buffer::from(body);
     let given = split(&body, says, max_event).map_err(Unworked::Body)?;
     let (stamped_body, stamped_records);
     let (events, records) = if with.stamps.is_empty() {
-        (&body, &given)
+        (&*body, &given)
     } else {
         stamped_body = Buffer::from(stamped(&body, &given, &with.stamps));
         // The fields come on top of what an event may have.
@@ -142,7 +140,7 @@ fn catch(outcome: &Outcome, source: usize, body: &[u8], records: &[Record], raw:
 }
 
 impl Sink for PlanSink {
-    async fn accept(&self, source: &str, body: Vec<u8>, says: Says, with: With) -> Result<Receipt, Problem> {
+    async fn accept(&self, source: &str, body: Arc<Buffer>, says: Says, with: With) -> Result<Receipt, Problem> {
         // A sender that goes away does not stop what has begun: what steps remember must become durable, or be undone.
         let (sink, source) = (PlanSink { app: Arc::clone(&self.app) }, source.to_owned());
         let taking = tokio::spawn(async move { sink.take(source, body, says, with).await });
@@ -163,7 +161,7 @@ fn kept_nothing(e: &SpoolError) -> Problem {
 }
 
 impl PlanSink {
-    async fn take(&self, source: String, body: Vec<u8>, says: Says, with: With) -> Result<Receipt, Problem> {
+    async fn take(&self, source: String, body: Arc<Buffer>, says: Says, with: With) -> Result<Receipt, Problem> {
         let once = with.once.clone().map(|key| (key, content_sum(&body)));
         if let Some((key, sum)) = &once
             && let Some(before) = self.taken(&source, key, *sum).await?

@@ -61,11 +61,16 @@ impl SyslogReader {
     /// are not UTF-8, replaced. `broken` says what its carrier found wrong with it already. `now_ms` completes times that name no year.
     pub fn line(&mut self, message: &[u8], broken: Option<&str>, now_ms: i64, out: &mut Vec<u8>) {
         let mut broken = broken;
-        let text = String::from_utf8_lossy(message);
-        if matches!(text, std::borrow::Cow::Owned(_)) {
+        let replaced;
+        let mut text = message;
+        if simdutf8::basic::from_utf8(message).is_err() {
             broken = broken.or(Some("not UTF-8"));
+            replaced = String::from_utf8_lossy(message);
+            text = replaced.as_bytes();
         }
-        let text = text.trim_end_matches(['\0', '\r', '\n']).as_bytes();
+        while let [before @ .., b'\0' | b'\r' | b'\n'] = text {
+            text = before;
+        }
         self.found.clear();
         let whole = read_with(text, &Clock { reader: &self.reader, now_ms }, &mut self.found);
         if whole.is_none() {

@@ -126,27 +126,48 @@ fn unicode_escape(text: &[u8]) -> (char, usize) {
 
 /// Appends `text` (valid UTF-8) to `out` as the inside of a JSON string, without the quotes.
 pub fn escape(text: &[u8], out: &mut Vec<u8>) {
-    const HEX: &[u8; 16] = b"0123456789abcdef";
+    out.reserve(text.len() + 16);
     let mut at = 0;
-    loop {
-        let stop = wide::string_stop(text, at);
-        out.extend_from_slice(&text[at..stop]);
-        let Some(&b) = text.get(stop) else { return };
-        match b {
-            b'"' => out.extend_from_slice(b"\\\""),
-            b'\\' => out.extend_from_slice(b"\\\\"),
-            b'\n' => out.extend_from_slice(b"\\n"),
-            b'\r' => out.extend_from_slice(b"\\r"),
-            b'\t' => out.extend_from_slice(b"\\t"),
-            _ => out.extend_from_slice(&[b'\\', b'u', b'0', b'0', HEX[(b >> 4) as usize], HEX[(b & 15) as usize]]),
+    // As many bytes as are looked at are copied at once, and those behind the first that must be written otherwise taken back: cheaper than copying just so many.
+    while let Some(chunk) = wide::chunk::<16>(text, at) {
+        let plain = wide::plain_of_16(chunk);
+        out.extend_from_slice(chunk);
+        at += plain;
+        if plain < 16 {
+            out.truncate(out.len() - 16 + plain);
+            escaped(text[at], out);
+            at += 1;
         }
-        at = stop + 1;
+    }
+    while at < text.len() {
+        let (word, len) = (wide::eight(text, at), (text.len() - at).min(8));
+        let plain = wide::plain_of_8(word, len);
+        out.extend_from_slice(&word.to_le_bytes());
+        out.truncate(out.len() - 8 + plain);
+        at += plain;
+        if plain < len {
+            escaped(text[at], out);
+            at += 1;
+        }
+    }
+}
+
+/// Appends the escape of a byte that cannot stand in a string as it is.
+#[inline]
+fn escaped(byte: u8, out: &mut Vec<u8>) {
+    const HEX: &[u8; 16] = b"0123456789abcdef";
+    match byte {
+        b'"' | b'\\' => out.extend_from_slice(&[b'\\', byte]),
+        b'\n' => out.extend_from_slice(b"\\n"),
+        b'\r' => out.extend_from_slice(b"\\r"),
+        b'\t' => out.extend_from_slice(b"\\t"),
+        _ => out.extend_from_slice(&[b'\\', b'u', b'0', b'0', HEX[(byte >> 4) as usize], HEX[(byte & 15) as usize]]),
     }
 }
 
 /// Appends `text` to `out` as a whole JSON string, quotes included.
 pub fn quote(text: &[u8], out: &mut Vec<u8>) {
-    out.reserve(text.len() + 2);
+    out.reserve(text.len() + 18);
     out.push(b'"');
     escape(text, out);
     out.push(b'"');
@@ -260,6 +281,23 @@ mod tests {
         let mut back = Vec::new();
         unescape(&quoted[1..quoted.len() - 1], &mut back);
         assert_eq!(back, nasty.as_bytes());
+    }
+
+    #[test]
+    fn each_byte_is_escaped_wherever_it_stands() {
+        for byte in 0..128u8 {
+            for len in [1, 3, 4, 7, 8, 9, 15, 16, 17, 31, 33, 40] {
+                for at in 0..len {
+                    let mut text = b"Tansy Quay, Marrow Bay, Lowmere and Skerry".repeat(2)[..len].to_vec();
+                    text[at] = byte;
+                    let mut out = Vec::new();
+                    quote(&text, &mut out);
+                    assert_eq!(serde_json::from_slice::<String>(&out).unwrap().as_bytes(), text, "{byte} at {at} of {len}");
+                    let more = out.len() - 2 - len;
+                    assert_eq!(more, if byte < 0x20 && !b"\n\r\t".contains(&byte) { 5 } else { usize::from(byte < 0x20 || b"\"\\".contains(&byte)) });
+                }
+            }
+        }
     }
 
     #[test]

@@ -6,6 +6,8 @@ use std::io::Write;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
+use rockrose_core::room::Buffer;
+
 use super::*;
 use crate::{Problem, Receipt};
 
@@ -21,7 +23,7 @@ struct Kept {
 }
 
 impl Sink for Kept {
-    async fn accept(&self, _: &str, body: Vec<u8>, _: Says, with: With) -> Result<Receipt, Problem> {
+    async fn accept(&self, _: &str, body: Arc<Buffer>, _: Says, with: With) -> Result<Receipt, Problem> {
         let most = self.most.load(Ordering::SeqCst);
         if self.refusing.load(Ordering::SeqCst) && !body.is_empty() {
             self.refused.fetch_add(1, Ordering::SeqCst);
@@ -38,7 +40,7 @@ impl Sink for Kept {
             };
         }
         let mut lines = self.lines.lock().unwrap();
-        let new: Vec<String> = String::from_utf8(body).unwrap().lines().map(str::to_owned).collect();
+        let new: Vec<String> = String::from_utf8(body.to_vec()).unwrap().lines().map(str::to_owned).collect();
         let stamped = with.stamps.len();
         let count = new.len() as u64;
         lines.extend(new.into_iter().map(|l| if stamped > 0 { format!("{l}+{}", with.stamps[0].name()) } else { l }));

@@ -30,7 +30,7 @@ struct Kept {
 }
 
 impl Sink for Kept {
-    async fn accept(&self, source: &str, body: Vec<u8>, says: Says, with: With) -> Result<Receipt, Problem> {
+    async fn accept(&self, source: &str, body: Arc<Buffer>, says: Says, with: With) -> Result<Receipt, Problem> {
         if self.holding.load(Ordering::SeqCst) {
             self.waiting.fetch_add(1, Ordering::SeqCst);
             self.let_go.notified().await;
@@ -38,7 +38,7 @@ impl Sink for Kept {
         if self.refusing.load(Ordering::SeqCst) {
             return Err(Problem::unavailable("full", "not now"));
         }
-        self.bodies.lock().unwrap().push((source.to_owned(), body, says));
+        self.bodies.lock().unwrap().push((source.to_owned(), body.to_vec(), says));
         self.with.lock().unwrap().push(with);
         Ok(Receipt { received: 1, read: 1, ..Receipt::default() })
     }
@@ -57,7 +57,7 @@ struct Source {
     task: tokio::task::JoinHandle<std::io::Result<()>>,
 }
 
-fn settings(speaks: Speaks) -> SourceSettings {
+pub(crate) fn settings(speaks: Speaks) -> SourceSettings {
     SourceSettings {
         name: "quays".into(),
         speaks,

@@ -40,7 +40,7 @@ fn plan(steps: &str, bound: &str) -> String {
 }
 
 async fn hand(app: &Arc<App>, body: &str, says: Says) -> Result<rockrose_intake::Receipt, rockrose_intake::Problem> {
-    PlanSink::new(Arc::clone(app)).accept("in", body.as_bytes().to_vec(), says, With::default()).await
+    PlanSink::new(Arc::clone(app)).accept("in", Arc::new(body.as_bytes().to_vec().into()), says, With::default()).await
 }
 
 #[tokio::test]
@@ -76,7 +76,7 @@ async fn a_source_is_pushed_back_only_by_what_it_can_reach() {
     let full = hand(r.app(), event, Says::Lines).await.unwrap_err();
     assert_eq!(full.status(), 503);
     assert!(full.detail().contains("`dead`"), "{}", full.detail());
-    let other = PlanSink::new(Arc::clone(r.app())).accept("other", event.as_bytes().to_vec(), Says::Lines, With::default()).await;
+    let other = PlanSink::new(Arc::clone(r.app())).accept("other", Arc::new(event.as_bytes().to_vec().into()), Says::Lines, With::default()).await;
     assert!(other.is_ok());
     r.service.stop().await;
 }
