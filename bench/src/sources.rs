@@ -59,6 +59,16 @@ async fn received(served: &Served, source: &str) -> Option<f64> {
 /// One kind's turn: events a second, from the first byte sent until all are durable, and seconds of the service's processor time for a million.
 async fn turn(served: &Served, kind: &'static str, sent: &Sent, ports: [u16; 3], logs: &Path, round: usize) -> Option<(f64, f64)> {
     let before = received(served, kind).await?;
+    let mut parts = Vec::new();
+    if kind == "file" {
+        for (i, file) in sent.files.iter().enumerate() {
+            // Each has a line of its own, or it would be a copy of the last round's.
+            let own = format!("{{\"round\":{round},\"file\":{i}}}\n");
+            let part = logs.join(format!("{round}-{i}.part"));
+            std::fs::write(&part, [own.as_bytes(), file].concat()).ok()?;
+            parts.push(part);
+        }
+    }
     let (used, begun) = (served.used(), Instant::now());
     match kind {
         "http" => post(&format!("http://127.0.0.1:{}/in", ports[0]), &sent.bodies, CONNECTIONS).await,
@@ -70,11 +80,7 @@ async fn turn(served: &Served, kind: &'static str, sent: &Sent, ports: [u16; 3],
             }
         }
         _ => {
-            for (i, file) in sent.files.iter().enumerate() {
-                // Under its own name at once, so that it is not read while it is written; and each with a line of its own, or it would be a copy of the last round's.
-                let part = logs.join(format!("{round}-{i}.part"));
-                let own = format!("{{\"round\":{round},\"file\":{i}}}\n");
-                std::fs::write(&part, [own.as_bytes(), file].concat()).ok()?;
+            for part in parts {
                 std::fs::rename(&part, part.with_extension("log")).ok()?;
             }
         }

@@ -54,14 +54,58 @@ fn last_few(text: &[u8], at: usize) -> u64 {
     }
 }
 
-/// How many of sixteen bytes stand before the first that ends a plain run inside a string.
-#[inline(always)]
-pub(crate) fn plain_of_16(chunk: &[u8; 16]) -> usize {
-    #[cfg(target_arch = "x86_64")]
-    if sse2::is_there() {
-        return (sse2::string_stops(chunk) | 1 << 16).trailing_zeros() as usize;
+/// What stands in sixteen bytes of a string: a bit for each, the first byte lowest.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Marks {
+    pub(crate) quotes: u32,
+    pub(crate) slashes: u32,
+    pub(crate) controls: u32,
+}
+
+impl Marks {
+    #[inline(always)]
+    pub(crate) fn of(chunk: &[u8; 16]) -> Marks {
+        #[cfg(target_arch = "x86_64")]
+        if sse2::is_there() {
+            return Marks { quotes: sse2::equal_to(chunk, b'"'), slashes: sse2::equal_to(chunk, b'\\'), controls: sse2::controls(chunk) };
+        }
+        Marks::plain(chunk)
     }
-    plain_stop(chunk, 0)
+
+    /// The same without any special instruction.
+    fn plain(chunk: &[u8; 16]) -> Marks {
+        let bits = |is: fn(u8) -> bool| chunk.iter().rev().fold(0, |bits, byte| bits << 1 | u32::from(is(*byte)));
+        Marks { quotes: bits(|b| b == b'"'), slashes: bits(|b| b == b'\\'), controls: bits(|b| b < 0x20) }
+    }
+
+    /// Those that end a plain run.
+    #[inline(always)]
+    pub(crate) fn stops(self) -> u32 {
+        self.quotes | self.slashes | self.controls
+    }
+}
+
+/// Eight bytes with a backslash before each whose bit is set in `marked`, the first byte lowest; behind the last of them is nothing of use.
+#[inline(always)]
+pub(crate) fn with_slashes(bytes: [u8; 8], marked: u8) -> [u8; 16] {
+    /// For each set of bits, where each byte comes from; the ninth is the backslash.
+    static FROM: [[u8; 16]; 256] = {
+        let mut from = [[8; 16]; 256];
+        let mut marked = 0;
+        while marked < 256 {
+            let (mut at, mut to) = (0, 0);
+            while at < 8 {
+                to += marked >> at & 1;
+                from[marked][to] = at as u8;
+                (at, to) = (at + 1, to + 1);
+            }
+            marked += 1;
+        }
+        from
+    };
+    let [a, b, c, d, e, f, g, h] = bytes;
+    let source = [a, b, c, d, e, f, g, h, b'\\', 0, 0, 0, 0, 0, 0, 0];
+    FROM[usize::from(marked)].map(|at| source[usize::from(at & 15)])
 }
 
 /// The same of the first `len` bytes of `word`, at the most eight.
@@ -213,6 +257,17 @@ mod sse2 {
         parts.iter().rev().fold(0, |hits, part| hits << 16 | u64::from(equal_to(part, byte)))
     }
 
+    /// A bit for each byte of `chunk` that is a control character, the first byte lowest.
+    #[inline(always)]
+    pub(super) fn controls(chunk: &[u8; 16]) -> u32 {
+        // SAFETY: the reference covers the sixteen bytes that are loaded, and an unaligned load may start anywhere. SSE2 is part of x86-64.
+        #[allow(unsafe_code)]
+        unsafe {
+            let bytes = _mm_loadu_si128(chunk.as_ptr().cast());
+            _mm_movemask_epi8(_mm_cmpeq_epi8(_mm_min_epu8(bytes, _mm_set1_epi8(0x1f)), bytes)) as u32
+        }
+    }
+
     /// A bit for each byte of `chunk` that ends a plain run, the first byte lowest.
     #[inline(always)]
     pub(super) fn string_stops(chunk: &[u8; 16]) -> u32 {
@@ -246,6 +301,23 @@ mod tests {
             }
         }
         assert_eq!(string_stop(b"", 0), 0);
+    }
+
+    #[test]
+    fn both_ways_mark_alike_and_slashes_stand_before_what_is_marked() {
+        for byte in 0..=255u8 {
+            for at in 0..16 {
+                let mut chunk = *b"Tansy \"Quay\", \\\n";
+                chunk[at] = byte;
+                assert_eq!(Marks::of(&chunk), Marks::plain(&chunk));
+                assert_eq!(Marks::of(&chunk).stops() >> at & 1 == 1, byte < 0x20 || matches!(byte, b'"' | b'\\'));
+            }
+        }
+        for marked in 0..=255u8 {
+            let bytes = *b"abcdefgh";
+            let expected: Vec<u8> = bytes.iter().enumerate().flat_map(|(at, b)| if marked >> at & 1 == 1 { vec![b'\\', *b] } else { vec![*b] }).collect();
+            assert_eq!(with_slashes(bytes, marked)[..expected.len()], expected);
+        }
     }
 
     #[test]

@@ -169,10 +169,16 @@ impl<S: Sink> Reading<S> {
                 }
             };
             // What has come in the meantime goes along.
-            while bytes.len() < BATCH
-                && let Some(Ok(n @ 1..)) = stream.read_buf(&mut bytes).now_or_never()
-            {
-                new += n;
+            while bytes.len() < BATCH {
+                if bytes.capacity() - bytes.len() < READ {
+                    let mut larger = room::take(BATCH + READ);
+                    larger.extend_from_slice(&bytes);
+                    room::leave(std::mem::replace(&mut bytes, larger));
+                }
+                match stream.read_buf(&mut bytes).now_or_never() {
+                    Some(Ok(n @ 1..)) => new += n,
+                    _ => break,
+                }
             }
             places.owe(new);
             let used = self.cut(&mut messages, &bytes, false);
@@ -276,7 +282,7 @@ impl Messages {
 
     /// The lines so far, and the messages as they came.
     fn take(&mut self) -> (Vec<u8>, Vec<Vec<u8>>) {
-        (std::mem::replace(&mut self.lines, room::take(READ)), std::mem::take(&mut self.raw))
+        (std::mem::take(&mut self.lines), std::mem::take(&mut self.raw))
     }
 
     /// Cuts what is whole (with `last`, all that is left); returns how many bytes that was.
@@ -287,6 +293,10 @@ impl Messages {
             (*reader, *known) = (SyslogReader::new(zone.as_deref()), zone.clone());
         }
         let (max, now) = (settings.max_event, now_ms());
+        if self.lines.capacity() == 0 {
+            // What a message becomes is a little longer.
+            self.lines = room::take(bytes.len() + bytes.len() / 2);
+        }
         let mut at = 0;
         while at < bytes.len() {
             let rest = &bytes[at..];

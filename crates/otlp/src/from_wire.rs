@@ -61,7 +61,7 @@ impl<'a> Fields<'a> {
     }
 
     /// The next field's number and content.
-    #[inline]
+    #[inline(always)]
     fn next(&mut self) -> Result<Option<(u64, Content<'a>)>, Broken> {
         if self.0.is_empty() {
             return Ok(None);
@@ -117,6 +117,14 @@ impl Value for Wire<'_> {
 }
 
 fn value(bytes: Option<&[u8]>, depth: usize, out: &mut Vec<u8>) -> Result<(), Broken> {
+    // A text and nothing else, as most are.
+    if let Some([0x0a, length @ 0..0x80, text @ ..]) = bytes
+        && text.len() == usize::from(*length)
+        && depth > 0
+    {
+        quote(text, out);
+        return Ok(());
+    }
     // Of several, the last holds.
     let mut last = None;
     let mut fields = Fields(bytes.unwrap_or_default());
@@ -168,7 +176,15 @@ fn value(bytes: Option<&[u8]>, depth: usize, out: &mut Vec<u8>) -> Result<(), Br
     Ok(())
 }
 
+#[inline]
 fn key_value(bytes: &[u8]) -> Result<(&[u8], Wire<'_>), Broken> {
+    // Written in the usual order, and short, as most are.
+    if let [0x0a, length @ 0..0x80, rest @ ..] = bytes
+        && let Some((key, [0x12, length @ 0..0x80, value @ ..])) = rest.split_at_checked(usize::from(*length))
+        && value.len() == usize::from(*length)
+    {
+        return Ok((key, Wire(Some(value))));
+    }
     let (mut key, mut value) = (&b""[..], None);
     let mut fields = Fields(bytes);
     while let Some((number, content)) = fields.next()? {

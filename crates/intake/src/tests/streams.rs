@@ -155,10 +155,11 @@ async fn a_datagram_is_a_message_and_losses_are_counted() {
     let mut sent = 50u64;
     let lost = |s: &Source| s.heard.get().troubles.iter().filter(|t| t.what == Wrong::Lost).map(|t| t.times).sum::<u64>();
     let begun = std::time::Instant::now();
+    let long = format!("{} {}", message(50), "x".repeat(3_000));
     while lost(&s) == 0 {
         assert!(begun.elapsed() < Duration::from_secs(20));
         for _ in 0..20 {
-            socket.send_to(message(sent as usize).as_bytes(), s.address).await.unwrap();
+            socket.send_to(long.as_bytes(), s.address).await.unwrap();
             sent += 1;
         }
         tokio::time::sleep(Duration::from_millis(1)).await;
