@@ -1,7 +1,7 @@
 //! Where a plain run inside a JSON string ends, many bytes at a time.
 //!
 //! The one module with `unsafe`: looks at so many bytes at a place, loads of sixteen bytes, and what is done with them. SSE2 is asked for (which costs nothing, since every x86-64
-//! processor has it); on other processors, and at the end of a text, eight bytes are looked at in plain arithmetic. A test holds the two equal.
+//! processor has it), and SSSE3 where bytes change places; on other processors, and at the end of a text, eight bytes are looked at in plain arithmetic. A test holds the two equal.
 
 const ONES: u64 = 0x0101_0101_0101_0101;
 const HIGH: u64 = 0x8080_8080_8080_8080;
@@ -85,30 +85,54 @@ impl Marks {
     }
 }
 
-/// Eight bytes with a backslash before each whose bit is set in `marked`, the first byte lowest; behind the last of them is nothing of use.
-#[inline(always)]
-pub(crate) fn with_slashes(bytes: [u8; 8], marked: u8) -> [u8; 16] {
-    /// For each set of bits, where each byte comes from; the ninth is the backslash.
-    static FROM: [[u8; 16]; 256] = {
-        let mut from = [[8; 16]; 256];
-        let mut marked = 0;
-        while marked < 256 {
-            let (mut at, mut to) = (0, 0);
-            while at < 8 {
-                to += marked >> at & 1;
-                from[marked][to] = at as u8;
-                (at, to) = (at + 1, to + 1);
-            }
-            marked += 1;
+/// For each set of bits, where each of eight bytes goes when a backslash stands before each whose bit is set, the first byte lowest; the backslash is the ninth.
+static SLASHED: [[u8; 16]; 256] = {
+    let mut from = [[8; 16]; 256];
+    let mut marked = 0;
+    while marked < 256 {
+        let (mut at, mut to) = (0, 0);
+        while at < 8 {
+            to += marked >> at & 1;
+            from[marked][to] = at as u8;
+            (at, to) = (at + 1, to + 1);
         }
-        from
-    };
-    let [a, b, c, d, e, f, g, h] = bytes;
-    let source = [a, b, c, d, e, f, g, h, b'\\', 0, 0, 0, 0, 0, 0, 0];
-    FROM[usize::from(marked)].map(|at| source[usize::from(at & 15)])
+        marked += 1;
+    }
+    from
+};
+
+/// Appends `text` from `at` on to `out`, a backslash before each quote and backslash, sixteen bytes at a time; up to sixteen that hold a control character, or until fewer are left.
+/// Returns where it stopped.
+#[inline]
+pub(crate) fn slash(text: &[u8], at: usize, out: &mut Vec<u8>) -> usize {
+    #[cfg(target_arch = "x86_64")]
+    if std::is_x86_feature_detected!("ssse3") && std::is_x86_feature_detected!("popcnt") {
+        // SAFETY: the processor has both, as was just seen.
+        #[allow(unsafe_code)]
+        return unsafe { ssse3::slash(text, at, out) };
+    }
+    plain_slash(text, at, out)
 }
 
-/// The same of the first `len` bytes of `word`, at the most eight.
+/// The same without any special instruction.
+fn plain_slash(text: &[u8], mut at: usize, out: &mut Vec<u8>) -> usize {
+    while let Some(bytes) = chunk::<16>(text, at) {
+        let marks = Marks::of(bytes);
+        if marks.controls != 0 {
+            break;
+        }
+        for byte in bytes {
+            if matches!(byte, b'"' | b'\\') {
+                out.push(b'\\');
+            }
+            out.push(*byte);
+        }
+        at += 16;
+    }
+    at
+}
+
+/// How many of the first `len` bytes of `word`, at the most eight, stand before the first that ends a plain run inside a string.
 #[inline(always)]
 pub(crate) fn plain_of_8(word: u64, len: usize) -> usize {
     ((stops(word).trailing_zeros() / 8) as usize).min(len)
@@ -218,6 +242,44 @@ fn plain_begins_with(text: &[u8; 32], name: &[u8; 32], len: u8) -> bool {
 }
 
 #[cfg(target_arch = "x86_64")]
+mod ssse3 {
+    use std::arch::x86_64::{_mm_loadl_epi64, _mm_loadu_si128, _mm_set1_epi8, _mm_shuffle_epi8, _mm_storeu_si128, _mm_unpacklo_epi64};
+
+    use super::{Marks, SLASHED, chunk};
+
+    #[target_feature(enable = "ssse3,popcnt")]
+    pub(super) fn slash(text: &[u8], mut at: usize, out: &mut Vec<u8>) -> usize {
+        while let Some(bytes) = chunk::<16>(text, at) {
+            let marks = Marks::of(bytes);
+            if marks.controls != 0 {
+                break;
+            }
+            at += 16;
+            let marked = marks.stops();
+            if marked == 0 {
+                out.extend_from_slice(bytes);
+                continue;
+            }
+            let (halves, _) = bytes.as_chunks::<8>();
+            for (half, marked) in halves.iter().zip([marked as u8, (marked >> 8) as u8]) {
+                let mut slashed = [0; 16];
+                // SAFETY: eight bytes are loaded from eight, sixteen from sixteen, and sixteen stored to sixteen; each may stand anywhere.
+                #[allow(unsafe_code)]
+                unsafe {
+                    let source = _mm_unpacklo_epi64(_mm_loadl_epi64(half.as_ptr().cast()), _mm_set1_epi8(b'\\' as i8));
+                    let from = _mm_loadu_si128(SLASHED[usize::from(marked)].as_ptr().cast());
+                    _mm_storeu_si128(slashed.as_mut_ptr().cast(), _mm_shuffle_epi8(source, from));
+                }
+                let end = out.len() + 8 + marked.count_ones() as usize;
+                out.extend_from_slice(&slashed);
+                out.truncate(end);
+            }
+        }
+        at
+    }
+}
+
+#[cfg(target_arch = "x86_64")]
 mod sse2 {
     use std::arch::x86_64::{_mm_cmpeq_epi8, _mm_loadu_si128, _mm_min_epu8, _mm_movemask_epi8, _mm_or_si128, _mm_set1_epi8};
 
@@ -304,7 +366,7 @@ mod tests {
     }
 
     #[test]
-    fn both_ways_mark_alike_and_slashes_stand_before_what_is_marked() {
+    fn both_ways_mark_and_slash_alike() {
         for byte in 0..=255u8 {
             for at in 0..16 {
                 let mut chunk = *b"Tansy \"Quay\", \\\n";
@@ -313,11 +375,18 @@ mod tests {
                 assert_eq!(Marks::of(&chunk).stops() >> at & 1 == 1, byte < 0x20 || matches!(byte, b'"' | b'\\'));
             }
         }
-        for marked in 0..=255u8 {
-            let bytes = *b"abcdefgh";
-            let expected: Vec<u8> = bytes.iter().enumerate().flat_map(|(at, b)| if marked >> at & 1 == 1 { vec![b'\\', *b] } else { vec![*b] }).collect();
-            assert_eq!(with_slashes(bytes, marked)[..expected.len()], expected);
+        for marked in 0..=65_535u32 {
+            let text: Vec<u8> = (0..16).map(|at| if marked >> at & 1 == 0 { b'a' + at } else { *[b'"', b'\\'].get(at as usize % 2).unwrap() }).collect();
+            let (mut out, mut plain) = (Vec::new(), Vec::new());
+            assert_eq!((slash(&text, 0, &mut out), plain_slash(&text, 0, &mut plain)), (16, 16));
+            assert_eq!(out, plain);
+            assert_eq!(out.len(), 16 + marked.count_ones() as usize);
         }
+        // Up to what holds a control character, and never into the last few.
+        let text = b"gate \"4\", a line that is long\nenough";
+        let mut out = Vec::new();
+        assert_eq!(slash(text, 0, &mut out), 16);
+        assert_eq!(out, b"gate \\\"4\\\", a line");
     }
 
     #[test]

@@ -129,26 +129,11 @@ pub fn escape(text: &[u8], out: &mut Vec<u8>) {
     out.reserve(text.len() + 16);
     let mut at = 0;
     // As many bytes as are looked at are copied at once, and those behind the first that must be written otherwise taken back: cheaper than copying just so many.
-    while let Some(chunk) = wide::chunk::<16>(text, at) {
-        let marks = wide::Marks::of(chunk);
-        let stops = marks.stops();
-        if stops.count_ones() > 1 && marks.controls == 0 {
-            // JSON in a string, mostly.
-            let (halves, _) = chunk.as_chunks::<8>();
-            for (half, stops) in halves.iter().zip([stops, stops >> 8]) {
-                let end = out.len() + 8 + (stops as u8).count_ones() as usize;
-                out.extend_from_slice(&wide::with_slashes(*half, stops as u8));
-                out.truncate(end);
-            }
-            at += 16;
-            continue;
-        }
+    loop {
+        at = wide::slash(text, at, out);
+        let Some(chunk) = wide::chunk::<16>(text, at) else { break };
+        let plain = wide::Marks::of(chunk).stops().trailing_zeros() as usize;
         out.extend_from_slice(chunk);
-        if stops == 0 {
-            at += 16;
-            continue;
-        }
-        let plain = stops.trailing_zeros() as usize;
         out.truncate(out.len() - 16 + plain);
         escaped(chunk[plain], out);
         at += plain + 1;
