@@ -20,6 +20,8 @@ const CHUNK: usize = 1 << 20;
 const SMALLEST_CHUNK: usize = 4 << 10;
 /// A line without its end is taken as it is when its file has not grown for so long.
 const LINE_PATIENCE_MS: i64 = 30_000;
+/// For so long it is said that a file went away while nothing read it.
+const SAY_GONE_MS: i64 = 86_400_000;
 /// The same where the file was moved, removed or packed.
 const LEFT_PATIENCE_MS: i64 = 2_000;
 
@@ -122,6 +124,7 @@ impl Known {
             self.packed = None;
         }
         self.place.seen_ms = now;
+        self.place.left = false;
         self.found = true;
     }
 
@@ -153,8 +156,7 @@ impl Known {
         if self.found {
             return;
         }
-        let Some(file) = &self.plain else { return };
-        if let Ok(about) = file.metadata() {
+        if let Some(Ok(about)) = self.plain.as_ref().map(|file| file.metadata()) {
             let look = Look::of(&about);
             if self.look != Some(look) {
                 (self.look, self.same_since_ms) = (Some(look), now);
@@ -162,6 +164,20 @@ impl Known {
             if look.size <= self.place.offset && now - self.same_since_ms >= LEFT_PATIENCE_MS {
                 self.plain = None;
             }
+        }
+        if self.plain.is_none() && self.look.is_some_and(|look| self.unread(look) == 0) && !self.place.left {
+            // Kept, so that it is not missed after a restart.
+            (self.place.left, self.unnoted) = (true, true);
+        }
+    }
+
+    /// How many bytes are not read yet, as far as is known.
+    fn unread(&self, look: Look) -> u64 {
+        match self.place.done {
+            Some(_) => 0,
+            // Of a packed one it is not known.
+            None if self.sort.is_packed() => 1,
+            None => look.size.saturating_sub(self.place.offset),
         }
     }
 
@@ -298,13 +314,13 @@ impl Known {
             (Some((state, says)), _) => (*state, says.clone()),
             (None, Some(of)) => (FileState::Copy, format!("has the same as {}; it is read once that is gone", name(of))),
             (None, None) if self.sort.is_packed() && self.place.done.is_some() => (FileState::Current, "read to its end".to_owned()),
-            (None, None) if !self.found && self.plain.is_none() => {
-                let unread = size.saturating_sub(self.place.offset);
-                if unread == 0 || self.look.is_none() || self.sort.is_packed() {
-                    return None;
-                }
-                (FileState::Gone, format!("it went away with {unread} bytes unread"))
-            }
+            (None, None) if !self.found && self.plain.is_none() => match self.look.map(|look| self.unread(look)) {
+                Some(0) => return None,
+                Some(_) if self.sort.is_packed() => (FileState::Gone, "it went away before it was read to its end".to_owned()),
+                Some(unread) => (FileState::Gone, format!("it went away with {unread} bytes unread")),
+                None if self.place.left || self.place.done.is_some() || now - self.same_since_ms > SAY_GONE_MS => return None,
+                None => (FileState::Gone, format!("it went away while it was not looked at; what stood behind its first {} bytes was not read", self.place.offset)),
+            },
             (None, None) if self.is_behind(now) => (FileState::Behind, "being read".to_owned()),
             (None, None) if size > self.place.offset => (FileState::Current, "waits for the end of its last line".to_owned()),
             (None, None) if !self.found => (FileState::Current, "read to its end; it was moved or removed".to_owned()),
@@ -336,6 +352,14 @@ mod tests {
         assert_eq!(report(&known), Some((FileState::Gone, "it went away with 10 bytes unread".to_owned())));
         known.place.offset = 10;
         assert_eq!(report(&known), None, "nothing is to be said of one that was read");
+        // Over a restart that is only known of one whose place says so.
+        let mut again = Known::kept(known.place.clone());
+        assert!(report(&again).unwrap().1.contains("behind its first 10 bytes"), "{:?}", report(&again));
+        again.same_since_ms = -2 * SAY_GONE_MS;
+        assert_eq!(report(&again), None, "not for ever");
+        known.look_at_what_is_left(0);
+        assert!(known.unnoted);
+        assert_eq!(report(&Known::kept(known.place.clone())), None);
         let states =
             [std::io::ErrorKind::PermissionDenied, std::io::ErrorKind::NotFound, std::io::ErrorKind::InvalidData].map(|k| FileState::of_error(&k.into()));
         assert_eq!(states, [FileState::Denied, FileState::Gone, FileState::Damaged]);

@@ -297,6 +297,17 @@ async fn what_cannot_be_read_is_said_and_taken_up_when_it_can() {
     b.sink.refusing.store(false, Ordering::SeqCst);
     b.start();
     b.comes_to("nowhere/*.txt", FileState::Missing).await;
+    b.comes_to("nowhere/x.txt", FileState::Gone).await;
+    // One that goes away after it was read is not missed, nor after a restart.
+    b.write("y.log", 70..80);
+    b.until("y is read", |b| b.sink.lines.lock().unwrap().len() == 70).await;
+    std::fs::remove_file(b.at("y.log")).unwrap();
+    b.until("its place says so", |b| b.sink.positions.lock().unwrap().values().any(|p| p.contains("y.log") && p.contains("\"left\":true"))).await;
+    b.stop().await;
+    b.start();
+    b.write("z.log", 80..90);
+    b.comes_to("z.log", FileState::Current).await;
+    assert_eq!(b.state("y.log"), None);
     b.stop().await;
 }
 
