@@ -56,8 +56,17 @@ async fn received(served: &Served, source: &str) -> Option<f64> {
     Some(rows.filter(|r| r["place"] == "source" && r["name"] == source && r["measure"] == "received").filter_map(|r| r["events"].as_f64()).sum())
 }
 
-/// One kind's turn: events a second, from the first byte sent until all are durable, and seconds of the service's processor time for a million.
-async fn turn(served: &Served, kind: &'static str, sent: &Sent, ports: [u16; 3], logs: &Path, round: usize) -> Option<(f64, f64)> {
+/// What came of one kind's turn.
+#[derive(Clone, Copy)]
+struct Turn {
+    /// Events a second, from the first byte sent until all are durable.
+    speed: f64,
+    /// Seconds of the service's processor time for a million.
+    used: f64,
+}
+
+/// One kind's turn.
+async fn turn(served: &Served, kind: &'static str, sent: &Sent, ports: [u16; 3], logs: &Path, round: usize) -> Option<Turn> {
     let before = received(served, kind).await?;
     let mut parts = Vec::new();
     if kind == "file" {
@@ -88,15 +97,15 @@ async fn turn(served: &Served, kind: &'static str, sent: &Sent, ports: [u16; 3],
     while begun.elapsed() < TURN_TIME {
         if received(served, kind).await? >= before + sent.events as f64 {
             let speed = sent.events as f64 / begun.elapsed().as_secs_f64();
-            return Some((speed, (served.used() - used) / sent.events as f64 * 1e6));
+            return Some(Turn { speed, used: (served.used() - used) / sent.events as f64 * 1e6 });
         }
         tokio::time::sleep(Duration::from_millis(10)).await;
     }
     None
 }
 
-/// For each round, for each kind: events a second, and seconds of the service's processor time for a million.
-async fn rounds(corpus: &[u8], count: usize, only: Option<&str>) -> Option<Vec<Vec<(f64, f64)>>> {
+/// What came of each round, for each kind.
+async fn rounds(corpus: &[u8], count: usize, only: Option<&str>) -> Option<Vec<Vec<Turn>>> {
     let folder = tempfile::tempdir().ok()?;
     let ports = [free_port(), free_port(), free_port()];
     let logs = folder.path().join("logs");
@@ -141,10 +150,10 @@ pub(crate) fn measure(corpus: &[u8], count: usize, only: Option<&str>, lines: &m
     ];
     let kinds = KINDS.iter().zip(names).filter(|(kind, _)| only.is_none_or(|only| only == **kind)).map(|(_, names)| names);
     for (i, (speed, used)) in kinds.enumerate() {
-        let of = |each: &dyn Fn(&[(f64, f64)]) -> f64| median(rounds.iter().map(|round| each(round)).collect());
-        let ratio = of(&|round| round[i].0 / round[0].0);
+        let of = |each: &dyn Fn(&[Turn]) -> f64| median(rounds.iter().map(|round| each(round)).collect());
+        let ratio = of(&|round| round[i].speed / round[0].speed);
         let against = (i > 0).then_some(("source http", ratio, Goal::AtLeast(0.5)));
-        lines.push(Line { what: speed, value: of(&|round| round[i].0), unit: Unit::Each, against });
-        lines.push(Line { what: used, value: of(&|round| round[i].1), unit: Unit::Each, against: None });
+        lines.push(Line { what: speed, value: of(&|round| round[i].speed), unit: Unit::Each, against });
+        lines.push(Line { what: used, value: of(&|round| round[i].used), unit: Unit::Each, against: None });
     }
 }

@@ -6,6 +6,7 @@
 use std::net::SocketAddr;
 use std::pin::Pin;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
@@ -45,7 +46,7 @@ pub(crate) async fn serve<S: Sink>(
     stop: impl Future<Output = ()>,
 ) {
     let (connections, stopping) = (TaskTracker::new(), CancellationToken::new());
-    let held = Arc::new(Semaphore::new(HELD.max(2 * settings.load().max_event)));
+    let held = Arc::new(Held::new(HELD.max(2 * settings.load().max_event)));
     tokio::pin!(stop);
     loop {
         tokio::select! {
@@ -62,12 +63,25 @@ pub(crate) async fn serve<S: Sink>(
     connections.wait().await;
 }
 
+/// What all connections of a source hold together.
+struct Held {
+    /// Places for bytes.
+    places: Semaphore,
+    /// Batches that are being handed on: places that will be free again.
+    handing: AtomicUsize,
+}
+
+impl Held {
+    fn new(bytes: usize) -> Held {
+        Held { places: Semaphore::new(bytes), handing: AtomicUsize::new(0) }
+    }
+}
+
 struct Reading<S> {
     settings: Arc<ArcSwap<SourceSettings>>,
     sink: Arc<S>,
     heard: Arc<Heard>,
-    /// Places for bytes, of all connections of the source.
-    held: Arc<Semaphore>,
+    held: Arc<Held>,
     from: SocketAddr,
     stopping: CancellationToken,
 }
@@ -125,12 +139,12 @@ impl<S: Sink> Reading<S> {
         let mut unfinished_since: Option<Instant> = None;
         // What is handed on, and what has been cut since.
         let mut handing: Option<Pin<Box<dyn Future<Output = bool> + Send + '_>>> = None;
-        let (mut places, mut cut) = (Places::new(&self.held), 0);
+        let (mut places, mut cut) = (Places::new(&self.held.places), 0);
         loop {
             if handing.is_none() && !messages.lines.is_empty() {
                 handing = Some(Box::pin(self.hand_on(messages.take(), places.split(std::mem::take(&mut cut)))));
             }
-            let full = messages.lines.len() >= BATCH;
+            let (full, owes) = (messages.lines.len() >= BATCH, places.owed > 0);
             // A sender may be silent for ever, but not within a message.
             let end = unfinished_since.map_or_else(|| Instant::now() + Duration::from_secs(86_400 * 365), |since| since + MESSAGE_TIME);
             bytes.reserve(READ);
@@ -153,12 +167,16 @@ impl<S: Sink> Reading<S> {
                     }
                     continue;
                 }
-                read = timeout_at(end, async {
-                    if places.owed > 0 {
-                        places.settle().await;
+                settled = timeout_at(end, places.settle()), if owes && !full => {
+                    // Where others only wait themselves for the ends of messages, it is not known when there will be places again.
+                    if settled.is_err() && self.held.handing.load(Ordering::Relaxed) == 0 {
+                        self.heard.wrong(Wrong::Format, "too many messages began that do not end", Some(self.from.ip()));
+                        break;
                     }
-                    stream.read_buf(&mut bytes).await
-                }), if !full => read,
+                    unfinished_since = unfinished_since.map(|_| Instant::now());
+                    continue;
+                }
+                read = timeout_at(end, stream.read_buf(&mut bytes)), if !owes && !full => read,
             };
             let mut new = match read {
                 Ok(Ok(0) | Err(_)) => break,
@@ -214,7 +232,9 @@ impl<S: Sink> Reading<S> {
     /// Hands on what was cut; returns once it is durable, or with `false` if it never will be. Its places are free then.
     async fn hand_on(&self, (body, raw): (Vec<u8>, Vec<Vec<u8>>), _places: Places<'_>) -> bool {
         let source = self.settings.load().name.clone();
+        self.held.handing.fetch_add(1, Ordering::Relaxed);
         let receipt = until_taken(&*self.sink, &source, body, raw, &self.heard, Some(&self.stopping)).await;
+        self.held.handing.fetch_sub(1, Ordering::Relaxed);
         if let Some(receipt) = &receipt {
             self.heard.receipt(receipt, Some(self.from.ip()));
         }
@@ -419,6 +439,44 @@ mod tests {
         }
     }
 
+    struct Source {
+        sink: Arc<Gate>,
+        held: Arc<Held>,
+        heard: Arc<Heard>,
+        settings: Arc<ArcSwap<SourceSettings>>,
+    }
+
+    impl Source {
+        /// That takes so many batches for now, and whose connections hold so many bytes together.
+        fn new(batches: usize, bytes: usize) -> Source {
+            let settings = SourceSettings { max_event: 200_000, ..crate::tests::settings(Speaks::Lines) };
+            let sink = Arc::new(Gate { places: Semaphore::new(batches), taken: Default::default() });
+            Source { sink, held: Arc::new(Held::new(bytes)), heard: Arc::default(), settings: Arc::new(ArcSwap::from_pointee(settings)) }
+        }
+
+        /// A connection with so much room on the way.
+        fn connect(&self, room: usize) -> (tokio::io::DuplexStream, tokio::task::JoinHandle<()>) {
+            let one = Reading {
+                settings: Arc::clone(&self.settings),
+                sink: Arc::clone(&self.sink),
+                heard: Arc::clone(&self.heard),
+                held: Arc::clone(&self.held),
+                from: "192.0.2.4:5".parse().unwrap(),
+                stopping: CancellationToken::new(),
+            };
+            let (near, far) = tokio::io::duplex(room);
+            (near, tokio::spawn(async move { one.run(far).await }))
+        }
+
+        fn places(&self) -> usize {
+            self.held.places.available_permits()
+        }
+
+        fn taken(&self) -> Vec<u8> {
+            self.sink.taken.lock().unwrap().clone()
+        }
+    }
+
     async fn until(what: &str, mut holds: impl FnMut() -> bool) {
         let begun = std::time::Instant::now();
         while !holds() {
@@ -427,73 +485,73 @@ mod tests {
         }
     }
 
+    /// Lets the others do whatever they can.
+    async fn all_that_can_be_done() {
+        for _ in 0..50_000 {
+            tokio::task::yield_now().await;
+        }
+    }
+
     #[tokio::test]
     async fn what_connections_hold_is_bounded_and_given_back() {
-        let settings = SourceSettings { max_event: 200_000, ..crate::tests::settings(Speaks::Lines) };
-        let (sink, held) = (Arc::new(Gate { places: Semaphore::new(0), taken: Default::default() }), Arc::new(Semaphore::new(300_000)));
-        let (stopping, settings) = (CancellationToken::new(), Arc::new(ArcSwap::from_pointee(settings)));
-        let connect = || {
-            let one = Reading {
-                settings: Arc::clone(&settings),
-                sink: Arc::clone(&sink),
-                heard: Arc::default(),
-                held: Arc::clone(&held),
-                from: "192.0.2.4:5".parse().unwrap(),
-                stopping: stopping.clone(),
-            };
-            let (near, far) = tokio::io::duplex(1_000);
-            (near, tokio::spawn(async move { one.run(far).await }))
-        };
+        let s = Source::new(0, 300_000);
         // Two begin messages that do not end, and there is no place for more.
-        let mut silent: Vec<_> = (0..2).map(|_| connect()).collect();
+        let mut silent: Vec<_> = (0..2).map(|_| s.connect(1_000)).collect();
         for (stream, _) in &mut silent {
             stream.write_all(&[b'x'; 149_000]).await.unwrap();
         }
-        until("all of that is held", || held.available_permits() == 2_000).await;
-        let (mut third, reading) = connect();
+        until("all of that is held", || s.places() == 2_000).await;
+        let (mut third, reading) = s.connect(1_000);
         let text: Vec<u8> = (0..40_000).flat_map(|n| format!("line {n}\n").into_bytes()).collect();
         let expected = text.clone();
-        let sending = tokio::spawn(async move {
-            third.write_all(&text).await.unwrap();
-        });
-        until("there is no place any more", || held.available_permits() < 1_000).await;
+        let sending = tokio::spawn(async move { third.write_all(&text).await.unwrap() });
+        until("there is no place any more", || s.places() < 1_000).await;
         // What waits is handed on, but nothing more is read while the others hold what there is.
-        sink.places.add_permits(1);
-        until("something came through", || !sink.taken.lock().unwrap().is_empty()).await;
-        assert!(!sending.is_finished() && sink.taken.lock().unwrap().len() < 10_000);
+        s.sink.places.add_permits(1);
+        until("something came through", || !s.taken().is_empty()).await;
+        all_that_can_be_done().await;
+        assert!(!sending.is_finished() && s.taken().len() < 10_000);
         drop(silent);
-        sink.places.add_permits(1_000);
-        until("all came through", || sink.taken.lock().unwrap().len() >= expected.len()).await;
+        s.sink.places.add_permits(1_000);
+        until("all came through", || s.taken().len() >= expected.len()).await;
         sending.await.unwrap();
         reading.await.unwrap();
-        until("all places are free", || held.available_permits() == 300_000).await;
-        let taken = sink.taken.lock().unwrap();
+        until("all places are free", || s.places() == 300_000).await;
+        let taken = s.taken();
         let lines: Vec<u8> = taken.split_inclusive(|b| *b == b'\n').filter(|l| l.starts_with(b"line")).flatten().copied().collect();
         assert!(lines == expected, "in order, each once");
     }
 
+    #[tokio::test(start_paused = true)]
+    async fn those_that_only_wait_for_one_another_do_not_wait_for_ever() {
+        let s = Source::new(1_000, 100_000);
+        let ((mut first, _), (mut second, _)) = (s.connect(200_000), s.connect(200_000));
+        first.write_all(&[b'a'; 60_000]).await.unwrap();
+        until("the first holds most", || s.places() == 40_000).await;
+        second.write_all(&[b'b'; 60_000]).await.unwrap();
+        first.write_all(&[b'a'; 50_000]).await.unwrap();
+        all_that_can_be_done().await;
+        second.write_all(b"\n").await.unwrap();
+        until("the first is given up, and the second read to its end", || s.taken().ends_with(b"b\n")).await;
+        assert_eq!(s.taken().len(), 110_000 + 1 + 60_000 + 1);
+        assert!(s.heard.get().troubles.iter().any(|t| t.says.contains("do not end")), "{:?}", s.heard.get().troubles);
+        drop(second);
+        until("all places are free", || s.places() == 100_000).await;
+    }
+
     #[tokio::test]
     async fn reading_goes_on_while_a_batch_is_handed_on() {
-        let sink = Arc::new(Gate { places: Semaphore::new(0), taken: Default::default() });
-        let held = Arc::new(Semaphore::new(10 * BATCH));
-        let one = Reading {
-            settings: Arc::new(ArcSwap::from_pointee(crate::tests::settings(Speaks::Lines))),
-            sink: Arc::clone(&sink),
-            heard: Arc::default(),
-            held: Arc::clone(&held),
-            from: "192.0.2.4:5".parse().unwrap(),
-            stopping: CancellationToken::new(),
-        };
-        let (mut near, far) = tokio::io::duplex(1_000);
-        let reading = tokio::spawn(async move { one.run(far).await });
+        let s = Source::new(0, 10 * BATCH);
+        let (mut near, reading) = s.connect(1_000);
         let text = b"a kiosk prints\n".repeat(2 * BATCH / 15);
         let whole = text.len();
         let sending = tokio::spawn(async move { near.write_all(&text).await.unwrap() });
         // Nothing was taken yet, and a batch is read behind the one that waits; but no more than one.
-        until("a batch is read meanwhile", || 10 * BATCH - held.available_permits() >= BATCH).await;
-        assert!(!sending.is_finished() && sink.taken.lock().unwrap().is_empty());
-        sink.places.add_permits(1_000_000);
+        until("a batch is read meanwhile", || 10 * BATCH - s.places() >= BATCH).await;
+        all_that_can_be_done().await;
+        assert!(!sending.is_finished() && s.taken().is_empty());
+        s.sink.places.add_permits(1_000_000);
         reading.await.unwrap();
-        assert_eq!((sink.taken.lock().unwrap().len(), held.available_permits()), (whole, 10 * BATCH));
+        assert_eq!((s.taken().len(), s.places()), (whole, 10 * BATCH));
     }
 }

@@ -23,10 +23,8 @@ pub use prost::Message;
 
 /// Whether a member of that name is one of a log record's own fields. An attribute of such a name stands in the member [`ATTRIBUTES`].
 fn is_own(name: &[u8]) -> bool {
-    matches!(
-        name,
-        b"time" | b"observed" | b"severity" | b"severity_number" | b"message" | b"trace_id" | b"span_id" | b"trace_flags" | b"event_name"
-    ) || [RESOURCE, RESOURCE_SCHEMA, SCOPE, SCOPE_SCHEMA, ATTRIBUTES].iter().any(|own| own.as_bytes() == name)
+    matches!(name, b"time" | b"observed" | b"severity" | b"severity_number" | b"message" | b"trace_id" | b"span_id" | b"trace_flags" | b"event_name")
+        || [RESOURCE, RESOURCE_SCHEMA, SCOPE, SCOPE_SCHEMA, ATTRIBUTES].iter().any(|own| own.as_bytes() == name)
 }
 
 /// The member that holds the attributes of the resource.

@@ -319,7 +319,9 @@ impl Known {
                 Some(_) if self.sort.is_packed() => (FileState::Gone, "it went away before it was read to its end".to_owned()),
                 Some(unread) => (FileState::Gone, format!("it went away with {unread} bytes unread")),
                 None if self.place.left || self.place.done.is_some() || now - self.same_since_ms > SAY_GONE_MS => return None,
-                None => (FileState::Gone, format!("it went away while it was not looked at; what stood behind its first {} bytes was not read", self.place.offset)),
+                None => {
+                    (FileState::Gone, format!("it went away while it was not looked at; what stood behind its first {} bytes was not read", self.place.offset))
+                }
             },
             (None, None) if self.is_behind(now) => (FileState::Behind, "being read".to_owned()),
             (None, None) if size > self.place.offset => (FileState::Current, "waits for the end of its last line".to_owned()),

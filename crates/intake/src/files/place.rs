@@ -50,7 +50,19 @@ impl Place {
     /// A file that nothing was read of.
     pub(super) fn new(path: PathBuf, number: (u64, u64), now_ms: i64) -> Place {
         let id = format!("{:x}-{:x}-{now_ms:x}", number.0, number.1);
-        Place { id, called: path.clone(), path, number, head: (0, sum(&[])), offset: 0, tail: sum(&[]), passing: false, done: None, seen_ms: now_ms, left: false }
+        Place {
+            id,
+            called: path.clone(),
+            path,
+            number,
+            head: (0, sum(&[])),
+            offset: 0,
+            tail: sum(&[]),
+            passing: false,
+            done: None,
+            seen_ms: now_ms,
+            left: false,
+        }
     }
 
     /// Moves on to `offset`, behind the bytes `before`, of which the last are the mark.
