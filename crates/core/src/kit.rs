@@ -22,6 +22,7 @@ const READY_MADE: &[(&str, &str)] = &[
     ("windows-json", include_str!("../../../kits/windows-json.toml")),
     ("container", include_str!("../../../kits/container.toml")),
     ("access-log", include_str!("../../../kits/access-log.toml")),
+    ("proxy-log", include_str!("../../../kits/proxy-log.toml")),
     ("error-log", include_str!("../../../kits/error-log.toml")),
     ("firewall", include_str!("../../../kits/firewall.toml")),
     ("sign-in-log", include_str!("../../../kits/sign-in-log.toml")),
@@ -31,8 +32,8 @@ const READY_MADE: &[(&str, &str)] = &[
     ("trace-python", include_str!("../../../kits/trace-python.toml")),
     ("trace-javascript", include_str!("../../../kits/trace-javascript.toml")),
     ("trace-go", include_str!("../../../kits/trace-go.toml")),
-    ("app-text", include_str!("../../../kits/app-text.toml")),
     ("key-value", include_str!("../../../kits/key-value.toml")),
+    ("app-text", include_str!("../../../kits/app-text.toml")),
 ];
 
 /// So many of the lines must fit a kit for it to be taken though a later one may fit better.

@@ -99,7 +99,7 @@ impl Reader {
         if let Ok(zoned) = jiff::fmt::rfc2822::parse(text) {
             return Some(zoned.timestamp());
         }
-        let parts = BrokenDownTime::parse("%b %e %H:%M:%S", text).ok()?;
+        let parts = BrokenDownTime::parse("%b %e %H:%M:%S%.f", text).ok()?;
         self.this_year(parts, now_ms)
     }
 }
@@ -282,13 +282,14 @@ mod tests {
             ("Mon, 23 Nov 2026 10:00:00 +0000", "2026-11-23T10:00:00Z"),
             ("Nov 23 09:59:59", "2026-11-23T09:59:59Z"),
             ("Dec  3 09:00:00", "2025-12-03T09:00:00Z"),
+            ("Nov 03 09:00:00.25", "2026-11-03T09:00:00.25Z"),
         ] {
             assert_eq!(read(None, None, text).as_deref(), Some(time), "{text}");
         }
         assert_eq!(read(Some("%d/%b/%Y:%H:%M:%S %z"), None, "23/Nov/2026:11:00:00 +0100").unwrap(), "2026-11-23T10:00:00Z");
         assert_eq!(read(Some("%Y-%m-%d %H:%M"), Some("Europe/Lisbon"), "2026-07-01 10:00").unwrap(), "2026-07-01T09:00:00Z");
         assert_eq!(read(Some("%Y-%m-%d"), Some("+02:00"), "2026-07-01").unwrap(), "2026-06-30T22:00:00Z");
-        for none in ["", "soon", "2026-13-01T00:00:00Z", "31/Feb/2026:00:00:00 +0000", "99"].iter().take(4) {
+        for none in ["", "soon", "2026-13-01T00:00:00Z", "31/Feb/2026:00:00:00 +0000"] {
             assert_eq!(read(None, None, none), None, "{none}");
         }
         assert!(check_format("%Q%").is_err() && check_format("day").is_err() && check_format("%H:%M").is_ok());

@@ -1,12 +1,12 @@
 //! What a source has heard lately, and what went wrong with its senders: so that one that is silent can be told why.
 
-use std::collections::VecDeque;
 use std::net::IpAddr;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use tokio::sync::mpsc;
 
+use crate::ages::{Ages, ClockOff, Senders};
 use crate::{Receipt, now_ms};
 
 /// Something that went wrong between a source and its senders.
@@ -133,73 +133,14 @@ pub struct Hearing {
     pub connections: usize,
     /// Records that could not be read.
     pub unreadable: u64,
-    /// How old the last events were when they came, in milliseconds; some of them, the newest last.
-    pub ages: VecDeque<i64>,
+    /// How old the last events were when they came.
+    pub ages: Ages,
     /// Its files, those in trouble first.
     pub files: Vec<FileSeen>,
     /// What went wrong, the latest first.
     pub troubles: Vec<Trouble>,
 }
 
-/// How old events were when they came, in milliseconds: the half, nine in ten, and ninety-nine in a hundred were no older. Negative: they say that they are yet to happen.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Freshness {
-    /// The median.
-    pub half: i64,
-    /// The 90th percentile.
-    pub most: i64,
-    /// The 99th percentile.
-    pub nearly_all: i64,
-}
-
-impl Hearing {
-    /// How fresh its events are, once there were some that tell their time.
-    #[must_use]
-    pub fn freshness(&self) -> Option<Freshness> {
-        let mut ages: Vec<i64> = self.ages.iter().copied().collect();
-        ages.sort_unstable();
-        let at = |share: usize| ages.get((ages.len().checked_sub(1)? * share).div_ceil(100)).copied();
-        Some(Freshness { half: at(50)?, most: at(90)?, nearly_all: at(99)? })
-    }
-
-    /// What is wrong with the senders' clocks or zones, if something is: all events are off by about the same, by more than a delay on the way explains.
-    #[must_use]
-    pub fn clock(&self) -> Option<String> {
-        if self.ages.len() < CLOCK_SAMPLES {
-            return None;
-        }
-        let mut ages: Vec<i64> = self.ages.iter().copied().collect();
-        ages.sort_unstable();
-        let (low, half, high) = (ages[ages.len() / 10], ages[ages.len() / 2], ages[ages.len() * 9 / 10]);
-        let off = off_in_words(half.abs());
-        if high < -CLOCK_AHEAD_MS {
-            return Some(format!("events say that they are yet to happen, in {off}: the senders' clock is ahead, or their zone is another"));
-        }
-        // What is read late, a backlog say, has all sorts of ages; a clock has one.
-        (low > CLOCK_BEHIND_MS && high - low < CLOCK_SPREAD_MS)
-            .then(|| format!("events say that they happened {off} ago, all of them: the senders' clock is behind, or their zone is another"))
-    }
-}
-
-fn off_in_words(ms: i64) -> String {
-    let minutes = (ms + 30_000) / 60_000;
-    match (minutes / 60, minutes % 60) {
-        (0, minutes) => format!("{minutes} min"),
-        (hours, 0) => format!("{hours} h"),
-        (hours, minutes) => format!("{hours} h {minutes} min"),
-    }
-}
-
-/// So many events must tell their time before a clock is judged.
-const CLOCK_SAMPLES: usize = 20;
-/// A clock may be so much ahead.
-const CLOCK_AHEAD_MS: i64 = 60_000;
-/// Events may be so old when they come.
-const CLOCK_BEHIND_MS: i64 = 25 * 60_000;
-/// Events of one clock differ by no more than this.
-const CLOCK_SPREAD_MS: i64 = 5 * 60_000;
-/// Of so many events it is known how old they were.
-const AGES: usize = 512;
 /// Most that look at once at what a source is sent.
 const MOST_CATCHING: usize = 16;
 /// What may wait for one of them.
@@ -209,6 +150,7 @@ const CAUGHT_WAITING: usize = 256;
 #[derive(Debug, Default)]
 pub struct Heard {
     hearing: Mutex<Hearing>,
+    senders: Mutex<Senders>,
     connections: AtomicUsize,
     events: AtomicU64,
     catching: Mutex<Vec<mpsc::Sender<Caught>>>,
@@ -221,15 +163,20 @@ impl Heard {
         self.hearing.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    fn senders(&self) -> std::sync::MutexGuard<'_, Senders> {
+        self.senders.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// What was heard by now.
     #[must_use]
     pub fn get(&self) -> Hearing {
         let mut hearing = self.hearing().clone();
         hearing.connections = self.connections.load(Ordering::Relaxed);
         hearing.events = self.events.load(Ordering::Relaxed);
-        if let Some(says) = hearing.clock() {
-            let last_ms = hearing.last_event_ms.unwrap_or(0);
-            hearing.troubles.push(Trouble { what: Wrong::Clock, says, from: hearing.last_from, times: 1, last_ms });
+        let senders = self.senders();
+        hearing.ages = senders.all.clone();
+        if let Some(ClockOff { from, says, senders, last_ms }) = senders.clock_off() {
+            hearing.troubles.push(Trouble { what: Wrong::Clock, says, from, times: senders, last_ms });
         }
         hearing.troubles.sort_by_key(|t| std::cmp::Reverse(t.last_ms));
         hearing
@@ -248,10 +195,7 @@ impl Heard {
     pub(crate) fn receipt(&self, receipt: &Receipt, from: Option<IpAddr>) {
         self.took(receipt.read, from);
         if !receipt.ages.is_empty() {
-            let mut hearing = self.hearing();
-            hearing.ages.extend(&receipt.ages);
-            let over = hearing.ages.len().saturating_sub(AGES);
-            hearing.ages.drain(..over);
+            self.senders().add(from, &receipt.ages, now_ms());
         }
         if receipt.quarantined > 0 {
             let first = receipt.unreadable.first().map_or("", |u| &u.reason);
@@ -318,28 +262,5 @@ impl Heard {
 
     pub(crate) fn disconnected(&self) {
         self.connections.fetch_sub(1, Ordering::Relaxed);
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn ages(ages: impl Iterator<Item = i64>) -> Hearing {
-        Hearing { ages: ages.collect(), ..Hearing::default() }
-    }
-
-    #[test]
-    fn a_clock_that_is_off_is_told_from_events_that_come_late() {
-        let hour = 3_600_000;
-        assert_eq!(ages((0..100).map(|n| n * 50)).clock(), None, "some seconds");
-        assert_eq!(ages((0..100).map(|n| n * hour / 10)).clock(), None, "a backlog");
-        assert_eq!(ages((0..10).map(|_| 2 * hour)).clock(), None, "too few");
-        let behind = ages((0..100).map(|n| 2 * hour + n * 50)).clock().unwrap();
-        assert!(behind.contains("2 h ago") && behind.contains("behind"), "{behind}");
-        let ahead = ages((0..100).map(|n| -hour - 30 * 60_000 + n)).clock().unwrap();
-        assert!(ahead.contains("in 1 h 30 min") && ahead.contains("ahead"), "{ahead}");
-        assert_eq!(ages((1..=100).rev()).freshness(), Some(Freshness { half: 51, most: 91, nearly_all: 100 }));
-        assert_eq!(ages(std::iter::empty()).freshness(), None);
     }
 }

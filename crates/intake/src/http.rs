@@ -18,6 +18,7 @@ use rockrose_core::room;
 use rockrose_core::stamp::Stamp;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
+use crate::filled_form;
 use crate::unpack::{Unpack, unpack};
 use crate::{Heard, Peer, Problem, Receipt, Sink, SourceSettings, With, Wrong};
 
@@ -110,11 +111,22 @@ async fn answer<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: 
 async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Request) -> Result<Receipt, Problem> {
     let (head, body) = request.into_parts();
     let from = peer(&head.extensions);
-    let says = says(&head.headers);
+    let (says, is_form) = (says(&head.headers), content_type(&head.headers) == "application/x-www-form-urlencoded");
     let taken = async {
         let (settings, _place) = shared.admit(path_key.as_deref(), &head.headers)?;
-        let with = With { stamps: stamps(&settings.may_set, &head)?, once: idempotency_key(&head.headers)?, ..With::default() };
-        with_body(shared, &settings, &head.headers, body, async |body| shared.sink.accept(&settings.name, Arc::new(body.into()), says, with).await).await
+        let mut with = With { stamps: stamps(&settings.may_set, &head)?, once: idempotency_key(&head.headers)?, ..With::default() };
+        with_body(shared, &settings, &head.headers, body, async |mut body| {
+            let mut says = says;
+            if is_form && let Some(line) = filled_form::as_line(&body) {
+                let form = std::mem::replace(&mut body, line);
+                says = Says::Lines;
+                if shared.heard.is_caught() {
+                    with.raw.push(form);
+                }
+            }
+            shared.sink.accept(&settings.name, Arc::new(body.into()), says, with).await
+        })
+        .await
     };
     let taken = taken.await;
     note(&shared.heard, &taken, from);
@@ -250,10 +262,14 @@ fn authorise(settings: &SourceSettings, path_key: Option<&str>, headers: &Header
     }
 }
 
-fn says(headers: &HeaderMap) -> Says {
+/// What a sender calls its body, without parameters, in small letters.
+pub(crate) fn content_type(headers: &HeaderMap) -> String {
     let kind = headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-    let kind = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
-    match kind.as_str() {
+    kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
+}
+
+fn says(headers: &HeaderMap) -> Says {
+    match content_type(headers).as_str() {
         "application/x-ndjson" | "application/ndjson" | "application/jsonl" | "application/json-lines" | "application/jsonlines" | "text/plain" => Says::Lines,
         "application/json" => Says::Json,
         k if k.ends_with("+json") => Says::Json,

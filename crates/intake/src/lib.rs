@@ -3,8 +3,10 @@
 //! A source knows nothing of plans or spools. It hands each body to a [`Sink`] and answers its sender only with what the sink says,
 //! so that an acknowledgement means what the sink makes it mean: all of it is durable.
 
+mod ages;
 mod datagrams;
 mod files;
+mod filled_form;
 mod heard;
 mod host;
 mod http;
@@ -21,9 +23,10 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::AtomicUsize;
 
+pub use ages::{Ages, Freshness};
 use arc_swap::ArcSwap;
 pub use files::{FileSettings, Sample, follow, sample};
-pub use heard::{Caught, FileSeen, FileState, Freshness, Heard, Hearing, Trouble, Wrong};
+pub use heard::{Caught, FileSeen, FileState, Heard, Hearing, Trouble, Wrong};
 pub use http::BodyBudget;
 pub use listener::{BoundedListener, Peer};
 pub use probe::{Looked, look};

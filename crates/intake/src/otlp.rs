@@ -18,7 +18,7 @@ use tonic::codec::CompressionEncoding;
 use tonic::{Code, Status};
 use tonic_types::{ErrorDetails, StatusExt};
 
-use crate::http::{Shared, note, peer, too_large, with_body};
+use crate::http::{Shared, content_type, note, peer, too_large, with_body};
 use crate::{Heard, Problem, Receipt, Sink, SourceSettings, With, Wrong};
 
 /// The path of the one method over gRPC.
@@ -95,8 +95,7 @@ fn response(receipt: &Receipt) -> ExportLogsServiceResponse {
 async fn take<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {
     let (head, body) = request.into_parts();
     let from = peer(&head.extensions);
-    let kind = head.headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
-    let kind = kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    let kind = content_type(&head.headers);
     let json = kind == "application/json";
     let taken = if json || kind == PROTOBUF {
         try_take(&shared, &head.headers, body, json).await

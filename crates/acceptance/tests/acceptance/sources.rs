@@ -103,10 +103,13 @@ async fn pythons_handlers_and_curl_send_as_they_do() {
     assert!(numbers(&node).len() > MANY + 1_500, "a sender that is no faster than a script loses few: {}", numbers(&node).len());
     let unmarked = lines(&node.path("vault.jsonl")).iter().filter(|e| e.get("syslog.broken").is_some()).count();
     assert_eq!(unmarked, 0, "Python's messages are whole");
-    // Its HTTP handler posts forms: text, whatever is in it.
+    // Its HTTP handler posts forms, whose fields become those of the events.
+    let before = numbers(&node).len();
     run("python3", &[&script, "http", &web.to_string(), "50"], b"");
-    let from_web = async || (sum(&node.balanced(), "source", "web", "read") == 50).then_some(());
-    until("what was posted came", from_web).await;
+    until("what was posted came", async || (numbers(&node).len() >= before + 50).then_some(())).await;
+    assert_eq!(numbers(&node)[before..], (0..50).collect::<Vec<_>>());
+    assert_eq!(lines(&node.path("vault.jsonl"))[before], serde_json::json!({ "message": "ticket read 0", "level": "warning" }));
+    assert_eq!(sum(&node.balanced(), "source", "web", "read"), 50);
     let url = format!("http://127.0.0.1:{web}/in");
     let body: String = (0..MANY).map(|n| format!("{{\"message\":\"ticket read {n}\"}}\n")).collect();
     let file = node.write("events.jsonl", &body);
@@ -353,6 +356,14 @@ async fn clocks_that_are_off_and_copies_by_two_ways_are_noticed() {
     let shown = node.json(&["source", "show", "first"]);
     assert!(shown["troubles"][0]["what"] == "clock" && shown["says"].as_str().unwrap().contains("2 h ago"), "{shown}");
     assert!((7_200_000..7_300_000).contains(&shown["freshness"]["half_ms"].as_i64().unwrap()), "{shown}");
+    // It is still seen where most senders' clocks are right, and told whose is not.
+    let right = reqwest::Client::builder().local_address(Some("127.0.0.2".parse().unwrap())).build().unwrap();
+    for _ in 0..140 {
+        assert_eq!(post(&right, first, body("first", 0)).await.status(), 200);
+    }
+    let shown = node.json(&["source", "show", "first"]);
+    assert!(shown["freshness"]["half_ms"].as_i64().unwrap() < 60_000, "{shown}");
+    assert!(shown["troubles"][0]["from"] == "127.0.0.1" && shown["says"].as_str().unwrap().contains("events of 127.0.0.1 say"), "{shown}");
     node.stop().await;
 }
 

@@ -10,6 +10,7 @@ mod pairs;
 mod syslog;
 mod table;
 mod template;
+mod timed;
 mod xml;
 
 pub use syslog::SyslogReader;
@@ -124,6 +125,7 @@ enum Way {
     Syslog,
     W3cLog,
     ContainerLog,
+    TimedLine,
     Xml,
     Template(template::Compiled),
     /// The regex, and for each known name its group.
@@ -159,6 +161,7 @@ impl Extractor {
             Format::Syslog => (Way::Syslog, named(syslog::NAMES)),
             Format::W3cLog(columns) => (Way::W3cLog, columns.clone()),
             Format::ContainerLog => (Way::ContainerLog, named(container::NAMES)),
+            Format::TimedLine => (Way::TimedLine, named(timed::NAMES)),
             Format::Xml => (Way::Xml, Vec::new()),
             Format::Template(template) => {
                 let fields = template.parts.iter().filter_map(|part| if let Part::Field(path, _) = part { path.clone() } else { None });
@@ -193,6 +196,7 @@ impl Extractor {
             Way::Syslog => syslog::read(text, now_ms, found),
             Way::W3cLog => table::w3c(text, &self.passed, found, &mut room.text),
             Way::ContainerLog => container::read(text, found, &mut room.text),
+            Way::TimedLine => timed::read(text, found, &mut room.text),
             Way::Xml => xml::read(text, found),
             Way::Template(template) => template.read(text, now_ms, found),
             Way::Pattern(regex, groups) => pattern(regex, groups, text, found, &mut room.places),

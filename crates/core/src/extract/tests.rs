@@ -244,6 +244,7 @@ fn no_bytes_break_a_format() {
         "syslog",
         "w3c log(a, b, c)",
         "container log",
+        "timed line",
         "xml",
         "\"{a:ip} {b:time} {c:number}: {rest}\"",
         "/(?<a>.)(?<b>\\d+)?/",

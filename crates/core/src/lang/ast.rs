@@ -106,15 +106,19 @@ impl Level {
     pub fn read(text: &[u8]) -> Option<Level> {
         let is = |words: &[&str]| words.iter().any(|w| w.as_bytes().eq_ignore_ascii_case(text));
         Some(match text.first()?.to_ascii_lowercase() {
-            b't' if is(&["trace"]) => Level::Trace,
-            b'd' if is(&["debug"]) => Level::Debug,
-            b'v' if is(&["verbose"]) => Level::Debug,
-            b'i' if is(&["info", "information", "informational"]) => Level::Info,
-            b'n' if is(&["notice"]) => Level::Info,
-            b'w' if is(&["warn", "warning"]) => Level::Warn,
-            b'e' if is(&["error", "err"]) => Level::Error,
+            b't' if is(&["trace", "trc"]) => Level::Trace,
+            b'd' if is(&["debug", "dbg", "dbug"]) => Level::Debug,
+            b'v' if is(&["verbose", "vrb"]) => Level::Debug,
+            b'i' if is(&["info", "information", "informational", "inf"]) => Level::Info,
+            b'n' if is(&["notice", "note", "ntc"]) => Level::Info,
+            b'w' if is(&["warn", "warning", "wrn"]) => Level::Warn,
+            b'e' if is(&["error", "err", "eror"]) => Level::Error,
             b's' if is(&["severe"]) => Level::Error,
-            b'f' if is(&["fatal"]) => Level::Fatal,
+            b'f' if is(&["finest", "finer"]) => Level::Trace,
+            b'f' if is(&["fine"]) => Level::Debug,
+            b'c' if is(&["config"]) => Level::Info,
+            b'l' if is(&["log"]) => Level::Info,
+            b'f' if is(&["fatal", "ftl"]) => Level::Fatal,
             b'c' if is(&["critical", "crit"]) => Level::Fatal,
             b'a' if is(&["alert"]) => Level::Fatal,
             b'p' if is(&["panic"]) => Level::Fatal,
@@ -621,6 +625,8 @@ pub enum Format {
     W3cLog(Vec<Path>),
     /// A line as container runtimes write it: time, stream and a mark before the text, or a JSON object around it.
     ContainerLog,
+    /// A line of an application that tells a time and mostly a level, in whatever order and writing.
+    TimedLine,
     /// An XML element: its attributes, and the texts of the elements right inside it.
     Xml,
     /// A line template: `"{client:ip} took {ms:integer} ms"`.

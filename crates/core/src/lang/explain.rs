@@ -235,6 +235,7 @@ fn format(format: &Format) -> String {
         Format::Syslog => "a syslog message".to_owned(),
         Format::W3cLog(names) => format!("a line of a W3C extended log ({})", list(names)),
         Format::ContainerLog => "a container runtime's line".to_owned(),
+        Format::TimedLine => "a line that tells its time and level".to_owned(),
         Format::Xml => "an XML element".to_owned(),
         Format::Template(template) => format!("`{template}`"),
         Format::Pattern(pattern) => format!("{pattern}"),

@@ -6,9 +6,8 @@ use super::mistake::Mistake;
 use super::step::time_form;
 use crate::field::Path;
 
-const EXPECTED: &str =
-    "`json`, `key=value`, `csv(…)`, `access log`, `syslog`, `w3c log(…)`, `container log`, `xml`, a template in quotes or a regular expression between slashes";
-const WORDS: &[&str] = &["json", "logfmt", "key=value", "csv", "access", "syslog", "w3c", "container", "xml"];
+const EXPECTED: &str = "`json`, `key=value`, `csv(…)`, `access log`, `syslog`, `w3c log(…)`, `container log`, `timed line`, `xml`, a template in quotes or a regular expression between slashes";
+const WORDS: &[&str] = &["json", "logfmt", "key=value", "csv", "access", "syslog", "w3c", "container", "timed", "xml"];
 
 /// One format, or several with `else` between.
 pub(super) fn formats(c: &mut Cursor<'_>) -> Outcome<Vec<Format>> {
@@ -33,9 +32,9 @@ fn format(c: &mut Cursor<'_>) -> Outcome<Format> {
         c.need_words("log")?;
         return names(c).map(Format::W3cLog);
     }
-    for (word, format) in [("access", Format::AccessLog), ("container", Format::ContainerLog)] {
+    for (word, second, format) in [("access", "log", Format::AccessLog), ("container", "log", Format::ContainerLog), ("timed", "line", Format::TimedLine)] {
         if c.words(word) {
-            return c.need_words("log").map(|()| format);
+            return c.need_words(second).map(|()| format);
         }
     }
     for (word, format) in [("syslog", Format::Syslog), ("xml", Format::Xml)] {

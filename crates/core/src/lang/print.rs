@@ -426,6 +426,7 @@ impl Display for Format {
                 columns(f, names)
             }
             Format::ContainerLog => f.write_str("container log"),
+            Format::TimedLine => f.write_str("timed line"),
             Format::Xml => f.write_str("xml"),
             Format::Template(template) => write_quoted(f, &template.to_string()),
             Format::Pattern(pattern) => pattern.fmt(f),

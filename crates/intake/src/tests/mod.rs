@@ -134,6 +134,16 @@ async fn bodies_reach_the_sink_with_what_the_sender_says() {
         assert_eq!((name.as_str(), body.as_slice(), said), ("quays", &b"{\"a\":1}"[..], says), "{kind}");
     }
     assert_eq!(exchange(s.address, &post("/", "", b"x")).await.status, 200);
+    // A form is one event; as it came it is kept only while somebody looks.
+    let form = post("/in", "content-type: application/x-www-form-urlencoded\r\n", b"gate=4&message=gangway+stuck");
+    for looks in [false, true] {
+        let _looking = looks.then(|| s.heard.catch().unwrap());
+        assert_eq!(exchange(s.address, &form).await.status, 200);
+        let (_, body, said) = s.sink.bodies.lock().unwrap().pop().unwrap();
+        assert_eq!((body.as_slice(), said), (&b"{\"gate\":\"4\",\"message\":\"gangway stuck\"}\n"[..], Says::Lines));
+        let raw = s.sink.with.lock().unwrap().pop().unwrap().raw;
+        assert_eq!(raw, if looks { vec![b"gate=4&message=gangway+stuck".to_vec()] } else { Vec::new() });
+    }
 }
 
 #[tokio::test]

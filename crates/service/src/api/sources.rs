@@ -69,7 +69,7 @@ fn told(app: &App, book: &Book<'_>, planned: &Planned, now: i64) -> Source {
         connections: hearing.connections,
         received: book.gauge(Place::Source, &planned.name, Measure::Received),
         unreadable: book.gauge(Place::Source, &planned.name, Measure::Quarantined),
-        freshness: hearing.freshness().map(|f| Freshness { half_ms: f.half, most_ms: f.most, nearly_all_ms: f.nearly_all }),
+        freshness: hearing.ages.freshness().map(|f| Freshness { half_ms: f.half, most_ms: f.most, nearly_all_ms: f.nearly_all }),
         paused_by: app.engine.paused(Side::Source, &planned.name).map(|p| p.who),
         file_count: hearing.files.len(),
         files: hearing.files.iter().take(FILES).map(source_file).collect(),

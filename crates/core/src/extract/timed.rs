@@ -1,0 +1,699 @@
+//! Lines of applications that tell a time and mostly a level, in whatever order and writing: `2026/11/23 10:00:00.5 [warn] no answer`, `[4711] 23-Nov-2026 10:00:00 WARN - no answer`.
+//!
+//! What stands before the message in a known place (time, level, process, application) is taken out of it; what is not known stays in it, so that nothing is lost. The time is written in
+//! one way and goes no further: where the line names no zone or no year, `convert` completes it. Days and months that could be either (`11/12/2026`) are not guessed.
+
+use super::Found;
+use crate::lang::Level;
+
+pub(super) const NAMES: &[&str] = &["time", "severity", "app", "process", "caller", "message"];
+const TIME: usize = 0;
+const SEVERITY: usize = 1;
+const APP: usize = 2;
+const PROCESS: usize = 3;
+const CALLER: usize = 4;
+const MESSAGE: usize = 5;
+
+/// A time that does not begin the line begins within so many bytes.
+const WITHIN: usize = 100;
+/// Most parts before the time, and most looked at for a level behind it.
+const PARTS: usize = 4;
+
+pub(super) fn read(text: &[u8], found: &mut Found, room: &mut Vec<u8>) -> Option<()> {
+    let mut line = Line { text, severity: None, process: None };
+    let mut at = 0;
+    for _ in 0..=PARTS {
+        if let Some(head) = packed_head(text, at, room) {
+            found.text(TIME, room);
+            found.plain(SEVERITY, head.level.word().as_bytes());
+            found.text(PROCESS, head.process);
+            found.text(CALLER, head.caller);
+            found.text(MESSAGE, &text[head.end..]);
+            return Some(());
+        }
+        if let Some(end) = bracketed_time(text, at, true, room) {
+            found.text(TIME, room);
+            return line.behind_time(end, found);
+        }
+        at = line.part(at)?.unwrap_or(usize::MAX);
+        if at >= text.len() {
+            break;
+        }
+    }
+    // In the middle of it, where only a whole one is a time: the line is its message.
+    let starts = text.iter().take(WITHIN).enumerate().filter(|(at, _)| *at > 0 && matches!(text[at - 1], b' ' | b'\t' | b'[' | b'(' | b'='));
+    let end = starts.filter(|(_, first)| first.is_ascii_alphanumeric()).find_map(|(at, _)| time(text, at, false, room))?;
+    found.text(TIME, room);
+    if let Some(level) = level_among_parts(text, end) {
+        found.text(SEVERITY, level);
+    }
+    found.text(MESSAGE, text);
+    Some(())
+}
+
+/// What was found of a line so far.
+struct Line<'a> {
+    text: &'a [u8],
+    severity: Option<&'a [u8]>,
+    process: Option<&'a [u8]>,
+}
+
+impl<'a> Line<'a> {
+    /// Takes a level or a process that stands at `at`; where the next part begins. `Some(None)`: neither stands there.
+    #[allow(clippy::option_option, reason = "the end of the text is another answer than no such part")]
+    fn part(&mut self, at: usize) -> Option<Option<usize>> {
+        if at >= self.text.len() {
+            return None;
+        }
+        if self.process.is_none()
+            && let Some((process, end)) = process(self.text, at)
+        {
+            self.process = Some(process);
+            return Some(Some(skip_between(self.text, end)));
+        }
+        if self.severity.is_none()
+            && let Some((level, end)) = level(self.text, at)
+        {
+            self.severity = Some(level);
+            return Some(Some(skip_between(self.text, end)));
+        }
+        Some(None)
+    }
+
+    /// Reads what follows the time.
+    fn behind_time(mut self, end: usize, found: &mut Found) -> Option<()> {
+        let text = self.text;
+        let mut at = skip_between(text, end);
+        let mut app = None;
+        for _ in 0..PARTS {
+            match self.part(at) {
+                Some(Some(next)) => at = next,
+                _ if app.is_none() && self.process.is_none() => {
+                    let Some((name, process, next)) = tag(text, at) else { break };
+                    (app, self.process) = (Some(name), Some(process));
+                    at = skip_between(text, next);
+                }
+                _ => break,
+            }
+        }
+        let severity = self.severity.or_else(|| level_among_parts(text, at));
+        for (name, value) in [(SEVERITY, severity), (APP, app), (PROCESS, self.process)] {
+            if let Some(value) = value {
+                found.text(name, value);
+            }
+        }
+        found.text(MESSAGE, &text[at..]);
+        Some(())
+    }
+}
+
+/// What stands between the parts of a line: blanks, and signs with nothing but blanks behind them.
+fn skip_between(text: &[u8], mut at: usize) -> usize {
+    while let Some(byte) = text.get(at) {
+        match byte {
+            b' ' | b'\t' => at += 1,
+            b':' | b'|' | b',' => at += 1,
+            b'-' | b'*' if text.get(at + 1).is_some_and(|b| matches!(b, b' ' | b'\t')) && at > 0 => at += 1,
+            _ => break,
+        }
+    }
+    at
+}
+
+fn word_end(text: &[u8], at: usize, is: impl Fn(u8) -> bool) -> usize {
+    at + text[at..].iter().position(|b| !is(*b)).unwrap_or(text.len() - at)
+}
+
+/// `[4711]`, `[4711:12]`, `(4711)`, or `4711:M`.
+fn process(text: &[u8], at: usize) -> Option<(&[u8], usize)> {
+    let (from, close) = match text[at] {
+        b'[' => (at + 1, Some(b']')),
+        b'(' => (at + 1, Some(b')')),
+        _ => (at, None),
+    };
+    let digits = word_end(text, from, |b| b.is_ascii_digit());
+    if !(1..=10).contains(&(digits - from)) {
+        return None;
+    }
+    match close {
+        Some(close) => {
+            let end = word_end(text, digits, |b| b.is_ascii_digit() || matches!(b, b':' | b'-' | b'.' | b'#'));
+            (text.get(end) == Some(&close)).then(|| (&text[from..end], end + 1))
+        }
+        // A role behind the number, as a single capital.
+        None => {
+            let role = text.get(digits) == Some(&b':') && text.get(digits + 1).is_some_and(u8::is_ascii_uppercase) && text.get(digits + 2) == Some(&b' ');
+            role.then(|| (&text[from..digits], digits + 2))
+        }
+    }
+}
+
+/// `name[4711]:`.
+fn tag(text: &[u8], at: usize) -> Option<(&[u8], &[u8], usize)> {
+    let end = word_end(text, at, |b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_' | b'.' | b'/'));
+    if end == at || text.get(end) != Some(&b'[') {
+        return None;
+    }
+    let (process, close) = process(text, end)?;
+    Some((&text[at..end], process, close))
+}
+
+/// A word for a level that stands at `at`, and where it ends: in brackets, before a colon or a bar, in capitals, or with room around it.
+fn level(text: &[u8], at: usize) -> Option<(&[u8], usize)> {
+    let (from, close) = match text.get(at)? {
+        b'[' => (at + 1, Some(b']')),
+        b'(' => (at + 1, Some(b')')),
+        b'<' => (at + 1, Some(b'>')),
+        _ => (at, None),
+    };
+    let end = word_end(text, from, |b| b.is_ascii_alphabetic());
+    let word = &text[from..end];
+    // Some number how fine their debugging is.
+    let end = if word.eq_ignore_ascii_case(b"debug") { word_end(text, end, |b| b.is_ascii_digit()) } else { end };
+    if let Some(close) = close {
+        let inside = end + text[end..].iter().take_while(|b| **b == b' ').count();
+        return (text.get(inside) == Some(&close)).then(|| level_word(word)).flatten().map(|word| (word, inside + 1));
+    }
+    let rest = &text[end..];
+    let padded = rest.trim_ascii_start();
+    let marked = padded.first().is_some_and(|b| matches!(b, b':' | b'|'));
+    let alone = rest.first().is_none_or(|b| matches!(b, b' ' | b'\t' | b',' | b';' | b'-' | b'[' | b'(')) || rest.starts_with(b":") || rest.starts_with(b"|");
+    let stands_out = marked || word.iter().all(u8::is_ascii_uppercase) || rest.starts_with(b"\t") || rest.starts_with(b"  ");
+    let by_letter = word.len() == 1;
+    if !alone || !(if by_letter { padded.starts_with(b"|") } else { stands_out }) {
+        return None;
+    }
+    level_word(word).map(|word| (word, end))
+}
+
+/// The word as it is, if a level is known by it; for a letter, the word that it stands for.
+fn level_word(word: &[u8]) -> Option<&[u8]> {
+    match word {
+        [letter] => by_letter(*letter).map(|level| level.word().as_bytes()),
+        _ if word.len() >= 3 && Level::read(word).is_some() => Some(word),
+        _ => None,
+    }
+}
+
+fn by_letter(letter: u8) -> Option<Level> {
+    Some(match letter {
+        b'T' => Level::Trace,
+        b'D' | b'V' => Level::Debug,
+        b'I' | b'N' => Level::Info,
+        b'W' => Level::Warn,
+        b'E' => Level::Error,
+        b'F' | b'C' => Level::Fatal,
+        _ => return None,
+    })
+}
+
+/// A level among the next parts of the line, which stays where it is.
+fn level_among_parts(text: &[u8], mut at: usize) -> Option<&[u8]> {
+    for _ in 0..PARTS {
+        if let Some((level, _)) = level(text, at) {
+            return Some(level);
+        }
+        at += memchr::memchr2(b' ', b'\t', text.get(at..)?)?;
+        at += text[at..].iter().take_while(|b| matches!(b, b' ' | b'\t')).count();
+    }
+    None
+}
+
+/// A head that packs all in one: `W1123 10:00:00.123456  4711 gate.go:17] `.
+struct PackedHead<'a> {
+    level: Level,
+    process: &'a [u8],
+    caller: &'a [u8],
+    end: usize,
+}
+
+fn packed_head<'a>(text: &'a [u8], at: usize, out: &mut Vec<u8>) -> Option<PackedHead<'a>> {
+    if !matches!(text.get(at)?, b'I' | b'W' | b'E' | b'F' | b'D') {
+        return None;
+    }
+    let mut c = Digits { text, at: at + 1 };
+    let (month, day) = (c.number(2)?, c.number(2)?);
+    c.sign(b' ')?;
+    let clock = c.clock()?;
+    Date { year: None, month, day }.write(&clock, None, out)?;
+    c.blanks();
+    let process = &text[c.at..word_end(text, c.at, |b| b.is_ascii_digit())];
+    c.at += process.len();
+    c.sign(b' ')?;
+    let close = c.at + memchr::memchr(b']', text.get(c.at..)?)?;
+    let caller = &text[c.at..close];
+    let is_place = !process.is_empty() && !caller.contains(&b' ') && caller.contains(&b':');
+    is_place.then(|| PackedHead { level: by_letter(text[at]).unwrap_or(Level::Info), process, caller, end: (close + 2).min(text.len()) })
+}
+
+/// A time that stands at `at`, in brackets or not; where it ends. Its writing is left in `out`.
+fn bracketed_time(text: &[u8], at: usize, begins: bool, out: &mut Vec<u8>) -> Option<usize> {
+    let close = match text.get(at)? {
+        b'[' => Some(b']'),
+        b'(' => Some(b')'),
+        b'<' => Some(b'>'),
+        _ => None,
+    };
+    let end = time(text, at + usize::from(close.is_some()), begins, out)?;
+    // What else is in the brackets belongs to the message.
+    Some(if close.is_some() && text.get(end) == close.as_ref() { end + 1 } else { end })
+}
+
+/// Reads digits and what stands between them.
+struct Digits<'a> {
+    text: &'a [u8],
+    at: usize,
+}
+
+struct Clock<'a> {
+    hour: u32,
+    minute: u32,
+    second: u32,
+    fraction: &'a [u8],
+    /// It said so with AM or PM.
+    halves: bool,
+}
+
+struct Date {
+    year: Option<u32>,
+    month: u32,
+    day: u32,
+}
+
+/// Most digits of a fraction that count.
+const FRACTION: usize = 9;
+
+const MONTHS: [&[u8; 3]; 12] = [b"Jan", b"Feb", b"Mar", b"Apr", b"May", b"Jun", b"Jul", b"Aug", b"Sep", b"Oct", b"Nov", b"Dec"];
+const DAYS: [&[u8; 3]; 7] = [b"Mon", b"Tue", b"Wed", b"Thu", b"Fri", b"Sat", b"Sun"];
+/// What zones are called that are the same everywhere, and their minutes east of UTC (RFC 2822, section 4.3, and Europe's).
+const ZONES: &[(&[u8], i32)] = &[
+    (b"UTC", 0),
+    (b"GMT", 0),
+    (b"WET", 0),
+    (b"WEST", 60),
+    (b"BST", 60),
+    (b"CET", 60),
+    (b"CEST", 120),
+    (b"EET", 120),
+    (b"EEST", 180),
+    (b"EST", -300),
+    (b"EDT", -240),
+    (b"CST", -360),
+    (b"CDT", -300),
+    (b"MST", -420),
+    (b"MDT", -360),
+    (b"PST", -480),
+    (b"PDT", -420),
+];
+
+impl<'a> Digits<'a> {
+    fn peek(&self) -> Option<u8> {
+        self.text.get(self.at).copied()
+    }
+
+    /// A number of just so many digits.
+    fn number(&mut self, digits: usize) -> Option<u32> {
+        let text = self.text.get(self.at..self.at + digits)?;
+        self.at += digits;
+        text.iter().try_fold(0, |n, b| b.is_ascii_digit().then(|| n * 10 + u32::from(b - b'0')))
+    }
+
+    /// A number of one or two digits; one may have a blank before it.
+    fn short(&mut self) -> Option<u32> {
+        if self.peek() == Some(b' ') {
+            self.at += 1;
+            return self.number(1);
+        }
+        let digits = word_end(self.text, self.at, |b| b.is_ascii_digit()) - self.at;
+        if digits > 2 { None } else { self.number(digits.max(1)) }
+    }
+
+    fn sign(&mut self, sign: u8) -> Option<()> {
+        (self.peek()? == sign).then(|| self.at += 1)
+    }
+
+    fn one_of(&mut self, signs: &[u8]) -> Option<u8> {
+        let sign = self.peek().filter(|b| signs.contains(b))?;
+        self.at += 1;
+        Some(sign)
+    }
+
+    fn blanks(&mut self) {
+        while self.peek() == Some(b' ') {
+            self.at += 1;
+        }
+    }
+
+    fn month(&mut self) -> Option<u32> {
+        let name = self.text.get(self.at..self.at + 3)?;
+        let month = MONTHS.iter().position(|m| m.eq_ignore_ascii_case(name))?;
+        self.at += 3;
+        Some(month as u32 + 1)
+    }
+
+    /// `10:00`, `10:00:00`, with a fraction, with AM or PM.
+    fn clock(&mut self) -> Option<Clock<'a>> {
+        let hour = self.short()?;
+        self.sign(b':')?;
+        let minute = self.number(2)?;
+        let mut clock = Clock { hour, minute, second: 0, fraction: &[], halves: false };
+        if self.peek() == Some(b':') && self.text.get(self.at + 1).is_some_and(u8::is_ascii_digit) {
+            self.at += 1;
+            clock.second = self.number(2)?;
+            let end = word_end(self.text, (self.at + 1).min(self.text.len()), |b| b.is_ascii_digit());
+            let digits = end.saturating_sub(self.at + 1);
+            // A colon is one of a fraction only before milliseconds.
+            if digits > 0 && self.peek().is_some_and(|b| matches!(b, b'.' | b',') || b == b':' && digits == 3) {
+                clock.fraction = &self.text[self.at + 1..end][..digits.min(FRACTION)];
+                self.at = end;
+            }
+        }
+        let behind = self.text.get(self.at..).unwrap_or_default();
+        let behind = behind.strip_prefix(b" ").unwrap_or(behind);
+        if let [half @ (b'A' | b'P' | b'a' | b'p'), b'M' | b'm', rest @ ..] = behind
+            && (1..=12).contains(&clock.hour)
+            && !rest.first().is_some_and(u8::is_ascii_alphanumeric)
+        {
+            clock.hour = clock.hour % 12 + if half.eq_ignore_ascii_case(&b'p') { 12 } else { 0 };
+            clock.halves = true;
+            self.at = self.text.len() - rest.len();
+        }
+        (clock.hour < 24 && clock.minute < 60 && clock.second <= 60).then_some(clock)
+    }
+
+    /// A zone, if one is named: its minutes east of UTC.
+    fn zone(&mut self) -> Option<i32> {
+        let blank = usize::from(self.peek() == Some(b' '));
+        let rest = &self.text[self.at + blank..];
+        let ends = |len: usize| !rest.get(len).is_some_and(u8::is_ascii_alphanumeric);
+        if rest.first() == Some(&b'Z') && ends(1) {
+            self.at += blank + 1;
+            return Some(0);
+        }
+        if let Some((name, minutes)) = ZONES.iter().find(|(name, _)| rest.starts_with(name) && ends(name.len())) {
+            self.at += blank + name.len();
+            return Some(*minutes);
+        }
+        let sign = match rest.first()? {
+            b'+' => 1,
+            b'-' => -1,
+            _ => return None,
+        };
+        let mut c = Digits { text: rest, at: 1 };
+        let hours = c.number(2)?;
+        c.sign(b':');
+        let whole = c.at;
+        let minutes = c.number(2).filter(|m| *m < 60);
+        if minutes.is_none() {
+            // Hours alone, right behind the time.
+            c.at = whole;
+            if blank > 0 || rest[whole - 1] == b':' {
+                return None;
+            }
+        }
+        if hours > 14 || !ends(c.at) {
+            return None;
+        }
+        self.at += blank + c.at;
+        Some(sign * (hours * 60 + minutes.unwrap_or(0)) as i32)
+    }
+}
+
+impl Date {
+    /// Leaves the time's writing in `out`: as RFC 3339 but without a zone where none is known, and as `Nov 23 10:00:00` where the year is not.
+    fn write(&self, clock: &Clock<'_>, zone: Option<i32>, out: &mut Vec<u8>) -> Option<()> {
+        let Clock { hour, minute, second, fraction, .. } = clock;
+        if !(1..=12).contains(&self.month) || !(1..=31).contains(&self.day) {
+            return None;
+        }
+        out.clear();
+        let mut two = |first: Option<u8>, n: u32| {
+            out.extend(first);
+            out.extend([b'0' + (n / 10 % 10) as u8, b'0' + (n % 10) as u8]);
+        };
+        match self.year {
+            Some(year) => {
+                two(None, year / 100);
+                two(None, year % 100);
+                two(Some(b'-'), self.month);
+                two(Some(b'-'), self.day);
+                two(Some(b'T'), *hour);
+            }
+            None => {
+                let name = MONTHS[self.month as usize - 1];
+                name.iter().for_each(|b| out.push(*b));
+                let mut two = |first: u8, n: u32| out.extend([first, b'0' + (n / 10) as u8, b'0' + (n % 10) as u8]);
+                two(b' ', self.day);
+                two(b' ', *hour);
+            }
+        }
+        let mut two = |first: u8, n: u32| out.extend([first, b'0' + (n / 10 % 10) as u8, b'0' + (n % 10) as u8]);
+        two(b':', *minute);
+        two(b':', *second);
+        if !fraction.is_empty() {
+            out.push(b'.');
+            out.extend_from_slice(fraction);
+        }
+        match zone {
+            Some(0) if self.year.is_some() => out.push(b'Z'),
+            Some(minutes) if self.year.is_some() => {
+                let mut two = |first: u8, n: u32| out.extend([first, b'0' + (n / 10 % 10) as u8, b'0' + (n % 10) as u8]);
+                two(if minutes < 0 { b'-' } else { b'+' }, minutes.unsigned_abs() / 60);
+                two(b':', minutes.unsigned_abs() % 60);
+            }
+            _ => {}
+        }
+        Some(())
+    }
+}
+
+/// Years that log lines are of.
+fn is_year(year: u32) -> bool {
+    (1970..2100).contains(&year)
+}
+
+/// A time that begins at `at`; where it ends. Its writing is left in `out`. Unless it `begins` the line, only one that cannot be anything else.
+fn time(text: &[u8], at: usize, begins: bool, out: &mut Vec<u8>) -> Option<usize> {
+    let digits = word_end(text, at.min(text.len()), |b| b.is_ascii_digit()) - at.min(text.len());
+    match digits {
+        0 => by_month_name(text, at, begins, out),
+        4 => year_first(text, at, out),
+        1 | 2 => day_first(text, at, out),
+        6 | 8 => together(text, at, digits, begins, out),
+        10 | 13 if begins => since_1970(text, at, digits, out),
+        _ => None,
+    }
+}
+
+/// `2026-11-23 10:00:00`, with `/` or `.` as well, with `T`, `_`, `:` or blanks between.
+fn year_first(text: &[u8], at: usize, out: &mut Vec<u8>) -> Option<usize> {
+    let mut c = Digits { text, at };
+    let year = c.number(4).filter(|y| is_year(*y))?;
+    let sign = c.one_of(b"-/.")?;
+    let month = c.number(2)?;
+    c.sign(sign)?;
+    let day = c.number(2)?;
+    c.sign(b',');
+    match c.one_of(b" Tt_:-")? {
+        b' ' => c.blanks(),
+        _ => {}
+    }
+    let clock = c.clock()?;
+    let zone = c.zone();
+    Date { year: Some(year), month, day }.write(&clock, zone, out)?;
+    Some(c.at)
+}
+
+/// `23/Nov/2026:10:00:00`, `23-Nov-2026 10:00:00`, `23 Nov 2026 10:00:00`; `11/23/2026 10:00:00 AM`, whose halves of the day tell that the month is first.
+fn day_first(text: &[u8], at: usize, out: &mut Vec<u8>) -> Option<usize> {
+    let mut c = Digits { text, at };
+    let first = c.short()?;
+    let sign = c.one_of(b"-/ ")?;
+    let (month, by_name) = match c.month() {
+        Some(month) => (month, true),
+        None => (c.short()?, false),
+    };
+    c.sign(sign)?;
+    let year = c.number(4).filter(|y| is_year(*y))?;
+    c.sign(b',');
+    c.one_of(b" :T_")?;
+    c.blanks();
+    let clock = c.clock()?;
+    let date = match (by_name, clock.halves) {
+        (true, _) => Date { year: Some(year), month, day: first },
+        (false, true) => Date { year: Some(year), month: first, day: month },
+        _ => return None,
+    };
+    let zone = c.zone();
+    date.write(&clock, zone, out)?;
+    Some(c.at)
+}
+
+/// `20261123T100000Z`, `20261123 10:00:00`, `261123 10:00:00`.
+fn together(text: &[u8], at: usize, digits: usize, begins: bool, out: &mut Vec<u8>) -> Option<usize> {
+    let mut c = Digits { text, at };
+    let year = if digits == 8 { c.number(4)? } else { 2_000 + c.number(2)? };
+    let (month, day) = (c.number(2)?, c.number(2)?);
+    let between = c.one_of(b" Tt_-")?;
+    let run = word_end(text, c.at, |b| b.is_ascii_digit()) - c.at;
+    let clock = if run == 6 && digits == 8 {
+        let clock = Clock { hour: c.number(2)?, minute: c.number(2)?, second: c.number(2)?, fraction: &[], halves: false };
+        (clock.hour < 24 && clock.minute < 60 && clock.second <= 60).then_some(clock)?
+    } else {
+        c.clock()?
+    };
+    // Six digits are mostly something else.
+    if !is_year(year) || digits == 6 && !(between == b' ' && (begins || clock.second > 0)) {
+        return None;
+    }
+    let zone = c.zone();
+    Date { year: Some(year), month, day }.write(&clock, zone, out)?;
+    Some(c.at)
+}
+
+/// `Nov 23 10:00:00`, `Mon Nov 23 10:00:00 2026`, `Mon, 23 Nov 2026 10:00:00 +0000`, `Nov 23, 2026 10:00:00 AM`.
+fn by_month_name(text: &[u8], at: usize, begins: bool, out: &mut Vec<u8>) -> Option<usize> {
+    let mut c = Digits { text, at };
+    if text.get(at..at + 3).is_some_and(|name| DAYS.iter().any(|d| &d[..] == name)) {
+        c.at += 3;
+        c.sign(b',');
+        c.sign(b' ')?;
+        c.blanks();
+        if c.peek().is_some_and(|b| b.is_ascii_digit()) {
+            return day_first(text, c.at, out);
+        }
+    }
+    let month = c.month()?;
+    c.sign(b' ')?;
+    let day = c.short()?;
+    c.sign(b',');
+    c.sign(b' ')?;
+    let mut year = None;
+    if word_end(text, c.at, |b| b.is_ascii_digit()) - c.at == 4 {
+        year = Some(c.number(4).filter(|y| is_year(*y))?);
+        c.sign(b',');
+        c.sign(b' ')?;
+    }
+    let clock = c.clock()?;
+    let mut zone = c.zone();
+    if year.is_none() {
+        // The year may come last, and a zone before it.
+        let mut last = Digits { text, at: c.at };
+        if last.sign(b' ').is_some()
+            && let Some(found) = last.number(4).filter(|y| is_year(*y))
+            && !last.peek().is_some_and(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'/' | b':' | b'.'))
+        {
+            year = Some(found);
+            c.at = last.at;
+            zone = zone.or_else(|| c.zone());
+        }
+    }
+    if year.is_none() && !begins {
+        return None;
+    }
+    Date { year, month, day }.write(&clock, zone, out)?;
+    Some(c.at)
+}
+
+/// `1795428000`, `1795428000.5`, `1795428000123`: seconds or milliseconds since 1970, of the years that logs are of.
+fn since_1970(text: &[u8], at: usize, digits: usize, out: &mut Vec<u8>) -> Option<usize> {
+    let mut end = at + digits;
+    let seconds = text[at..at + 10].iter().fold(0u64, |n, b| n * 10 + u64::from(b - b'0'));
+    let fraction = word_end(text, (end + 1).min(text.len()), |b| b.is_ascii_digit());
+    if digits == 10 && text.get(end) == Some(&b'.') && fraction > end + 1 {
+        end = fraction;
+    }
+    let ends = text.get(end).is_none_or(|b| matches!(b, b' ' | b'\t' | b':' | b']' | b')' | b',' | b'|'));
+    if !ends || !(1_000_000_000..4_102_444_800).contains(&seconds) {
+        return None;
+    }
+    out.clear();
+    out.extend_from_slice(&text[at..end.min(at + digits + 1 + FRACTION)]);
+    Some(end)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Time, severity, app, process, caller and message, `-` for none.
+    fn line(text: &str) -> Option<[String; 6]> {
+        let (mut found, mut room) = (Found::default(), Vec::new());
+        read(text.as_bytes(), &mut found, &mut room)?;
+        let mut fields = ["-"; 6].map(str::to_owned);
+        for (name, value) in &found.pairs {
+            let super::super::Name::Known(number) = name else { unreachable!() };
+            fields[usize::from(*number)] = serde_json::from_slice(found.value(value)).unwrap();
+        }
+        Some(fields)
+    }
+
+    #[test]
+    fn lines_of_all_sorts_of_applications() {
+        for (text, expected) in [
+            ("2026-11-23 10:00:00,123 WARN  [gate-7] no answer", ["2026-11-23T10:00:00.123", "WARN", "-", "-", "-", "[gate-7] no answer"]),
+            ("2026-11-23T10:00:00.5+01:00 [info] gate open", ["2026-11-23T10:00:00.5+01:00", "info", "-", "-", "-", "gate open"]),
+            ("[4711] 2026/11/23 10:00:00.533285 [INF] ready", ["2026-11-23T10:00:00.533285", "INF", "-", "4711", "-", "ready"]),
+            ("23-Nov-2026 10:00:00.554 general: notice: all loaded", ["2026-11-23T10:00:00.554", "notice", "-", "-", "-", "general: notice: all loaded"]),
+            (
+                "23-Nov-2026 10:00:00.205 INFO [main] ferries.Timetable.load 12 lines",
+                ["2026-11-23T10:00:00.205", "INFO", "-", "-", "-", "[main] ferries.Timetable.load 12 lines"],
+            ),
+            ("Nov 23 10:00:00 names[4711]: started", ["Nov 23 10:00:00", "-", "names", "4711", "-", "started"]),
+            ("NOTICE    Nov  3 10:00:00.586 [16258]: Initializing ...", ["Nov 03 10:00:00.586", "NOTICE", "-", "16258", "-", "Initializing ..."]),
+            ("[1795428000] names[16259:0] notice: init module 0", ["1795428000", "notice", "names", "16259:0", "-", "init module 0"]),
+            ("1795428000: broker 2 running", ["1795428000", "-", "-", "-", "-", "broker 2 running"]),
+            ("17:M 23 Nov 2026 10:00:00.123 * gates are ready", ["2026-11-23T10:00:00.123", "-", "-", "17", "-", "gates are ready"]),
+            ("2026-11-23 10:00:00.123 UTC [4711] LOG:  ready", ["2026-11-23T10:00:00.123Z", "LOG", "-", "4711", "-", "ready"]),
+            ("2026-11-23 10:00:00 0 [Note] Quays: using 4 berths", ["2026-11-23T10:00:00", "Note", "-", "-", "-", "0 [Note] Quays: using 4 berths"]),
+            ("2026-11-23 10:00:00.489700 W | pkg/gate: no answer", ["2026-11-23T10:00:00.489700", "warn", "-", "-", "-", "pkg/gate: no answer"]),
+            ("2026-11-23T10:00:00.489Z\tinfo\tgate.go:17\topen", ["2026-11-23T10:00:00.489Z", "info", "-", "-", "-", "gate.go:17\topen"]),
+            ("[2026-11-23T10:00:00+0000] info     :  gate open", ["2026-11-23T10:00:00Z", "info", "-", "-", "-", "gate open"]),
+            ("[2026-11-23  10:00:00] EROR main/main no berth", ["2026-11-23T10:00:00", "EROR", "-", "-", "-", "main/main no berth"]),
+            ("2026-11-23 10:00:00.736612+00:00 [notice] <0.223.0> started", ["2026-11-23T10:00:00.736612Z", "notice", "-", "-", "-", "<0.223.0> started"]),
+            ("W1123 10:00:00.123456    4711 gate.go:17] no answer", ["Nov 23 10:00:00.123456", "warn", "-", "4711", "gate.go:17", "no answer"]),
+            ("Mon Nov 23 10:00:00 2026 [pid 3] CONNECT", ["2026-11-23T10:00:00", "-", "-", "-", "-", "[pid 3] CONNECT"]),
+            ("Mon Nov 23 10:00:00 CET 2026 up", ["2026-11-23T10:00:00+01:00", "-", "-", "-", "-", "up"]),
+            ("Mon, 23 Nov 2026 10:00:00 -0330 up", ["2026-11-23T10:00:00-03:30", "-", "-", "-", "-", "up"]),
+            ("Nov 23, 2026 6:40:16 PM ferries.Gate open", ["2026-11-23T18:40:16", "-", "-", "-", "-", "ferries.Gate open"]),
+            ("11/23/2026 12:40:16 AM Error: no berth", ["2026-11-23T00:40:16", "Error", "-", "-", "-", "no berth"]),
+            ("20261123T100000Z up", ["2026-11-23T10:00:00Z", "-", "-", "-", "-", "up"]),
+            ("261123 10:00:02 [Warning] slow", ["2026-11-23T10:00:02", "Warning", "-", "-", "-", "slow"]),
+            ("2026-11-23 10:00:00 error opening the gate", ["2026-11-23T10:00:00", "-", "-", "-", "-", "error opening the gate"]),
+            ("2026-11-23 10:00:00 -5 degrees", ["2026-11-23T10:00:00", "-", "-", "-", "-", "-5 degrees"]),
+            ("2026-11-23 10:00:00", ["2026-11-23T10:00:00", "-", "-", "-", "-", ""]),
+            // In the middle: all of it is the message.
+            (
+                "192.0.2.7:33184 [23/Nov/2026:10:00:00.274] quays 200",
+                ["2026-11-23T10:00:00.274", "-", "-", "-", "-", "192.0.2.7:33184 [23/Nov/2026:10:00:00.274] quays 200"],
+            ),
+            ("gate-7 2026-11-23 10:00:00 ERROR stuck", ["2026-11-23T10:00:00", "ERROR", "-", "-", "-", "gate-7 2026-11-23 10:00:00 ERROR stuck"]),
+        ] {
+            assert_eq!(line(text).unwrap_or_else(|| panic!("{text}")), expected, "{text}");
+        }
+    }
+
+    #[test]
+    fn what_could_be_something_else_is_no_time() {
+        for text in [
+            "",
+            "gate open",
+            "11/12/2026 10:00:00 gate open",
+            "2026-11-23",
+            "2026-13-23 10:00:00 x",
+            "2026-11-23 25:00:00 x",
+            "1795428000123456 x",
+            "17954280001 x",
+            "0795428000 x",
+            "call 1795428000 now",
+            "on Nov 23 10:00:00 it was open",
+            "123456 tickets 10:00:00",
+            "10:00:00 gate open",
+            "May be 10:00",
+            "[    0.000000] Linux version",
+            "W1123 gate.go:17] no answer",
+        ] {
+            assert_eq!(line(text), None, "{text}");
+        }
+    }
+}

@@ -1,0 +1,192 @@
+//! How old events are when they come, and what that says of their senders' clocks.
+
+use std::collections::{HashMap, VecDeque};
+use std::net::IpAddr;
+
+/// How old events were when they came, in milliseconds: the half, nine in ten, and ninety-nine in a hundred were no older. Negative: they say that they are yet to happen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Freshness {
+    /// The median.
+    pub half: i64,
+    /// The 90th percentile.
+    pub most: i64,
+    /// The 99th percentile.
+    pub nearly_all: i64,
+}
+
+/// So many events must tell their time before a clock is judged.
+const CLOCK_SAMPLES: usize = 20;
+/// A clock may be so much ahead.
+const CLOCK_AHEAD_MS: i64 = 60_000;
+/// Events may be so old when they come.
+const CLOCK_BEHIND_MS: i64 = 25 * 60_000;
+/// Events of one clock differ by no more than this.
+const CLOCK_SPREAD_MS: i64 = 5 * 60_000;
+/// Of so many events it is known how old they were.
+const KEPT: usize = 512;
+/// Of so many events of each sender.
+const KEPT_OF_SENDER: usize = 64;
+/// Of so many senders, those that were heard last.
+const SENDERS: usize = 1_024;
+
+/// How old the last events were when they came, in milliseconds; some of them, the newest last.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Ages(VecDeque<i64>);
+
+impl Ages {
+    fn add(&mut self, more: &[i64], most: usize) {
+        self.0.extend(more);
+        let over = self.0.len().saturating_sub(most);
+        self.0.drain(..over);
+    }
+
+    fn sorted(&self) -> Vec<i64> {
+        let mut ages: Vec<i64> = self.0.iter().copied().collect();
+        ages.sort_unstable();
+        ages
+    }
+
+    /// How fresh the events are, once there were some that tell their time.
+    #[must_use]
+    pub fn freshness(&self) -> Option<Freshness> {
+        let ages = self.sorted();
+        let at = |share: usize| ages.get((ages.len().checked_sub(1)? * share).div_ceil(100)).copied();
+        Some(Freshness { half: at(50)?, most: at(90)?, nearly_all: at(99)? })
+    }
+
+    /// What is wrong with the clock or zone that these are by, if something is: all are off by about the same, by more than a delay on the way explains.
+    fn clock(&self) -> Option<String> {
+        if self.0.len() < CLOCK_SAMPLES {
+            return None;
+        }
+        let ages = self.sorted();
+        let (low, half, high) = (ages[ages.len() / 10], ages[ages.len() / 2], ages[ages.len() * 9 / 10]);
+        let off = off_in_words(half.abs());
+        if high < -CLOCK_AHEAD_MS {
+            return Some(format!("say that they are yet to happen, in {off}: its clock is ahead, or its zone is another"));
+        }
+        // What is read late, a backlog say, has all sorts of ages; a clock has one.
+        (low > CLOCK_BEHIND_MS && high - low < CLOCK_SPREAD_MS)
+            .then(|| format!("say that they happened {off} ago, all of them: its clock is behind, or its zone is another"))
+    }
+}
+
+fn off_in_words(ms: i64) -> String {
+    let minutes = (ms + 30_000) / 60_000;
+    match (minutes / 60, minutes % 60) {
+        (0, minutes) => format!("{minutes} min"),
+        (hours, 0) => format!("{hours} h"),
+        (hours, minutes) => format!("{hours} h {minutes} min"),
+    }
+}
+
+/// The ages of a source's events, together and of each sender.
+#[derive(Debug, Default)]
+pub(crate) struct Senders {
+    pub(crate) all: Ages,
+    /// With when each was heard last.
+    each: HashMap<Option<IpAddr>, (Ages, i64)>,
+}
+
+/// A sender whose clock is off.
+#[derive(Debug, PartialEq, Eq)]
+pub(crate) struct ClockOff {
+    pub(crate) from: Option<IpAddr>,
+    /// In words.
+    pub(crate) says: String,
+    /// How many senders' clocks are off.
+    pub(crate) senders: u64,
+    /// When it was heard last, in milliseconds since 1970.
+    pub(crate) last_ms: i64,
+}
+
+impl Senders {
+    pub(crate) fn add(&mut self, from: Option<IpAddr>, ages: &[i64], now_ms: i64) {
+        self.all.add(ages, KEPT);
+        if self.each.len() >= SENDERS
+            && !self.each.contains_key(&from)
+            && let Some(oldest) = self.each.iter().min_by_key(|(_, (_, last))| *last).map(|(sender, _)| *sender)
+        {
+            self.each.remove(&oldest);
+        }
+        let (of, last) = self.each.entry(from).or_default();
+        of.add(ages, KEPT_OF_SENDER);
+        *last = now_ms;
+    }
+
+    /// The sender that was heard last of those whose clock is off.
+    pub(crate) fn clock_off(&self) -> Option<ClockOff> {
+        let off = self.each.iter().filter_map(|(from, (ages, last))| Some((*last, *from, ages.clock()?)));
+        let mut off: Vec<_> = off.collect();
+        off.sort_unstable();
+        let senders = off.len() as u64;
+        let (last_ms, from, says) = off.pop()?;
+        let more = match senders {
+            1 => String::new(),
+            2 => "; so it is with another sender".to_owned(),
+            n => format!("; so it is with {} other senders", n - 1),
+        };
+        let of = from.map_or_else(String::new, |from| format!(" of {from}"));
+        Some(ClockOff { from, says: format!("events{of} {says}{more}"), senders, last_ms })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HOUR: i64 = 3_600_000;
+
+    fn ages(ages: impl Iterator<Item = i64>) -> Ages {
+        Ages(ages.collect())
+    }
+
+    #[test]
+    fn a_clock_that_is_off_is_told_from_events_that_come_late() {
+        assert_eq!(ages((0..100).map(|n| n * 50)).clock(), None, "some seconds");
+        assert_eq!(ages((0..100).map(|n| n * HOUR / 10)).clock(), None, "a backlog");
+        assert_eq!(ages((0..10).map(|_| 2 * HOUR)).clock(), None, "too few");
+        let behind = ages((0..100).map(|n| 2 * HOUR + n * 50)).clock().unwrap();
+        assert!(behind.contains("2 h ago") && behind.contains("behind"), "{behind}");
+        let ahead = ages((0..100).map(|n| -HOUR - 30 * 60_000 + n)).clock().unwrap();
+        assert!(ahead.contains("in 1 h 30 min") && ahead.contains("ahead"), "{ahead}");
+        assert_eq!(ages((1..=100).rev()).freshness(), Some(Freshness { half: 51, most: 91, nearly_all: 100 }));
+        assert_eq!(ages(std::iter::empty()).freshness(), None);
+    }
+
+    #[test]
+    fn one_sender_among_many_is_found() {
+        let sender = |n: u8| Some(IpAddr::from([192, 0, 2, n]));
+        let mut senders = Senders::default();
+        for round in 0..30 {
+            (1..=40).for_each(|n| senders.add(sender(n), &[i64::from(n)], round));
+        }
+        assert_eq!(senders.clock_off(), None);
+        (0..20).for_each(|n| senders.add(sender(7), &[], n));
+        assert_eq!(senders.clock_off(), None);
+        for round in 0..40 {
+            senders.add(sender(41), &[-HOUR, -HOUR + 3], 100 + round);
+            senders.add(sender(42), &[2 * HOUR], 50 + round);
+        }
+        let off = senders.clock_off().unwrap();
+        assert_eq!((off.from, off.senders, off.last_ms), (sender(41), 2, 139));
+        assert_eq!(
+            off.says,
+            "events of 192.0.2.41 say that they are yet to happen, in 1 h: its clock is ahead, or its zone is another; so it is with another sender"
+        );
+        // Once its clock is right, that is seen.
+        (0..KEPT_OF_SENDER).for_each(|_| senders.add(sender(41), &[5], 200));
+        assert_eq!(senders.clock_off().unwrap().from, sender(42));
+    }
+
+    #[test]
+    fn of_many_senders_those_heard_last_are_kept() {
+        let mut senders = Senders::default();
+        for n in 0..2 * SENDERS as u32 {
+            senders.add(Some(IpAddr::V4(n.into())), &[1], n.into());
+        }
+        assert_eq!(senders.each.len(), SENDERS);
+        assert!(senders.each.contains_key(&Some(IpAddr::V4((SENDERS as u32).into()))));
+        assert!(!senders.each.contains_key(&Some(IpAddr::V4((SENDERS as u32 - 1).into()))));
+    }
+}
