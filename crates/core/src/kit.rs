@@ -9,6 +9,7 @@ use serde::Deserialize;
 use serde_json::{Map, Value};
 
 use crate::engine::{CompiledPlan, Matcher, Scratch, Surroundings};
+use crate::extract::tells_its_time;
 use crate::form::Usual;
 use crate::lang::parse_condition;
 use crate::plan::{CheckedPlan, TableKind, is_name};
@@ -22,6 +23,7 @@ const READY_MADE: &[(&str, &str)] = &[
     ("windows-json", include_str!("../../../kits/windows-json.toml")),
     ("container", include_str!("../../../kits/container.toml")),
     ("access-log", include_str!("../../../kits/access-log.toml")),
+    ("balancer-log", include_str!("../../../kits/balancer-log.toml")),
     ("proxy-log", include_str!("../../../kits/proxy-log.toml")),
     ("error-log", include_str!("../../../kits/error-log.toml")),
     ("firewall", include_str!("../../../kits/firewall.toml")),
@@ -298,16 +300,55 @@ pub fn recognise(lines: &str, now_ms: i64) -> Recognised {
     } else if goes_on {
         steps.push("join lines indented".to_owned());
     }
-    let recipes: String = Kit::ready_made().iter().filter(|k| kits.contains(&k.name.as_str())).map(|k| k.plan.as_str()).collect();
-    let events = events_of(&recipes, &steps, lines, now_ms);
-    let mut usual = Usual::new(&[]);
-    let times = events.iter().map(|event| {
-        usual.read(event.as_bytes());
-        usual.time(event.as_bytes(), now_ms).map(|t| t.to_string())
-    });
-    let times: Vec<Option<String>> = times.collect();
-    let timed = times.iter().flatten().count() as f64 / times.len().max(1) as f64;
-    Recognised { says, kits, steps, share, timed, time: times.into_iter().flatten().next(), events }
+    let mut read = Read::of(&kits, steps, lines, now_ms);
+    // Lines that tell no time among others that do belong to those, whatever they look like.
+    let timed_kit = "app-text";
+    let texts = lines.lines().filter(|l| !l.trim().is_empty()).count();
+    let begins = || lines.lines().filter(|l| tells_its_time(l.as_bytes(), &mut Vec::new())).count() as f64 / texts.max(1) as f64;
+    let is_text = !lines.lines().any(|l| l.starts_with('{')) && kits.iter().all(|kit| *kit == timed_kit || kit.starts_with("trace-"));
+    if is_text && read.timed < ALL && begins() >= SOME_BEGIN {
+        let mut with = kits.clone();
+        with.extend((!kits.contains(&timed_kit)).then_some(timed_kit));
+        let steps = std::iter::once("join lines without a time".to_owned()).chain(with.iter().map(|k| format!("use {k}"))).collect();
+        let joined = Read::of(&with, steps, lines, now_ms);
+        if joined.timed > read.timed && joined.timed >= SURE {
+            let kit = Kit::ready_made().iter().find(|k| k.name == timed_kit).map_or("", |k| &k.says);
+            says = trace.map_or_else(|| first_small(kit), |(trace, _)| format!("{}; among them {}", first_small(kit), first_small(&trace.says)));
+            (share, kits, read) = (joined.timed, with, joined);
+        }
+    }
+    let Read { steps, events, timed, time } = read;
+    Recognised { says, kits, steps, share, timed, time, events }
+}
+
+/// So many of the events tell their time if as good as all do.
+const ALL: f64 = 0.98;
+/// So many of the lines must tell a time for the others to belong to them.
+const SOME_BEGIN: f64 = 0.2;
+
+/// What steps make of lines.
+struct Read {
+    steps: Vec<String>,
+    events: Vec<String>,
+    /// The share of them whose time can be read.
+    timed: f64,
+    /// The first's.
+    time: Option<String>,
+}
+
+impl Read {
+    fn of(kits: &[&str], steps: Vec<String>, lines: &str, now_ms: i64) -> Read {
+        let recipes: String = Kit::ready_made().iter().filter(|k| kits.contains(&k.name.as_str())).map(|k| k.plan.as_str()).collect();
+        let events = events_of(&recipes, &steps, lines, now_ms);
+        let mut usual = Usual::new(&[]);
+        let times = events.iter().map(|event| {
+            usual.read(event.as_bytes());
+            usual.time(event.as_bytes(), now_ms).map(|t| t.to_string())
+        });
+        let times: Vec<Option<String>> = times.collect();
+        let timed = times.iter().flatten().count() as f64 / times.len().max(1) as f64;
+        Read { steps, events, timed, time: times.into_iter().flatten().next() }
+    }
 }
 
 fn first_small(says: &str) -> String {

@@ -93,6 +93,9 @@ impl Reader {
         if let Ok(at) = text.replacen(',', ".", 1).parse::<DateTime>() {
             return self.local(at);
         }
+        if let Some(at) = text.strip_suffix(" UTC").or_else(|| text.strip_suffix(" GMT")).and_then(|t| t.parse::<DateTime>().ok()) {
+            return TimeZone::UTC.to_zoned(at).ok().map(|at| at.timestamp());
+        }
         if let Some(time) = access_log(text.as_bytes()) {
             return Some(time);
         }
@@ -275,6 +278,7 @@ mod tests {
         for (text, time) in [
             ("2026-11-23T10:00:00.25+01:00", "2026-11-23T09:00:00.25Z"),
             ("2026-11-23 10:00:00,5", "2026-11-23T10:00:00.5Z"),
+            ("2026-11-23 10:00:00.5 UTC", "2026-11-23T10:00:00.5Z"),
             ("1795428000", "2026-11-23T10:00:00Z"),
             ("1795428000123", "2026-11-23T10:00:00.123Z"),
             ("1795428000.5", "2026-11-23T10:00:00.5Z"),

@@ -123,7 +123,11 @@ pub(crate) async fn kit(common: &Common, command: KitCommand) -> Outcome {
             if common.json {
                 format::print_json(&json!({ "examples": kit.examples.len(), "wrong": wrong }))?;
             } else if wrong.is_empty() {
-                format::line(&paint(&format!("All {} examples come out as they say.", kit.examples.len()), GOOD))?;
+                let says = match kit.examples.len() {
+                    1 => "The example comes out as it says.".to_owned(),
+                    n => format!("All {n} examples come out as they say."),
+                };
+                format::line(&paint(&says, GOOD))?;
             }
             if wrong.is_empty() { Ok(Exit::Done) } else { Err(Failure::new(Exit::Failed, wrong.join("\n"))) }
         }

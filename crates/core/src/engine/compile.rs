@@ -392,6 +392,7 @@ impl Compiler<'_> {
                     lang::Joining::Continued(p) => Joined::Continued(compiled(p)),
                     lang::Joining::Going(p) => Joined::Going(compiled(p)),
                     lang::Joining::Indented => Joined::Indented,
+                    lang::Joining::Timeless => Joined::Timeless,
                 };
                 Operation::Join { window: self.window(), how, within_ms: within.ms(), by: self.wanted(by), message: self.fields.want(&Path::name("message")) }
             }

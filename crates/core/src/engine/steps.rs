@@ -59,6 +59,7 @@ pub(super) enum Joined {
     Continued(regex::bytes::Regex),
     Going(regex::bytes::Regex),
     Indented,
+    Timeless,
 }
 
 /// What a step did to the events of a batch.
@@ -571,6 +572,7 @@ impl<'a> Passage<'a> {
             (Some(_), Joined::Starting(start)) => !start.is_match(line.as_bytes()),
             (Some(_), Joined::Going(on)) => on.is_match(line.as_bytes()),
             (Some(_), Joined::Indented) => line.starts_with([' ', '\t']),
+            (Some(_), Joined::Timeless) => !crate::extract::tells_its_time(line.as_bytes(), &mut buffers.other),
             (Some(_), Joined::Continued(_)) => true,
         };
         let room = waiting.as_ref().is_none_or(|held| held.text.as_ref().map_or(0, String::len) + line.len() < MAX_JOINED);

@@ -105,6 +105,10 @@ pub(super) fn read(text: &[u8], found: &mut Found, room: &mut Vec<u8>) -> Option
             return Some(());
         }
         at += 1;
+        if text.get(at) == Some(&b'-') {
+            at += 1;
+            continue;
+        }
         let (value, plain) = quoted(text, &mut at, room)?;
         put(found, number, value, plain);
     }

@@ -14,6 +14,7 @@ mod timed;
 mod xml;
 
 pub use syslog::SyslogReader;
+pub(crate) use timed::tells_its_time;
 
 use crate::field::{FieldTable, Path};
 use crate::json::{self, Kind};

@@ -16,52 +16,89 @@ const MESSAGE: usize = 5;
 
 /// A time that does not begin the line begins within so many bytes.
 const WITHIN: usize = 100;
+/// A line begins with a time though so many bytes stand before it.
+const NEAR: usize = 40;
 /// Most parts before the time, and most looked at for a level behind it.
 const PARTS: usize = 4;
 
-pub(super) fn read(text: &[u8], found: &mut Found, room: &mut Vec<u8>) -> Option<()> {
-    let mut line = Line { text, severity: None, process: None };
-    let mut at = 0;
-    for _ in 0..=PARTS {
-        if let Some(head) = packed_head(text, at, room) {
-            found.text(TIME, room);
-            found.plain(SEVERITY, head.level.word().as_bytes());
-            found.text(PROCESS, head.process);
-            found.text(CALLER, head.caller);
-            found.text(MESSAGE, &text[head.end..]);
-            return Some(());
-        }
-        if let Some(end) = bracketed_time(text, at, true, room) {
-            found.text(TIME, room);
-            return line.behind_time(end, found);
-        }
-        at = line.part(at)?.unwrap_or(usize::MAX);
-        if at >= text.len() {
-            break;
-        }
-    }
-    // In the middle of it, where only a whole one is a time: the line is its message.
-    let starts = text.iter().take(WITHIN).enumerate().filter(|(at, _)| *at > 0 && matches!(text[at - 1], b' ' | b'\t' | b'[' | b'(' | b'='));
-    let end = starts.filter(|(_, first)| first.is_ascii_alphanumeric()).find_map(|(at, _)| time(text, at, false, room))?;
-    found.text(TIME, room);
-    if let Some(level) = level_among_parts(text, end) {
-        found.text(SEVERITY, level);
-    }
-    found.text(MESSAGE, text);
-    Some(())
+/// Where a line's time stands.
+enum Place<'a> {
+    /// In a head that packs all in one.
+    Packed(PackedHead<'a>),
+    /// Before the message; where it ends.
+    Before(usize),
+    /// Within the message: where it begins and ends.
+    Within(usize, usize),
 }
 
 /// What was found of a line so far.
 struct Line<'a> {
     text: &'a [u8],
     severity: Option<&'a [u8]>,
+    /// Only a letter said so.
+    by_letter: bool,
     process: Option<&'a [u8]>,
 }
 
+pub(super) fn read(text: &[u8], found: &mut Found, room: &mut Vec<u8>) -> Option<()> {
+    let (line, place) = Line::begin(text, room)?;
+    found.text(TIME, room);
+    match place {
+        Place::Packed(head) => {
+            found.plain(SEVERITY, head.level.word().as_bytes());
+            found.text(PROCESS, head.process);
+            found.text(CALLER, head.caller);
+            found.text(MESSAGE, &text[head.end..]);
+        }
+        Place::Before(end) => line.behind_time(end, found),
+        Place::Within(_, end) => {
+            // The line is its message, whole.
+            if let Some(level) = level_among_parts(text, end).or(line.severity) {
+                found.text(SEVERITY, level);
+            }
+            found.text(MESSAGE, text);
+        }
+    }
+    Some(())
+}
+
+/// Whether a line begins with a time, or with one not far behind.
+pub(crate) fn tells_its_time(text: &[u8], room: &mut Vec<u8>) -> bool {
+    let place = if text.first().is_none_or(u8::is_ascii_whitespace) { None } else { Line::begin(text, room) };
+    place.is_some_and(|(_, place)| !matches!(place, Place::Within(start, _) if start > NEAR))
+}
+
 impl<'a> Line<'a> {
-    /// Takes a level or a process that stands at `at`; where the next part begins. `Some(None)`: neither stands there.
-    #[allow(clippy::option_option, reason = "the end of the text is another answer than no such part")]
-    fn part(&mut self, at: usize) -> Option<Option<usize>> {
+    /// Finds the time, and what of the line stands before it. The time's writing is left in `room`.
+    fn begin(text: &'a [u8], room: &mut Vec<u8>) -> Option<(Line<'a>, Place<'a>)> {
+        let mut line = Line { text, severity: None, by_letter: false, process: None };
+        let mut at = 0;
+        if let Some((level, end)) = letter_before_bracket(text) {
+            (line.severity, line.by_letter, at) = (Some(level), true, end);
+        }
+        for _ in 0..=PARTS {
+            if let Some(head) = packed_head(text, at, room) {
+                return Some((line, Place::Packed(head)));
+            }
+            if let Some((end, process)) = bracketed_time(text, at, room) {
+                line.process = line.process.or(process);
+                return Some((line, Place::Before(end)));
+            }
+            match line.part(at) {
+                Some(next) => at = next,
+                None => break,
+            }
+        }
+        // A word in capitals and room behind it are a column of their own; else only what cannot be anything but a time is one in the middle.
+        let shouted = word_end(text, 0, |b| b.is_ascii_uppercase());
+        let column = text[shouted..].starts_with(b"  ").then(|| shouted + text[shouted..].iter().take_while(|b| **b == b' ').count());
+        let mut starts = (1..text.len().min(WITHIN)).filter(|at| matches!(text[at - 1], b' ' | b'\t' | b'[' | b'(' | b'='));
+        let (start, end) = starts.find_map(|at| Some((at, time(text, at, column == Some(at), room)?)))?;
+        Some((line, Place::Within(start, end)))
+    }
+
+    /// Takes a level or a process that stands at `at`; where the next part begins.
+    fn part(&mut self, at: usize) -> Option<usize> {
         if at >= self.text.len() {
             return None;
         }
@@ -69,31 +106,30 @@ impl<'a> Line<'a> {
             && let Some((process, end)) = process(self.text, at)
         {
             self.process = Some(process);
-            return Some(Some(skip_between(self.text, end)));
+            return Some(skip_between(self.text, end));
         }
-        if self.severity.is_none()
+        if (self.severity.is_none() || self.by_letter)
             && let Some((level, end)) = level(self.text, at)
         {
-            self.severity = Some(level);
-            return Some(Some(skip_between(self.text, end)));
+            (self.severity, self.by_letter) = (Some(level), false);
+            return Some(skip_between(self.text, end));
         }
-        Some(None)
+        None
     }
 
     /// Reads what follows the time.
-    fn behind_time(mut self, end: usize, found: &mut Found) -> Option<()> {
+    fn behind_time(mut self, end: usize, found: &mut Found) {
         let text = self.text;
         let mut at = skip_between(text, end);
         let mut app = None;
         for _ in 0..PARTS {
-            match self.part(at) {
-                Some(Some(next)) => at = next,
-                _ if app.is_none() && self.process.is_none() => {
-                    let Some((name, process, next)) = tag(text, at) else { break };
-                    (app, self.process) = (Some(name), Some(process));
-                    at = skip_between(text, next);
-                }
-                _ => break,
+            if let Some(next) = self.part(at) {
+                at = next;
+            } else if let Some((name, process, end)) = tag(text, at).filter(|_| app.is_none() && self.process.is_none()) {
+                (app, self.process) = (Some(name), Some(process));
+                at = skip_between(text, end);
+            } else {
+                break;
             }
         }
         let severity = self.severity.or_else(|| level_among_parts(text, at));
@@ -103,8 +139,17 @@ impl<'a> Line<'a> {
             }
         }
         found.text(MESSAGE, &text[at..]);
-        Some(())
     }
+}
+
+/// A level by its letter alone before the bracket of a time, as in `W, [2026-…`; where the bracket stands.
+fn letter_before_bracket(text: &[u8]) -> Option<(&'static [u8], usize)> {
+    let at = match text.get(1..)? {
+        [b' ', b'[', ..] => 2,
+        [b',', b' ', b'[', ..] => 3,
+        _ => return None,
+    };
+    Some((by_letter(text[0])?.word().as_bytes(), at))
 }
 
 /// What stands between the parts of a line: blanks, and signs with nothing but blanks behind them.
@@ -113,7 +158,13 @@ fn skip_between(text: &[u8], mut at: usize) -> usize {
         match byte {
             b' ' | b'\t' => at += 1,
             b':' | b'|' | b',' => at += 1,
-            b'-' | b'*' if text.get(at + 1).is_some_and(|b| matches!(b, b' ' | b'\t')) && at > 0 => at += 1,
+            b'-' | b'*' => {
+                let end = word_end(text, at, |b| b == *byte);
+                if end < text.len() && !matches!(text[end], b' ' | b'\t') {
+                    break;
+                }
+                at = end;
+            }
             _ => break,
         }
     }
@@ -213,8 +264,8 @@ fn level_among_parts(text: &[u8], mut at: usize) -> Option<&[u8]> {
         if let Some((level, _)) = level(text, at) {
             return Some(level);
         }
-        at += memchr::memchr2(b' ', b'\t', text.get(at..)?)?;
-        at += text[at..].iter().take_while(|b| matches!(b, b' ' | b'\t')).count();
+        at += memchr::memchr3(b' ', b'\t', b'\n', text.get(at..)?)?;
+        at = word_end(text, at, |b| b.is_ascii_whitespace());
     }
     None
 }
@@ -246,17 +297,23 @@ fn packed_head<'a>(text: &'a [u8], at: usize, out: &mut Vec<u8>) -> Option<Packe
     is_place.then(|| PackedHead { level: by_letter(text[at]).unwrap_or(Level::Info), process, caller, end: (close + 2).min(text.len()) })
 }
 
-/// A time that stands at `at`, in brackets or not; where it ends. Its writing is left in `out`.
-fn bracketed_time(text: &[u8], at: usize, begins: bool, out: &mut Vec<u8>) -> Option<usize> {
+/// A time that stands at `at`, in brackets or not; where it ends, and the process where its number stands in the brackets as well. Its writing is left in `out`. What stands in brackets
+/// with anything else belongs to the message.
+fn bracketed_time<'a>(text: &'a [u8], at: usize, out: &mut Vec<u8>) -> Option<(usize, Option<&'a [u8]>)> {
     let close = match text.get(at)? {
         b'[' => Some(b']'),
         b'(' => Some(b')'),
         b'<' => Some(b'>'),
         _ => None,
     };
-    let end = time(text, at + usize::from(close.is_some()), begins, out)?;
-    // What else is in the brackets belongs to the message.
-    Some(if close.is_some() && text.get(end) == close.as_ref() { end + 1 } else { end })
+    let end = time(text, at + usize::from(close.is_some()), true, out)?;
+    let Some(close) = close else { return Some((end, None)) };
+    if text.get(end) == Some(&close) {
+        return Some((end + 1, None));
+    }
+    let number = text.get(end..)?.strip_prefix(b" #")?;
+    let digits = word_end(number, 0, |b| b.is_ascii_digit());
+    (number.get(digits) == Some(&close)).then(|| (end + 2 + digits + 1, Some(&number[..digits])))
 }
 
 /// Reads digits and what stands between them.
@@ -667,10 +724,30 @@ mod tests {
                 "192.0.2.7:33184 [23/Nov/2026:10:00:00.274] quays 200",
                 ["2026-11-23T10:00:00.274", "-", "-", "-", "-", "192.0.2.7:33184 [23/Nov/2026:10:00:00.274] quays 200"],
             ),
+            ("E, [2026-11-23T10:00:00.133406 #4711] ERROR -- : no berth", ["2026-11-23T10:00:00.133406", "ERROR", "-", "4711", "-", "no berth"]),
+            ("D [23/Nov/2026:10:00:00 +0000] opened", ["2026-11-23T10:00:00Z", "debug", "-", "-", "-", "opened"]),
+            ("[2026/11/23 10:00:00.37,  0] quay.c:17", ["2026-11-23T10:00:00.37", "-", "-", "-", "-", "[2026/11/23 10:00:00.37,  0] quay.c:17"]),
+            ("CONNECT   Nov 23 10:00:00.586 [1]: 192.0.2.7", ["Nov 23 10:00:00.586", "-", "-", "-", "-", "CONNECT   Nov 23 10:00:00.586 [1]: 192.0.2.7"]),
+            ("Nov 23, 2026 6:40:16 PM Gate open\nINFO: opened", ["2026-11-23T18:40:16", "INFO", "-", "-", "-", "Gate open\nINFO: opened"]),
+            ("2026-11-23 10:00:00 --- opened", ["2026-11-23T10:00:00", "-", "-", "-", "-", "opened"]),
+            ("2026-11-23 10:00:00 --verbose is on", ["2026-11-23T10:00:00", "-", "-", "-", "-", "--verbose is on"]),
             ("gate-7 2026-11-23 10:00:00 ERROR stuck", ["2026-11-23T10:00:00", "ERROR", "-", "-", "-", "gate-7 2026-11-23 10:00:00 ERROR stuck"]),
         ] {
             assert_eq!(line(text).unwrap_or_else(|| panic!("{text}")), expected, "{text}");
         }
+    }
+
+    #[test]
+    fn a_line_that_goes_on_tells_no_time() {
+        let tells = |text: &str| tells_its_time(text.as_bytes(), &mut Vec::new());
+        assert!(
+            tells("2026-11-23 10:00:00 x")
+                && tells("# Time: 261123 10:00:02")
+                && tells("gates: 2026/11/23 10:00:00 x")
+                && tells("I1123 10:00:00.1 7 a.go:1] x")
+        );
+        assert!(!tells("  2026-11-23 10:00:00 x") && !tells("Caused by: x") && !tells(""));
+        assert!(!tells("the timetable that was read in at the quay on 2026-11-23 10:00:00"));
     }
 
     #[test]

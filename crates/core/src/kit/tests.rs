@@ -46,6 +46,31 @@ fn columns_text_and_what_goes_on_in_the_next_line() {
 }
 
 #[test]
+fn lines_without_a_time_belong_to_those_that_tell_one() {
+    let odd = "[23-Nov-2026 10:00:00 UTC] Warning: low ink\n[23-Nov-2026 10:00:01 UTC] Error: no berth\nStack trace:\n#0 {main}\n  thrown in quay.php\n[23-Nov-2026 10:00:02 UTC] gate open\n";
+    let odd = recognise(odd, NOW);
+    assert_eq!(odd.steps, ["join lines without a time", "use app-text"]);
+    assert_eq!((odd.events.len(), odd.timed), (3, 1.0), "{odd:?}");
+    assert!(odd.events[1].contains("no berth\\nStack trace:") && odd.events[1].contains("\"severity\":\"Error\""), "{odd:?}");
+    // Whose first line tells the time, and the second what happened; with a trace behind.
+    let two = "Nov 23, 2026 10:00:00 AM Gate open\nINFO: opened\nNov 23, 2026 10:00:01 AM Gate shut\nSEVERE: stuck\njava.lang.IllegalStateException: no berth\n\tat Gate.shut(Gate.java:4)\n";
+    let two = recognise(two, NOW);
+    assert_eq!((two.kits.as_slice(), two.events.len(), two.timed), (&["trace-java", "app-text"][..], 2, 1.0), "{two:?}");
+    // A few times among much else are no beginnings, and events of JSON are whole.
+    let few = recognise(&format!("Log started: 2026-11-23 10:00:00\n{}", "unpacking\n".repeat(9)), NOW);
+    assert_eq!((few.says.as_str(), few.events.len()), ("text", 10));
+    let mixed = recognise("2026-11-23 10:00:00 W | gate: slow\n{\"a\":1}\n{\"a\":2}\n", NOW);
+    assert!(!mixed.steps.iter().any(|s| s.starts_with("join")), "{mixed:?}");
+}
+
+#[test]
+fn json_of_applications_is_recognised_whatever_its_members_order() {
+    let line = r#"{"caller":"gate.go:17","level":"info","msg":"open","ts":"2026-11-23T10:00:00.5Z"}"#;
+    let found = recognise(&[line; 3].join("\n"), NOW);
+    assert_eq!((found.kits.as_slice(), found.timed), (&["app-json"][..], 1.0), "{found:?}");
+}
+
+#[test]
 fn a_kit_with_mistakes_says_which() {
     let kit = |text: &str| Kit::read("own", text).map(|k| k.wrong_examples(NOW)).unwrap_or_else(|e| vec![e]).join("\n");
     assert!(kit("says = 'x'\nsteps = ['parse mesage']\nfits = 'true'").contains("parse"), "{}", kit("says = 'x'\nsteps = ['parse mesage']\nfits = 'true'"));

@@ -414,6 +414,8 @@ pub enum Joining {
     Going(Pattern),
     /// `indented`: a line that begins with white space belongs to the one before.
     Indented,
+    /// `without a time`: a line that does not tell its time near its beginning belongs to the one before.
+    Timeless,
 }
 
 /// The type `convert` gives a value.

@@ -161,6 +161,7 @@ fn operation(operation: &Operation) -> String {
                 Joining::Continued(p) => format!("a line that matches {p} is continued by the next"),
                 Joining::Going(p) => format!("a line that matches {p} belongs to the one before"),
                 Joining::Indented => "a line that begins with white space belongs to the one before".to_owned(),
+                Joining::Timeless => "a line that does not begin with a time belongs to the one before".to_owned(),
             };
             format!("Makes one event of several lines of message: {lines}{}. It waits {within} for the next line.", by(key, "", "; a stream for each value of"))
         }

@@ -284,6 +284,7 @@ impl Display for Joining {
             Joining::Continued(pattern) => write!(f, "continued by {pattern}"),
             Joining::Going(pattern) => write!(f, "going on with {pattern}"),
             Joining::Indented => f.write_str("indented"),
+            Joining::Timeless => f.write_str("without a time"),
         }
     }
 }

@@ -301,8 +301,12 @@ fn join_lines(c: &mut Cursor<'_>) -> Outcome<Operation> {
         Joining::Going(c.pattern()?)
     } else if c.words("indented") {
         Joining::Indented
+    } else if c.words("without") {
+        c.need_words("a time")?;
+        Joining::Timeless
     } else {
-        return c.unexpected("`starting with /…/`, `continued by /…/`, `going on with /…/` or `indented`", &["starting", "continued", "going", "indented"]);
+        let expected = "`starting with /…/`, `continued by /…/`, `going on with /…/`, `indented` or `without a time`";
+        return c.unexpected(expected, &["starting", "continued", "going", "indented", "without"]);
     };
     let within = |c: &mut Cursor<'_>| if c.words("within") { time(c).map(Some) } else { Ok(None) };
     // In either order.

@@ -211,8 +211,13 @@ fn any_step() -> impl Strategy<Value = Step> {
         form.clone().prop_map(Conversion::Time)
     ];
     let pattern = || Just(Pattern { source: "^\\d+ (?<a>x)".into(), ignore_case: true });
-    let joining =
-        prop_oneof![pattern().prop_map(Joining::Starting), pattern().prop_map(Joining::Continued), pattern().prop_map(Joining::Going), Just(Joining::Indented)];
+    let joining = prop_oneof![
+        pattern().prop_map(Joining::Starting),
+        pattern().prop_map(Joining::Continued),
+        pattern().prop_map(Joining::Going),
+        Just(Joining::Indented),
+        Just(Joining::Timeless)
+    ];
     let renaming = prop_oneof![(path(), path()).prop_map(|(a, b)| Renaming::Field(a, b)), Just(Renaming::Like("old_*.x*".into(), "*_new_*".into()))];
     let template = (path(), form).prop_map(|(path, form)| Template {
         parts: vec![
