@@ -7,7 +7,7 @@ use serde_json::{Value, json};
 use super::plan::ask;
 use super::status::{list as items, state, text};
 use crate::client::Client;
-use crate::format::{self, BAD, GOOD, paint};
+use crate::format::{self, BAD, GOOD, HEAD, paint};
 use crate::{Common, Exit, Failure, Outcome};
 
 #[derive(Subcommand)]
@@ -162,7 +162,11 @@ pub(super) async fn test(common: &Common, client: &Client, what: &str, name: &st
     let table = format::table(&["step", "", "took", "found"], &[2], items(&probe["steps"]).iter().map(row).collect());
     let verdict = match items(&probe["steps"]).iter().find(|s| s["good"].as_bool() != Some(true)) {
         None => paint(&format!("`{name}` takes events."), GOOD),
-        Some(failed) => paint(&format!("`{name}` does not take events: {}.", text(failed, "says")), BAD),
+        Some(failed) => match (text(failed, "step"), text(failed, "says")) {
+            ("heard", says) => paint(&format!("`{name}` is ready, but {says}. `rockrose source show {name}` has lines to paste."), HEAD),
+            ("files", says) => paint(&format!("`{name}` does not read all that it should: {says}."), BAD),
+            (_, says) => paint(&format!("`{name}` does not take events: {says}."), BAD),
+        },
     };
     format::blocks(&[table, verdict])?;
     Ok(exit)

@@ -114,7 +114,8 @@ fn unreadable(source: &Value) -> String {
 /// How old events are when they come.
 fn freshness(of: &Value) -> String {
     let Some(half) = of["half_ms"].as_i64() else { return "unknown: no event told its time".to_owned() };
-    let age = |ms: i64| if ms < 0 { format!("{} ahead", format::age(-ms)) } else { format::age(ms) };
+    let span = |ms: i64| if ms < 1_000 { format!("{ms} ms") } else { format::age(ms) };
+    let age = |ms: i64| if ms < 0 { format!("{} ahead", span(-ms)) } else { span(ms) };
     let at = |name: &str| age(of[name].as_i64().unwrap_or(0));
     format!("half come within {}, 90% within {}, 99% within {}", age(half), at("most_ms"), at("nearly_all_ms"))
 }
@@ -136,14 +137,18 @@ fn caught(record: &Value) -> String {
 }
 
 fn show(source: &Value, now: i64) -> Outcome {
+    let is_file = text(source, "kind") == "file";
     let mut rows = vec![
         vec!["state".into(), state(source)],
-        vec!["listens".into(), format!("{} at {}", kind(source), text(source, "listen"))],
+        vec![if is_file { "reads" } else { "listens" }.into(), format!("{} at {}", kind(source), text(source, "listen"))],
         vec!["last event".into(), {
             let from = source["last_from"].as_str().map_or_else(String::new, |from| format!(", from {from}"));
             format!("{}{from}", ago(source, now))
         }],
-        vec!["events".into(), format!("{} since the service began to listen", format::count(source["events"].as_i64().unwrap_or(0)))],
+        vec!["events".into(), {
+            let begun = if is_file { "read" } else { "listen" };
+            format!("{} since the service began to {begun}", format::count(source["events"].as_i64().unwrap_or(0)))
+        }],
         vec![
             "rate".into(),
             format!("{}, {}/s", format::rate(number(&source["received"], "events_per_second")), format::bytes(number(&source["received"], "bytes_per_second"))),
@@ -151,10 +156,14 @@ fn show(source: &Value, now: i64) -> Outcome {
         vec!["unreadable".into(), unreadable(source)],
         vec!["freshness".into(), freshness(&source["freshness"])],
     ];
-    if text(source, "kind") == "file" {
+    if is_file {
         let most = items(&source["files"]).iter().take(FILES_SHOWN);
         rows.push(vec!["files".into(), format::count(source["file_count"].as_i64().unwrap_or(0))]);
-        rows.extend(most.map(|f| vec![String::new(), format!("{}: {} ({} of {} read)", text(f, "path"), text(f, "says"), size(f, "offset"), size(f, "size"))]));
+        // What is read of a packed file is more than its size.
+        let read = |f: &Value| {
+            if number(f, "offset") < number(f, "size") && text(f, "state") != "current" { format!("{} of ", size(f, "offset")) } else { String::new() }
+        };
+        rows.extend(most.map(|f| vec![String::new(), format!("{}: {} ({}{})", text(f, "path"), text(f, "says"), read(f), size(f, "size"))]));
     } else {
         rows.push(vec!["connections".into(), format::count(source["connections"].as_i64().unwrap_or(0))]);
     }

@@ -6,6 +6,7 @@
 
 mod access;
 mod container;
+mod moment;
 mod pairs;
 mod syslog;
 mod table;

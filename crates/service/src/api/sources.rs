@@ -181,8 +181,8 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
     let mut step = |step: &str, good: bool, says: String| steps.push(types::ProbeStep { step: step.to_owned(), good, ms: 0.0, says });
     let hearing = app.sources.heard(&name).get();
     if let SourceKind::File(_) = &planned.kind {
-        match hearing.files.iter().find(|f| f.state.is_trouble()) {
-            Some(bad) => step("files", false, format!("{}: {}; {}", bad.path, bad.says, file_remedy(bad.state))),
+        match bad_files(&hearing.files) {
+            Some((bad, says)) => step("files", false, format!("{says}; {}", file_remedy(bad.state))),
             None => {
                 let size: u64 = hearing.files.iter().map(|f| f.size).sum();
                 step("files", !hearing.files.is_empty(), format!("{} files, {size} bytes", hearing.files.len()));
@@ -327,17 +327,27 @@ pub(crate) fn state(app: &App, name: &str, hearing: &Hearing, now_ms: i64) -> (S
     }
 }
 
+/// The first file that is in trouble, and how many are, in words.
+fn bad_files(files: &[FileSeen]) -> Option<(&FileSeen, String)> {
+    let bad = files.iter().find(|f| f.state.is_trouble())?;
+    let count = files.iter().filter(|f| f.state.is_trouble()).count();
+    let of = if files.len() == 1 { String::new() } else { format!("{count} of {} files cannot be read; ", files.len()) };
+    Some((bad, format!("{of}{}: {}", bad.path, bad.says)))
+}
+
 fn heard_state(hearing: &Hearing, now_ms: i64) -> (SourceState, String) {
     // What keeps a file from being read does so as long as it is told.
-    let bad_file = hearing.files.iter().find(|f| f.state.is_trouble());
+    let bad_files = bad_files(&hearing.files);
     let worst = hearing.troubles.first();
     // What only some records or senders have wrong does not make a source that flows a troubled one.
     match (hearing.last_event_ms, worst) {
         (Some(last), Some(worst)) if now_ms - last < QUIET_AFTER && worst.what == Wrong::Clock => {
             (SourceState::Flowing, format!("events flow, but {}", worst.says))
         }
-        (Some(last), _) if now_ms - last < QUIET_AFTER => (SourceState::Flowing, "events flow".to_owned()),
-        (_, _) if let Some(bad) = bad_file => (SourceState::Troubled, format!("{}: {}", bad.path, bad.says)),
+        (Some(last), _) if now_ms - last < QUIET_AFTER => {
+            (SourceState::Flowing, bad_files.map_or_else(|| "events flow".to_owned(), |(_, says)| format!("events flow, but {says}")))
+        }
+        (_, _) if let Some((_, says)) = bad_files => (SourceState::Troubled, says),
         (Some(last), Some(worst)) if worst.last_ms > last => (SourceState::Troubled, worst.says.clone()),
         (Some(_), _) => (SourceState::Quiet, "it was heard before, and is quiet now".to_owned()),
         (None, Some(worst)) => (SourceState::Troubled, worst.says.clone()),
@@ -461,12 +471,23 @@ mod tests {
     fn a_source_is_green_only_while_events_flow() {
         let now = 10 * QUIET_AFTER;
         let trouble = |last_ms| rockrose_intake::Trouble { what: Wrong::Key, says: "this is not the key".into(), from: None, times: 1, last_ms };
+        let file = |path: &str, state, says: &str| FileSeen { path: path.into(), state, says: says.into(), size: 7, offset: 0 };
+        let files =
+            || vec![file("/var/log/quay.log", FileState::Current, "read to its end"), file("/var/log/gate.log", FileState::Denied, "permission denied")];
         let hearing = |last_event_ms, connections, troubles| Hearing { last_event_ms, connections, troubles, ..Hearing::default() };
         for (hearing, expected) in [
             (hearing(None, 0, vec![]), (SourceState::Unheard, "nothing has come yet")),
             (hearing(None, 2, vec![]), (SourceState::Unheard, "senders are connected, but have sent nothing")),
             (hearing(None, 2, vec![trouble(now)]), (SourceState::Troubled, "this is not the key")),
             (hearing(Some(now - 1_000), 0, vec![trouble(now)]), (SourceState::Flowing, "events flow")),
+            (
+                Hearing { files: files(), ..hearing(Some(now - 1_000), 0, vec![]) },
+                (SourceState::Flowing, "events flow, but 1 of 2 files cannot be read; /var/log/gate.log: permission denied"),
+            ),
+            (
+                Hearing { files: files()[1..].to_vec(), ..hearing(Some(now - QUIET_AFTER), 0, vec![]) },
+                (SourceState::Troubled, "/var/log/gate.log: permission denied"),
+            ),
             (hearing(Some(now - QUIET_AFTER), 0, vec![trouble(1)]), (SourceState::Quiet, "it was heard before, and is quiet now")),
             (hearing(Some(now - QUIET_AFTER), 0, vec![trouble(now)]), (SourceState::Troubled, "this is not the key")),
         ] {
