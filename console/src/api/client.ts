@@ -10,6 +10,7 @@ export type FlowRoute = Schemas["FlowRoute"];
 export type FlowStep = Schemas["FlowStep"];
 export type FlowDestination = Schemas["FlowDestination"];
 export type Source = Schemas["Source"];
+export type CaughtRecord = Schemas["CaughtRecord"];
 export type Gauge = Schemas["Gauge"];
 export type Status = Schemas["Status"];
 export type LedgerAnswer = Schemas["LedgerAnswer"];
@@ -88,6 +89,19 @@ export function useWhy(source: string, event: string) {
     queryFn: async ({ signal }) => (await (await ask("/api/v1/why", { method: "POST", headers: { "content-type": "application/json" }, body, signal })).json()) as WhyAnswer,
     retry: false,
     staleTime: 0,
+  });
+}
+
+/** The next records that come to a source, as they come and as they are read. */
+export function useNext(source: string, events: number, seconds: number) {
+  return useQuery<CaughtRecord[], ServiceError>({
+    queryKey: ["next", source],
+    queryFn: async ({ signal }) =>
+      (await (await ask(`/api/v1/sources/${encodeURIComponent(source)}/next?events=${events}&wait=${seconds}`, { signal })).json()) as CaughtRecord[],
+    retry: false,
+    staleTime: Infinity,
+    gcTime: 0,
+    refetchOnWindowFocus: false,
   });
 }
 

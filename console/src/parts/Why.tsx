@@ -1,9 +1,9 @@
 /** Why an event goes where it goes: which parts of each route's condition decide, what each step does, what becomes of it at each destination. */
-import { Dialog } from "radix-ui";
 import { useId, useState } from "react";
 
 import { type RouteDecision, type WhyPassage, useWhy } from "../api/client";
 import { Sentence } from "./Sentence";
+import { SHEET_BUTTON, Sheet } from "./Sheet";
 
 const EFFECT: Record<string, { word: string; colour: string }> = {
   nothing: { word: "leaves it", colour: "text-soft" },
@@ -97,45 +97,38 @@ export function WhyButton({ source, event, className }: { source: string; event:
     }
   };
   return (
-    <Dialog.Root onOpenChange={open}>
-      <Dialog.Trigger className={className ?? "rounded border border-line px-2 py-0.5 text-xs hover:border-line-strong"}>Why?</Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-20 bg-ink/30" />
-        <Dialog.Content className="card fixed top-[6vh] left-1/2 z-30 flex max-h-[86vh] w-[56rem] max-w-[94vw] -translate-x-1/2 flex-col gap-3 p-5">
-          <div className="flex items-baseline justify-between gap-3">
-            <Dialog.Title className="text-lg font-semibold">Why it goes where it goes</Dialog.Title>
-            <Dialog.Close className="rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong">Close</Dialog.Close>
-          </div>
-          <Dialog.Description className="text-sm text-soft">
-            What the plan that runs does with this event at source {source}. Nothing is sent, counted or remembered.
-          </Dialog.Description>
-          <form
-            className="flex items-start gap-2"
-            onSubmit={(e) => {
-              e.preventDefault();
-              setAsked(text);
-            }}
-          >
-            <label htmlFor={field} className="sr-only">
-              The event
-            </label>
-            <textarea
-              id={field}
-              value={text}
-              onChange={(e) => setText(e.target.value)}
-              rows={3}
-              spellCheck={false}
-              className="min-w-0 flex-1 rounded border border-line bg-surface px-2 py-1 font-mono text-xs"
-            />
-            <button type="submit" className="rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong">
-              Ask
-            </button>
-          </form>
-          <div className="min-h-0 overflow-y-auto" tabIndex={0} aria-label="The answer">
-            <Answer key={asked} source={source} event={asked} />
-          </div>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+    <Sheet
+      button="Why?"
+      className={className}
+      title="Why it goes where it goes"
+      says={`What the plan that runs does with this event at source ${source}. Nothing is sent, counted or remembered.`}
+      onOpenChange={open}
+    >
+      <form
+        className="flex items-start gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          setAsked(text);
+        }}
+      >
+        <label htmlFor={field} className="sr-only">
+          The event
+        </label>
+        <textarea
+          id={field}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          rows={3}
+          spellCheck={false}
+          className="min-w-0 flex-1 rounded border border-line bg-surface px-2 py-1 font-mono text-xs"
+        />
+        <button type="submit" className={SHEET_BUTTON}>
+          Ask
+        </button>
+      </form>
+      <div className="min-h-0 overflow-y-auto" tabIndex={0} aria-label="The answer">
+        <Answer key={asked} source={source} event={asked} />
+      </div>
+    </Sheet>
   );
 }

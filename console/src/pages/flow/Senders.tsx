@@ -4,6 +4,7 @@ import { useState } from "react";
 import { type Source, useSources } from "../../api/client";
 import { useOperateSource, useProbe } from "../../api/operate";
 import { age, bytes, count, share } from "../../lib/format";
+import { NextButton } from "../../parts/Next";
 import { WhyButton } from "../../parts/Why";
 import { BUTTON, Found } from "./Operate";
 
@@ -11,7 +12,8 @@ import { BUTTON, Found } from "./Operate";
 function fresh(source: Source): string {
   const f = source.freshness;
   if (f === null || f === undefined) return "no event told its time";
-  const old = (ms: number) => (ms < 0 ? `${age(-ms)} ahead` : age(ms));
+  const span = (ms: number) => (ms < 1000 ? `${ms} ms` : age(ms));
+  const old = (ms: number) => (ms < 0 ? `${span(-ms)} ahead` : span(ms));
   return `half come within ${old(f.half_ms)}, 99 % within ${old(f.nearly_all_ms)}`;
 }
 
@@ -28,6 +30,7 @@ function Actions({ source }: { source: Source }) {
       <button type="button" className={BUTTON} disabled={operate.isPending} onClick={() => operate.mutate(paused ? "resume" : "pause")}>
         {paused ? "Resume" : "Pause"}
       </button>
+      <NextButton source={source.name} className={BUTTON} />
       <WhyButton source={source.name} event='{"message":"hello"}' className={BUTTON} />
       <span className="num text-sm text-soft">
         {fresh(source)}

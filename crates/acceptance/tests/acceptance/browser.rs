@@ -161,6 +161,15 @@ async fn the_console_answers_its_questions() {
     assert_eq!(post(&node.http, source, "{}").await.status(), 503);
     browser.click("Resume").await;
     until("it takes events again", async || (post(&node.http, source, "{}").await.status() == 200).then_some(())).await;
+    browser.click("As it comes").await;
+    until("records show, as they came and as they were read", async || {
+        post(&node.http, source, "gate 4 opened\n{\"gate\":5\n".repeat(3)).await;
+        let records = browser.driver.find(By::XPath("//*[@role='dialog']//ol[@aria-label='Records']")).await.ok()?.text().await.ok()?;
+        ["came\ngate 4 opened", "read as\n{\"message\":\"gate 4 opened\"}", "not read"].iter().all(|shown| records.contains(shown)).then_some(())
+    })
+    .await;
+    browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
+    until("the records close", async || browser.driver.find(By::Css("[role='dialog']")).await.is_err().then_some(())).await;
     until("an event shows", async || {
         send().await;
         browser.driver.find(By::XPath("//aside//li[contains(., 'gangway')]//button")).await.ok()?.click().await.ok()

@@ -319,6 +319,8 @@ impl Known {
                 Some(_) if self.sort.is_packed() => (FileState::Gone, "it went away before it was read to its end".to_owned()),
                 Some(unread) => (FileState::Gone, format!("it went away with {unread} bytes unread")),
                 None if self.place.left || self.place.done.is_some() || now - self.same_since_ms > SAY_GONE_MS => return None,
+                // One of which nothing was read is not known again under another name, or packed: there it is read whole.
+                None if self.place.offset == 0 => return None,
                 None => {
                     (FileState::Gone, format!("it went away while it was not looked at; what stood behind its first {} bytes was not read", self.place.offset))
                 }
@@ -359,6 +361,7 @@ mod tests {
         assert!(report(&again).unwrap().1.contains("behind its first 10 bytes"), "{:?}", report(&again));
         again.same_since_ms = -2 * SAY_GONE_MS;
         assert_eq!(report(&again), None, "not for ever");
+        assert_eq!(report(&Known::kept(Place::new("b.log".into(), (1, 2), 0))), None, "it may be read under another name");
         known.look_at_what_is_left(0);
         assert!(known.unnoted);
         assert_eq!(report(&Known::kept(known.place.clone())), None);

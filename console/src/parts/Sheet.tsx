@@ -1,0 +1,34 @@
+/** A sheet over the page, opened by a button: a heading, a word on what it shows, and what is in it. */
+import { Dialog } from "radix-ui";
+import type { ReactNode } from "react";
+
+export const SMALL_BUTTON = "rounded border border-line px-2 py-0.5 text-xs hover:border-line-strong";
+export const SHEET_BUTTON = "rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong disabled:opacity-50";
+
+interface SheetProps {
+  button: string;
+  className?: string | undefined;
+  title: string;
+  says: ReactNode;
+  onOpenChange?: (open: boolean) => void;
+  children: ReactNode;
+}
+
+export function Sheet({ button, className, title, says, onOpenChange, children }: SheetProps) {
+  return (
+    <Dialog.Root {...(onOpenChange && { onOpenChange })}>
+      <Dialog.Trigger className={className ?? SMALL_BUTTON}>{button}</Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-20 bg-ink/30" />
+        <Dialog.Content className="card fixed top-[6vh] left-1/2 z-30 flex max-h-[86vh] w-[56rem] max-w-[94vw] -translate-x-1/2 flex-col gap-3 p-5">
+          <div className="flex items-baseline justify-between gap-3">
+            <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
+            <Dialog.Close className={SHEET_BUTTON}>Close</Dialog.Close>
+          </div>
+          <Dialog.Description className="text-sm text-soft">{says}</Dialog.Description>
+          {children}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
