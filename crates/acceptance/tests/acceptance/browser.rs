@@ -161,7 +161,7 @@ async fn the_console_answers_its_questions() {
     assert_eq!(post(&node.http, source, "{}").await.status(), 503);
     browser.click("Resume").await;
     until("it takes events again", async || (post(&node.http, source, "{}").await.status() == 200).then_some(())).await;
-    browser.click("As it comes").await;
+    browser.click("Raw and read").await;
     until("records show, as they came and as they were read", async || {
         post(&node.http, source, "gate 4 opened\n{\"gate\":5\n".repeat(3)).await;
         let records = browser.driver.find(By::XPath("//*[@role='dialog']//ol[@aria-label='Records']")).await.ok()?.text().await.ok()?;
