@@ -93,7 +93,10 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
                         if heard.is_caught() {
                             raw.push(message.to_vec());
                         }
-                        reader.line(message, (length > message.len()).then_some("longer than the limit for one event"), now_ms(), lines);
+                        let too_long = (length > message.len()).then_some("longer than the limit for one event");
+                        if let Some(why) = reader.line(message, too_long, now_ms(), lines) {
+                            heard.broken(1, why, Some(from.ip()));
+                        }
                     }
                 }
                 burst += length;

@@ -204,6 +204,11 @@ impl Heard {
         }
     }
 
+    /// Notes messages of syslog that are none.
+    pub(crate) fn broken(&self, times: u64, why: &str, from: Option<IpAddr>) {
+        self.wrong_times(Wrong::Format, times, format!("messages came that are {why}; they are marked, and read as far as they go"), from);
+    }
+
     /// Notes what went wrong.
     pub(crate) fn wrong(&self, what: Wrong, says: impl Into<String>, from: Option<IpAddr>) {
         self.wrong_times(what, 1, says, from);

@@ -1,5 +1,6 @@
 //! Serves HTTP/1.1 and HTTP/2 on a source's listener; requests whose headers come too slowly are cut off.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use axum::Router;
@@ -8,7 +9,8 @@ use hyper_util::server::conn::auto::Builder;
 use hyper_util::server::graceful::GracefulShutdown;
 use tower::ServiceExt;
 
-use crate::{BoundedListener, Peer};
+use crate::tongue::Tongue;
+use crate::{BoundedListener, Heard, Peer, Wrong};
 
 /// How long a request's headers may take to arrive, and a connection wait for the next request.
 const HEADER_TIME: Duration = Duration::from_secs(60);
@@ -18,7 +20,7 @@ const STILL_THERE: Duration = Duration::from_secs(30);
 const STREAMS: u32 = 64;
 
 /// Serves until `stop` resolves, then finishes what is under way.
-pub(crate) async fn host(mut listener: BoundedListener, router: Router, stop: impl Future<Output = ()>) {
+pub(crate) async fn host(mut listener: BoundedListener, router: Router, heard: Arc<Heard>, stop: impl Future<Output = ()>) {
     let mut builder = Builder::new(TokioExecutor::new());
     builder.http1().timer(TokioTimer::new()).header_read_timeout(HEADER_TIME);
     builder.http2().timer(TokioTimer::new()).keep_alive_interval(STILL_THERE).max_concurrent_streams(STREAMS);
@@ -34,10 +36,20 @@ pub(crate) async fn host(mut listener: BoundedListener, router: Router, stop: im
             request.extensions_mut().insert(Peer(address));
             router.clone().oneshot(request)
         });
+        let (began, heard) = (connection.began(), Arc::clone(&heard));
         let serving = ending.watch(builder.serve_connection(TokioIo::new(connection), service).into_owned());
         tokio::spawn(async move {
-            // A sender that breaks off has no one to tell.
-            let _ = serving.await;
+            // A sender that breaks off has no one to tell; one that does not speak HTTP has somebody to be told of.
+            if serving.await.is_err()
+                && let Some(first) = began.get()
+            {
+                match Tongue::of(first) {
+                    Some(Tongue::Http) => {}
+                    Some(Tongue::Tls) => heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain HTTP", Some(address.ip())),
+                    Some(other) => heard.wrong(Wrong::Format, format!("somebody sent {} to a port that speaks HTTP", other.word()), Some(address.ip())),
+                    None => heard.wrong(Wrong::Format, "somebody sent what is no HTTP", Some(address.ip())),
+                }
+            }
         });
     }
     drop(listener);

@@ -86,11 +86,22 @@ pub(crate) fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
         .route("/", post(bare::<S>))
         .route("/in", post(bare::<S>))
         .route("/in/{key}", post(keyed::<S>))
-        .fallback(|| async { Problem::not_found("events are posted to `/in`") })
+        .fallback(elsewhere::<S>)
         .method_not_allowed_fallback(|| async {
             Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "events are sent with POST")
         })
         .with_state(shared)
+}
+
+/// What comes to another path: perhaps by another protocol. Paths are not repeated, since a key may stand in them.
+async fn elsewhere<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Problem {
+    let path = request.uri().path();
+    if path.starts_with("/v1/") || path.starts_with("/opentelemetry.proto.collector.") {
+        shared.heard.wrong(Wrong::Format, "somebody sent OTLP to a source of kind `http`", peer(request.extensions()));
+    } else if request.method() == axum::http::Method::POST {
+        shared.heard.wrong(Wrong::Format, "somebody posted to another path than `/in`", peer(request.extensions()));
+    }
+    Problem::not_found("events are posted to `/in`")
 }
 
 async fn bare<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {

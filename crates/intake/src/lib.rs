@@ -17,6 +17,7 @@ mod problem;
 mod settings;
 mod stream;
 mod tls;
+mod tongue;
 mod unpack;
 
 use std::net::SocketAddr;
@@ -161,8 +162,8 @@ pub async fn serve<S: Sink>(
     let listener = BoundedListener::new(listener, MAX_CONNECTIONS, Some(guard));
     let shared = |sink| Arc::new(http::Shared { settings: Arc::clone(&settings), sink, budget, heard: Arc::clone(&heard), under_way: AtomicUsize::new(0) });
     match now.speaks {
-        Speaks::Http => host::host(listener, http::router(shared(sink)), stop).await,
-        Speaks::Otlp => host::host(listener, otlp::router(shared(sink)), stop).await,
+        Speaks::Http => host::host(listener, http::router(shared(sink)), heard, stop).await,
+        Speaks::Otlp => host::host(listener, otlp::router(shared(sink)), heard, stop).await,
         Speaks::Syslog { .. } | Speaks::Lines => stream::serve(settings, listener, sink, heard, stop).await,
     }
     Ok(())

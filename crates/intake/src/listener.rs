@@ -3,7 +3,7 @@
 use std::io;
 use std::net::SocketAddr;
 use std::pin::Pin;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
@@ -17,6 +17,7 @@ use tokio::task::JoinSet;
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::server::TlsStream;
 
+use crate::tongue::FIRST;
 use crate::{Heard, SourceSettings, Wrong};
 
 /// How long making a connection safe may take.
@@ -89,12 +90,14 @@ impl BoundedListener {
                         }
                         match tokio::time::timeout(HANDSHAKE_TIME, acceptor.accept(stream)).await {
                             Ok(Ok(safe)) => return Some((Connection::new(Stream::Safe(Box::new(safe)), place, Some(heard)), address)),
-                            Ok(Err(e)) if e.kind() == io::ErrorKind::UnexpectedEof => heard.wrong(Wrong::Tls, "hung up before the connection was safe", from),
+                            Ok(Err(e)) if e.kind() == io::ErrorKind::UnexpectedEof => {
+                                heard.wrong(Wrong::Tls, "somebody hung up before the connection was safe", from);
+                            }
                             Ok(Err(e)) if e.to_string().contains("corrupt message") || e.to_string().contains("InvalidContentType") => {
-                                heard.wrong(Wrong::PlainText, "sent plain text to a port that speaks TLS", from);
+                                heard.wrong(Wrong::PlainText, "somebody sent plain text to a port that speaks TLS", from);
                             }
                             Ok(Err(e)) => heard.wrong(Wrong::Tls, format!("the connection could not be made safe: {e}"), from),
-                            Err(_) => heard.wrong(Wrong::Tls, "did not make the connection safe in time", from),
+                            Err(_) => heard.wrong(Wrong::Tls, "somebody did not make the connection safe in time", from),
                         }
                         None
                     });
@@ -113,6 +116,8 @@ enum Stream {
 pub struct Connection {
     inner: Stream,
     heard: Option<Arc<Heard>>,
+    /// What it began with, once anything came.
+    began: Arc<OnceLock<Vec<u8>>>,
     _place: OwnedSemaphorePermit,
 }
 
@@ -121,7 +126,12 @@ impl Connection {
         if let Some(heard) = &heard {
             heard.connected();
         }
-        Connection { inner, heard, _place: place }
+        Connection { inner, heard, began: Arc::default(), _place: place }
+    }
+
+    /// The first bytes that come, once they have.
+    pub(crate) fn began(&self) -> Arc<OnceLock<Vec<u8>>> {
+        Arc::clone(&self.began)
     }
 
     fn stream(&mut self) -> Pin<&mut (dyn Both + Unpin)> {
@@ -158,7 +168,12 @@ impl Listener for BoundedListener {
 
 impl AsyncRead for Connection {
     fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
-        self.stream().poll_read(cx, buf)
+        let before = buf.filled().len();
+        let read = self.stream().poll_read(cx, buf);
+        if self.began.get().is_none() && buf.filled().len() > before {
+            self.began.get_or_init(|| buf.filled()[before..].iter().take(FIRST).copied().collect());
+        }
+        read
     }
 }
 

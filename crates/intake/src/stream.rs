@@ -22,6 +22,7 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
 use crate::files::shortened;
+use crate::tongue::Tongue;
 use crate::{BoundedListener, Heard, Receipt, Sink, SourceSettings, Speaks, With, Wrong, now_ms};
 
 /// Most bytes that are handed on at once.
@@ -34,6 +35,7 @@ const HELD: usize = 64 << 20;
 const MESSAGE_TIME: Duration = Duration::from_secs(60);
 /// First and longest pause while there is no room.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(50), Duration::from_secs(2));
+const HTTP_SPOKEN: &str = "somebody spoke HTTP to a port that takes messages as they are";
 /// Most digits of a length before a message.
 const LENGTH_DIGITS: usize = 7;
 
@@ -140,6 +142,7 @@ impl<S: Sink> Reading<S> {
         // What is handed on, and what has been cut since.
         let mut handing: Option<Pin<Box<dyn Future<Output = bool> + Send + '_>>> = None;
         let (mut places, mut cut) = (Places::new(&self.held.places), 0);
+        let mut tongue: Option<Option<Tongue>> = None;
         loop {
             if handing.is_none() && !messages.lines.is_empty() {
                 handing = Some(Box::pin(self.hand_on(messages.take(), places.split(std::mem::take(&mut cut)))));
@@ -198,6 +201,18 @@ impl<S: Sink> Reading<S> {
                     _ => break,
                 }
             }
+            let is_first = tongue.is_none();
+            let spoken = *tongue.get_or_insert_with(|| Tongue::of(&bytes));
+            if is_first && spoken == Some(Tongue::Tls) {
+                self.heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain text", Some(self.from.ip()));
+                bytes.clear();
+                break;
+            }
+            if is_first && spoken == Some(Tongue::Http) {
+                // Its lines are read all the same; that they are no messages is no other trouble.
+                self.heard.wrong(Wrong::Format, HTTP_SPOKEN, Some(self.from.ip()));
+                messages.because = Some(HTTP_SPOKEN);
+            }
             places.owe(new);
             let used = self.cut(&mut messages, &bytes, false);
             cut += used;
@@ -225,6 +240,12 @@ impl<S: Sink> Reading<S> {
         let used = messages.cut(bytes, last, &self.settings.load());
         for (what, says) in messages.wrong.drain(..) {
             self.heard.wrong(what, says, Some(self.from.ip()));
+        }
+        if let (times @ 1.., why) = std::mem::take(&mut messages.broken) {
+            match messages.because {
+                Some(because) => self.heard.wrong_times(Wrong::Format, times, because, Some(self.from.ip())),
+                None => self.heard.broken(times, why, Some(self.from.ip())),
+            }
         }
         used
     }
@@ -281,6 +302,10 @@ struct Messages {
     raw: Vec<Vec<u8>>,
     keeps_raw: bool,
     wrong: Vec<(Wrong, String)>,
+    /// How many messages of syslog are none, and what is wrong with the last.
+    broken: (u64, &'static str),
+    /// Why so, where that is known of the whole connection.
+    because: Option<&'static str>,
     /// The rest of a message that was too long is passed over: so many bytes, or up to the end of its line.
     pass_over: Option<PassOver>,
 }
@@ -297,7 +322,7 @@ impl Messages {
             Speaks::Syslog { zone, .. } => Some((SyslogReader::new(zone.as_deref()), zone.clone())),
             _ => None,
         };
-        Messages { syslog, lines: Vec::new(), raw: Vec::new(), keeps_raw: false, wrong: Vec::new(), pass_over: None }
+        Messages { syslog, lines: Vec::new(), raw: Vec::new(), keeps_raw: false, wrong: Vec::new(), broken: (0, ""), because: None, pass_over: None }
     }
 
     /// The lines so far, and the messages as they came.
@@ -393,7 +418,13 @@ impl Messages {
             self.raw.push(message.to_vec());
         }
         match &mut self.syslog {
-            Some((reader, _)) => reader.line(message, broken, now_ms, &mut self.lines),
+            Some((reader, _)) => {
+                if let Some(why) = reader.line(message, broken, now_ms, &mut self.lines)
+                    && broken.is_none()
+                {
+                    self.broken = (self.broken.0 + 1, why);
+                }
+            }
             // A line that was cut is text: JSON that breaks off could not be read.
             None if broken.is_some() => shortened(message, &mut self.lines),
             None => {

@@ -58,8 +58,8 @@ impl SyslogReader {
     }
 
     /// Writes a message as a JSON object on a line of its own. One that cannot be read whole is the message of its event, beside what could be read; so are the bytes of one that
-    /// are not UTF-8, replaced. `broken` says what its carrier found wrong with it already. `now_ms` completes times that name no year.
-    pub fn line(&mut self, message: &[u8], broken: Option<&str>, now_ms: i64, out: &mut Vec<u8>) {
+    /// are not UTF-8, replaced. `broken` says what its carrier found wrong with it already. `now_ms` completes times that name no year. Returns what is wrong with it, if anything is.
+    pub fn line(&mut self, message: &[u8], broken: Option<&'static str>, now_ms: i64, out: &mut Vec<u8>) -> Option<&'static str> {
         let mut broken = broken;
         let replaced;
         let mut text = message;
@@ -105,6 +105,7 @@ impl SyslogReader {
             out[start] = b'{';
         }
         out.extend_from_slice(b"}\n");
+        broken
     }
 }
 
@@ -243,9 +244,11 @@ mod tests {
     fn read(message: &[u8]) -> Value {
         let mut out = Vec::new();
         // 2026-11-23T10:00:00Z
-        SyslogReader::new(Some("+01:00")).line(message, None, 1_795_428_000_000, &mut out);
+        let broken = SyslogReader::new(Some("+01:00")).line(message, None, 1_795_428_000_000, &mut out);
+        let event: Value = serde_json::from_slice(&out).unwrap();
+        assert_eq!(event[BROKEN].as_str(), broken);
         assert_eq!(out.iter().filter(|b| **b == b'\n').count(), 1);
-        serde_json::from_slice(&out).unwrap()
+        event
     }
 
     #[test]

@@ -237,6 +237,49 @@ async fn streams_are_safe_where_a_certificate_is_shown_and_plain_text_is_noticed
 }
 
 #[tokio::test]
+async fn who_speaks_another_protocol_is_noticed() {
+    const HELLO: &[u8] = b"\x16\x03\x01\x00\xa5\x01\x00\x00\xa1\x03\x03\n\n";
+    let asked = post("/in", "", b"{\"gate\":4}");
+    let (otlp, grpc) = (post("/v1/logs", "", b"{}"), post("/opentelemetry.proto.collector.logs.v1.LogsService/Export", "", b""));
+    let elsewhere = post("/elsewhere", "", b"{}");
+    for (speaks, sent, what, says, count) in [
+        (Speaks::Http, HELLO, Wrong::Tls, "spoke TLS to a port that speaks plain HTTP", 0),
+        (Speaks::Http, b"<34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
+        (Speaks::Http, b"{\"gate\":4}\n\n", Wrong::Format, "sent JSON without HTTP", 0),
+        (Speaks::Http, b"gate open\n\n", Wrong::Format, "what is no HTTP", 0),
+        (Speaks::Http, &otlp, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
+        (Speaks::Http, &grpc, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
+        (Speaks::Http, &elsewhere, Wrong::Format, "another path", 0),
+        (Speaks::Otlp, HELLO, Wrong::Tls, "spoke TLS", 0),
+        (Speaks::Otlp, b"17 <34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
+        (Speaks::Otlp, &asked, Wrong::Format, "log records are posted to `/v1/logs`", 0),
+        (syslog(false), HELLO, Wrong::Tls, "spoke TLS to a port that speaks plain text", 0),
+        (syslog(false), &asked, Wrong::Format, "spoke HTTP", 5),
+        (syslog(false), b"gate open\n", Wrong::Format, "neither RFC 5424 nor RFC 3164", 1),
+        (Speaks::Lines, HELLO, Wrong::Tls, "spoke TLS", 0),
+        (Speaks::Lines, &asked, Wrong::Format, "spoke HTTP", 5),
+    ] {
+        let s = source(|x| x.speaks = speaks.clone()).await;
+        let mut stream = TcpStream::connect(s.address).await.unwrap();
+        stream.write_all(sent).await.unwrap();
+        let _ = stream.shutdown().await;
+        let sent = String::from_utf8_lossy(sent).into_owned();
+        until(&format!("{speaks:?} {sent}"), || s.heard.get().troubles.iter().any(|t| t.what == what && t.says.contains(says) && t.from.is_some())).await;
+        until("what is read is kept", || events(&s).len() == count).await;
+        // The next is served as ever.
+        match speaks {
+            Speaks::Http => assert_eq!(exchange(s.address, &asked).await.status, 200),
+            Speaks::Otlp => {
+                let record = br#"{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"x"}}]}]}]}"#;
+                assert_eq!(exchange(s.address, &post("/v1/logs", "content-type: application/json\r\n", record)).await.status, 200);
+            }
+            _ => TcpStream::connect(s.address).await.unwrap().write_all(format!("{}\n", message(1)).as_bytes()).await.unwrap(),
+        }
+        until("the next is served", || events(&s).len() == count + 1).await;
+    }
+}
+
+#[tokio::test]
 async fn two_thousand_idle_connections_hold_up_nobody_and_stopping_keeps_what_was_read() {
     let mut s = source(|x| x.speaks = Speaks::Lines).await;
     let mut idle = Vec::new();

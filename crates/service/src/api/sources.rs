@@ -341,7 +341,7 @@ fn heard_state(hearing: &Hearing, now_ms: i64) -> (SourceState, String) {
     let worst = hearing.troubles.first();
     // What only some records or senders have wrong does not make a source that flows a troubled one.
     match (hearing.last_event_ms, worst) {
-        (Some(last), Some(worst)) if now_ms - last < QUIET_AFTER && worst.what == Wrong::Clock => {
+        (Some(last), Some(worst)) if now_ms - last < QUIET_AFTER && now_ms - worst.last_ms < QUIET_AFTER => {
             (SourceState::Flowing, format!("events flow, but {}", worst.says))
         }
         (Some(last), _) if now_ms - last < QUIET_AFTER => {
@@ -379,6 +379,7 @@ fn remedy(what: Wrong, planned: &Planned) -> &'static str {
         (Wrong::Key, _) => "let the sender show the key as `Authorization: Bearer KEY`",
         (Wrong::Address, _) => "add the sender's network to `allow`, if it may send",
         (Wrong::PlainText, _) => "switch on TLS at the sender, or send to a source without `certificate`",
+        (Wrong::Tls, _) if planned.certificates.is_none() => "switch off TLS at the sender, or give the source a `certificate`",
         (Wrong::Tls, _) => "see that the sender trusts the certificate, and shows one of its own if `client_ca` asks for it",
         (Wrong::Clock, SourceKind::Syslog { .. }) => "set the source's `zone` to the senders', or their clocks right",
         (Wrong::Clock, _) => "set the senders' clocks right, or convert their times with their zone: `convert time to time in \"ZONE\"`",
@@ -479,7 +480,8 @@ mod tests {
             (hearing(None, 0, vec![]), (SourceState::Unheard, "nothing has come yet")),
             (hearing(None, 2, vec![]), (SourceState::Unheard, "senders are connected, but have sent nothing")),
             (hearing(None, 2, vec![trouble(now)]), (SourceState::Troubled, "this is not the key")),
-            (hearing(Some(now - 1_000), 0, vec![trouble(now)]), (SourceState::Flowing, "events flow")),
+            (hearing(Some(now - 1_000), 0, vec![trouble(now)]), (SourceState::Flowing, "events flow, but this is not the key")),
+            (hearing(Some(now - 1_000), 0, vec![trouble(now - QUIET_AFTER)]), (SourceState::Flowing, "events flow")),
             (
                 Hearing { files: files(), ..hearing(Some(now - 1_000), 0, vec![]) },
                 (SourceState::Flowing, "events flow, but 1 of 2 files cannot be read; /var/log/gate.log: permission denied"),
