@@ -339,10 +339,14 @@ fn heard_state(hearing: &Hearing, now_ms: i64) -> (SourceState, String) {
     // What keeps a file from being read does so as long as it is told.
     let bad_files = bad_files(&hearing.files);
     let worst = hearing.troubles.first();
-    // What only some records or senders have wrong does not make a source that flows a troubled one.
+    // What only some records or senders have wrong does not make a source that flows a troubled one. Records that cannot be read are counted beside it.
+    let lately = hearing.troubles.iter().find(|t| t.what != Wrong::Unreadable && now_ms - t.last_ms < QUIET_AFTER);
     match (hearing.last_event_ms, worst) {
-        (Some(last), Some(worst)) if now_ms - last < QUIET_AFTER && now_ms - worst.last_ms < QUIET_AFTER => {
-            (SourceState::Flowing, format!("events flow, but {}", worst.says))
+        (Some(last), _)
+            if now_ms - last < QUIET_AFTER
+                && let Some(lately) = lately =>
+        {
+            (SourceState::Flowing, format!("events flow, but {}", lately.says))
         }
         (Some(last), _) if now_ms - last < QUIET_AFTER => {
             (SourceState::Flowing, bad_files.map_or_else(|| "events flow".to_owned(), |(_, says)| format!("events flow, but {says}")))
@@ -384,8 +388,12 @@ fn remedy(what: Wrong, planned: &Planned) -> &'static str {
         (Wrong::Clock, SourceKind::Syslog { .. }) => "set the source's `zone` to the senders', or their clocks right",
         (Wrong::Clock, _) => "set the senders' clocks right, or convert their times with their zone: `convert time to time in \"ZONE\"`",
         (Wrong::TooLarge, SourceKind::File(_)) => "raise the source's `max_event`",
-        (Wrong::Format, SourceKind::Otlp) => "send logs as OTLP, over gRPC or to `/v1/logs`",
-        (Wrong::Format, _) => "see what the sender writes: JSON, lines, or whole messages",
+        (Wrong::Format, SourceKind::Otlp) => "send logs as OTLP, over gRPC or to `/v1/logs`; other JSON and lines go to a source of kind `http`",
+        (Wrong::Format, SourceKind::Http) => "post JSON or lines to `/in`; OTLP goes to a source of kind `otlp`, syslog to one of kind `syslog`",
+        (Wrong::Format, SourceKind::Syslog { .. }) => {
+            "send whole messages, RFC 5424 or RFC 3164; lines go to a source of kind `tcp`, HTTP to one of kind `http`"
+        }
+        (Wrong::Format, _) => "send lines of JSON or text; HTTP goes to a source of kind `http`, syslog to one of kind `syslog`",
         (Wrong::TooLarge, _) => "let the sender send less at once, or raise the source's limits",
         (Wrong::Unreadable, _) => "look at what came in quarantine",
         (Wrong::PushedBack, _) => "see which destination is full, or cannot be written to",
