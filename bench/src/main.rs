@@ -80,7 +80,7 @@ fn main() {
         if mode == "service" {
             end_to_end::measure(&corpus, 400, 32_000, 5.0, &mut lines);
         } else {
-            sources::measure(&corpus, 80, arguments.next().as_deref(), &mut lines);
+            sources::measure(&corpus, sources::BODIES, arguments.next().as_deref(), &mut lines);
         }
         report::print(&lines);
         return;
@@ -141,7 +141,7 @@ fn main() {
     }
     let (large, small, waiting) = if mode == "full" { (400, 32_000, 5.0) } else { (100, 8_000, 0.5) };
     end_to_end::measure(&corpus, large, small, waiting, &mut lines);
-    sources::measure(&corpus, large / 5, None, &mut lines);
+    sources::measure(&corpus, sources::BODIES, None, &mut lines);
     report::print(&lines);
     report::write(&lines);
 }

@@ -16,6 +16,9 @@ const RECORDS: usize = 2_000;
 /// How long a turn may take.
 const TURN_TIME: Duration = Duration::from_secs(120);
 
+/// Bodies of a megabyte for each kind and round: so many that how soon a new file is looked at is not what is measured.
+pub(crate) const BODIES: usize = 80;
+
 /// Rounds in which each kind takes its turn, so that whatever else the machine does meets all of them.
 const ROUNDS: usize = 5;
 
