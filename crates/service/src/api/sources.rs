@@ -265,9 +265,18 @@ fn plan_for(request: &LookRequest, found: &kit::Recognised, files: usize) -> Str
         plan.push_str(&format!("on_arrival = [{}]\n", steps.iter().map(|s| format!("'{s}'")).collect::<Vec<_>>().join(", ")));
     }
     for kit in Kit::ready_made().iter().filter(|k| found.kits.contains(&k.name.as_str())) {
-        plan.push_str(&format!("\n{}", kit.plan));
+        let of_kit: String = kit.plan.lines().map(|line| if files > 1 { by_file(line) } else { line.to_owned() } + "\n").collect();
+        plan.push_str(&format!("\n{of_kit}"));
     }
     plan
+}
+
+/// A line of a kit's plan; where it puts lines together, those of each file apart.
+fn by_file(line: &str) -> String {
+    match line.rfind(['\'', '"']).filter(|_| line.trim_start().trim_start_matches(['\'', '"']).starts_with("join lines")) {
+        Some(end) => format!("{} by log.file.path{}", &line[..end], &line[end..]),
+        None => line.to_owned(),
+    }
 }
 
 fn source_file(f: &FileSeen) -> SourceFile {
@@ -475,6 +484,20 @@ fn send(planned: &Planned) -> Vec<SendLine> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn lines_of_several_files_are_put_together_by_file() {
+        let lines = "2026-11-23 10:00:00 ERROR no berth\njava.lang.IllegalStateException: full\n\tat a.B.c(B.java:1)\n\tat a.B.d(B.java:2)\n";
+        let found = kit::recognise(lines, 1_795_428_000_000);
+        let request = LookRequest { name: None, paths: vec!["/var/log/*.log".into()], but_not: Vec::new() };
+        let plan = plan_for(&request, &found, 2);
+        assert!(plan.contains("use trace-java"), "{plan}");
+        let joins: Vec<&str> = plan.lines().filter(|l| l.contains("join lines")).collect();
+        assert!(!joins.is_empty() && joins.iter().all(|l| l.contains(" by log.file.path'")), "{plan}");
+        let rest = "[destination.v]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"v\"]\n";
+        assert!(rockrose_core::plan::CheckedPlan::read(&format!("{plan}{rest}")).is_ok(), "{plan}");
+        assert!(!plan_for(&request, &found, 1).contains("by log.file.path"));
+    }
 
     #[test]
     fn a_source_is_green_only_while_events_flow() {
