@@ -3,7 +3,7 @@
 use std::io;
 use std::net::SocketAddr;
 use std::pin::Pin;
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
@@ -107,6 +107,20 @@ impl BoundedListener {
     }
 }
 
+/// A connection's first bytes, for somebody who asks once it is over.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Began(Arc<Mutex<Vec<u8>>>);
+
+impl Began {
+    fn add(&self, bytes: &[u8]) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).extend_from_slice(bytes);
+    }
+
+    pub(crate) fn bytes(&self) -> Vec<u8> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}
+
 enum Stream {
     Plain(TcpStream),
     Safe(Box<TlsStream<TcpStream>>),
@@ -116,8 +130,10 @@ enum Stream {
 pub struct Connection {
     inner: Stream,
     heard: Option<Arc<Heard>>,
-    /// What it began with, once anything came.
-    began: Arc<OnceLock<Vec<u8>>>,
+    /// What it began with, as far as that came.
+    began: Began,
+    /// So many bytes are missing there.
+    missing: usize,
     _place: OwnedSemaphorePermit,
 }
 
@@ -126,12 +142,12 @@ impl Connection {
         if let Some(heard) = &heard {
             heard.connected();
         }
-        Connection { inner, heard, began: Arc::default(), _place: place }
+        Connection { inner, heard, began: Began::default(), missing: FIRST, _place: place }
     }
 
-    /// The first bytes that come, once they have.
-    pub(crate) fn began(&self) -> Arc<OnceLock<Vec<u8>>> {
-        Arc::clone(&self.began)
+    /// The first bytes that come, as far as they have.
+    pub(crate) fn began(&self) -> Began {
+        self.began.clone()
     }
 
     fn stream(&mut self) -> Pin<&mut (dyn Both + Unpin)> {
@@ -170,8 +186,11 @@ impl AsyncRead for Connection {
     fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
         let before = buf.filled().len();
         let read = self.stream().poll_read(cx, buf);
-        if self.began.get().is_none() && buf.filled().len() > before {
-            self.began.get_or_init(|| buf.filled()[before..].iter().take(FIRST).copied().collect());
+        if self.missing > 0 {
+            let new = &buf.filled()[before..];
+            let new = &new[..new.len().min(self.missing)];
+            self.missing -= new.len();
+            self.began.add(new);
         }
         read
     }

@@ -18,15 +18,15 @@ pub(crate) const FIRST: usize = 24;
 
 const METHODS: [&[u8]; 9] = [b"GET ", b"POST ", b"PUT ", b"HEAD ", b"DELETE ", b"OPTIONS ", b"PATCH ", b"CONNECT ", b"TRACE "];
 
+const PREFACE: &[u8] = b"PRI * HTTP/2";
+
 impl Tongue {
     /// Which it is, if it is one of those that are known. A request line need not be whole.
     pub(crate) fn of(first: &[u8]) -> Option<Tongue> {
         if let [0x16, 0x03, 0..=4, ..] = first {
             return Some(Tongue::Tls);
         }
-        if first.starts_with(b"PRI * HTTP/2")
-            || METHODS.iter().any(|m| first.strip_prefix(*m).is_some_and(|rest| matches!(rest.first(), Some(b'/' | b'*' | b'h'))))
-        {
+        if first.starts_with(PREFACE) || METHODS.iter().any(|m| first.strip_prefix(*m).is_some_and(|rest| matches!(rest.first(), Some(b'/' | b'*' | b'h')))) {
             return Some(Tongue::Http);
         }
         let digits = |bytes: &[u8]| bytes.iter().take_while(|b| b.is_ascii_digit()).count();
@@ -52,6 +52,11 @@ impl Tongue {
     }
 }
 
+/// Whether so few bytes came that it can still become HTTP.
+pub(crate) fn may_become_http(first: &[u8]) -> bool {
+    METHODS.iter().chain([&PREFACE]).any(|begin| begin.starts_with(first))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -74,5 +79,7 @@ mod tests {
         ] {
             assert_eq!(Tongue::of(first), tongue, "{}", String::from_utf8_lossy(first));
         }
+        assert!([&b""[..], b"P", b"POS", b"POST ", b"PRI *"].iter().all(|few| may_become_http(few)));
+        assert!([&b"p"[..], b"POSTS", b"\x16", b"POST is shut"].iter().all(|other| !may_become_http(other)));
     }
 }

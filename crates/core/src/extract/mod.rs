@@ -112,10 +112,13 @@ fn quote(text: &[u8], out: &mut Vec<u8>) {
     }
 }
 
-/// Whether a text can stand as a JSON number or truth value. Long digits are names and ids more often than amounts, and would lose their exactness in many readers.
+/// Whether a text can stand as a JSON number or truth value. Long digits are names and ids more often than amounts, and would lose their exactness in many readers; so are digits with
+/// an `e` among them, but for the exponents that programs write (`5e-06`).
 fn is_plain(text: &[u8]) -> bool {
     let number = || json::value_at(text, 0).is_ok_and(|s| s.kind == Kind::Number && s.start == 0 && s.end as usize == text.len());
-    matches!(text, b"true" | b"false") || text.len() <= 15 && text.first().is_some_and(|b| b.is_ascii_digit() || *b == b'-') && number()
+    let exponent = |at: usize| matches!(text[at + 1..], [b'+' | b'-', _] | [b'+' | b'-', _, _]);
+    let no_id = memchr::memchr2(b'e', b'E', text).is_none_or(exponent);
+    matches!(text, b"true" | b"false") || text.len() <= 15 && text.first().is_some_and(|b| b.is_ascii_digit() || *b == b'-') && no_id && number()
 }
 
 #[derive(Debug)]

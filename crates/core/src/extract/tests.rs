@@ -28,7 +28,10 @@ fn read_bytes(extractor: &Extractor, text: &[u8]) -> Option<String> {
     let names: Vec<Vec<u8>> = extractor.names().iter().map(|n| n.flat().into_bytes()).collect();
     let pair = |(name, value): &(super::Name, std::ops::Range<u32>)| {
         let token = found.value(value);
-        serde_json::from_slice::<serde_json::Value>(token).unwrap_or_else(|e| panic!("{e}: {}", String::from_utf8_lossy(token)));
+        let read = serde_json::from_slice::<serde_json::Value>(token);
+        // Half a pair of surrogates is JSON, but no text that the library takes.
+        let half = token.windows(3).any(|three| three.eq_ignore_ascii_case(b"\\ud"));
+        assert!(read.is_ok() || half, "{read:?}: {}", String::from_utf8_lossy(token));
         format!("{}={}", String::from_utf8_lossy(found.name(name, &names)), String::from_utf8_lossy(token))
     };
     Some(found.pairs.iter().map(pair).collect::<Vec<_>>().join(" "))
@@ -63,7 +66,10 @@ fn key_value_pairs_with_what_stands_between() {
         (r#"q="a \"quoted\" \\ word\nline""#, Some(r#"q="a \"quoted\" \\ word\nline""#)),
         ("open=\"never closed", Some(r#"open="never closed""#)),
         ("ok=true no=false none=null empty= last", Some(r#"ok=true no=false none="null" empty="""#)),
-        ("id=00042 big=1234567890123456 neg=-7 exp=1e3 dot=1. plus=+1", Some(r#"id="00042" big="1234567890123456" neg=-7 exp=1e3 dot="1." plus="+1""#)),
+        (
+            "id=00042 big=1234567890123456 neg=-7 exp=5e-06 hash=1e3 hex=3e27954280 dot=1. plus=+1",
+            Some(r#"id="00042" big="1234567890123456" neg=-7 exp=5e-06 hash="1e3" hex="3e27954280" dot="1." plus="+1""#),
+        ),
         ("noise key.with.dots=x =y ==z k==v", Some(r#"key.with.dots="x" k="=v""#)),
         ("time=2026-11-23T10:00:00Z\tport=80\r\nnext=1", Some(r#"time="2026-11-23T10:00:00Z" port=80 next=1"#)),
         ("é=ü", Some(r#"é="ü""#)),

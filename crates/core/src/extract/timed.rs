@@ -291,7 +291,12 @@ fn packed_head<'a>(text: &'a [u8], at: usize, out: &mut Vec<u8>) -> Option<Packe
     let close = c.at + memchr::memchr(b']', text.get(c.at..)?)?;
     let caller = &text[c.at..close];
     let is_place = !process.is_empty() && !caller.contains(&b' ') && caller.contains(&b':');
-    is_place.then(|| PackedHead { level: by_letter(text[at]).unwrap_or(Level::Info), process, caller, end: (close + 2).min(text.len()) })
+    is_place.then(|| PackedHead {
+        level: by_letter(text[at]).unwrap_or(Level::Info),
+        process,
+        caller,
+        end: close + 1 + usize::from(text.get(close + 1) == Some(&b' ')),
+    })
 }
 
 /// A time that stands at `at`, in brackets or not; where it ends, and the process where its number stands in the brackets as well. Its writing is left in `out`. What stands in brackets
@@ -353,6 +358,7 @@ mod tests {
             ("[2026-11-23  10:00:00] EROR main/main no berth", ["2026-11-23T10:00:00", "EROR", "-", "-", "-", "main/main no berth"]),
             ("2026-11-23 10:00:00.736612+00:00 [notice] <0.223.0> started", ["2026-11-23T10:00:00.736612Z", "notice", "-", "-", "-", "<0.223.0> started"]),
             ("W1123 10:00:00.123456    4711 gate.go:17] no answer", ["Nov 23 10:00:00.123456", "warn", "-", "4711", "gate.go:17", "no answer"]),
+            ("E1123 10:00:00.1 7 a.go:1]é", ["Nov 23 10:00:00.1", "error", "-", "7", "a.go:1", "é"]),
             ("Mon Nov 23 10:00:00 2026 [pid 3] CONNECT", ["2026-11-23T10:00:00", "-", "-", "-", "-", "[pid 3] CONNECT"]),
             ("Mon Nov 23 10:00:00 CET 2026 up", ["2026-11-23T10:00:00+01:00", "-", "-", "-", "-", "up"]),
             ("Mon, 23 Nov 2026 10:00:00 -0330 up", ["2026-11-23T10:00:00-03:30", "-", "-", "-", "-", "up"]),
