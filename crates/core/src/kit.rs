@@ -26,6 +26,7 @@ const READY_MADE: &[(&str, &str)] = &[
     ("balancer-log", include_str!("../../../kits/balancer-log.toml")),
     ("proxy-log", include_str!("../../../kits/proxy-log.toml")),
     ("error-log", include_str!("../../../kits/error-log.toml")),
+    ("audit-log", include_str!("../../../kits/audit-log.toml")),
     ("firewall", include_str!("../../../kits/firewall.toml")),
     ("sign-in-log", include_str!("../../../kits/sign-in-log.toml")),
     ("system-log", include_str!("../../../kits/system-log.toml")),

@@ -236,11 +236,11 @@ pub(super) fn time(text: &[u8], at: usize, begins: bool, out: &mut Vec<u8>) -> O
     }
 }
 
-/// `2026-11-23 10:00:00`, with `/` or `.` as well, with `T`, `_`, `:` or blanks between.
+/// `2026-11-23 10:00:00`, with `/`, `.` or `:` as well, with `T`, `_`, `:` or blanks between.
 fn year_first(text: &[u8], at: usize, out: &mut Vec<u8>) -> Option<usize> {
     let mut c = Digits { text, at };
     let year = c.number(4).filter(|y| is_year(*y))?;
-    let sign = c.one_of(b"-/.")?;
+    let sign = c.one_of(b"-/.:")?;
     let month = c.number(2)?;
     c.sign(sign)?;
     let day = c.number(2)?;

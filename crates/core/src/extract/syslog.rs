@@ -199,12 +199,14 @@ fn structured(text: &[u8], mut at: usize, found: &mut Found) -> Option<usize> {
 }
 
 fn rfc3164(text: &[u8], mut at: usize, clock: &Clock<'_>, found: &mut Found) -> Option<()> {
-    // `Nov 23 10:00:00`, or what newer senders write in its place: a time without a space.
-    if put_time(text.get(at..at + 15)?, clock, found).is_some() {
-        at += 15;
+    // `Nov 23 10:00:00`, where some write the first days of a month with one sign; or what newer senders write in its place: a time without a space, which is more than a date.
+    let named = [15, 14].into_iter().find(|len| text.get(at + len) == Some(&b' ') && put_time(&text[at..at + len], clock, found).is_some());
+    if let Some(len) = named {
+        at += len;
     } else {
-        let len = memchr::memchr(b' ', &text[at..])?;
-        put_time(&text[at..at + len], clock, found)?;
+        let len = memchr::memchr(b' ', text.get(at..)?)?;
+        let written = Some(&text[at..at + len]).filter(|w| w.contains(&b':'))?;
+        put_time(written, clock, found)?;
         at += len;
     }
     if text.get(at) != Some(&b' ') {
@@ -264,6 +266,10 @@ mod tests {
             (&json!("2026-11-23T09:59:58Z"), &json!("sshd"), &json!("9"), &json!("closed"))
         );
         assert_eq!(event.get("syslog.broken"), None);
+        let event = read(b"Nov 3 10:59:58 gate-4 sshd[9]: closed");
+        assert_eq!((&event["time"], &event["host"], &event["app"]), (&json!("2026-11-03T09:59:58Z"), &json!("gate-4"), &json!("sshd")));
+        // A date alone is no time, so what follows is no host.
+        assert_eq!(read(b"<13>2026-11-23 10:59:58 gated: closed")["message"], "2026-11-23 10:59:58 gated: closed");
     }
 
     #[test]
