@@ -1,3 +1,4 @@
+use super::recognise::LIKELY;
 use super::*;
 
 /// 2026-11-23T12:00:00Z
