@@ -79,30 +79,14 @@ pub fn recognise(lines: &str, now_ms: i64) -> Recognised {
         steps.push("join lines indented".to_owned());
     }
     let mut read = Read::of(&kits, steps, lines, now_ms);
-    // Lines that tell no time among others that do belong to those, whatever they look like.
-    let timed_kit = "app-text";
-    let texts = lines.lines().filter(|l| !l.trim().is_empty()).count();
-    let begins = || lines.lines().filter(|l| tells_its_time(l.as_bytes(), &mut Vec::new())).count() as f64 / texts.max(1) as f64;
-    let is_text = !lines.lines().any(|l| l.starts_with('{')) && kits.iter().all(|kit| *kit == timed_kit || kit.starts_with("trace-"));
-    if is_text && read.timed < ALL && begins() >= SOME_BEGIN {
-        let mut with = kits.clone();
-        with.extend((!kits.contains(&timed_kit)).then_some(timed_kit));
-        let steps = std::iter::once("join lines without a time".to_owned()).chain(with.iter().map(|k| format!("use {k}"))).collect();
-        let joined = Read::of(&with, steps, lines, now_ms);
-        if joined.timed > read.timed && joined.timed >= SURE {
-            let kit = Kit::ready_made().iter().find(|k| k.name == timed_kit).map_or("", |k| &k.says);
-            says = trace.map_or_else(|| first_small(kit), |(trace, _)| format!("{}; among them {}", first_small(kit), first_small(&trace.says)));
-            (share, kits, read) = (joined.timed, with, joined);
-        }
+    if let Some((with, joined)) = joined_by_time(&kits, &read, lines, now_ms) {
+        let kit = Kit::ready_made().iter().find(|k| k.name == TIMED).map_or("", |k| &k.says);
+        says = trace.map_or_else(|| first_small(kit), |(trace, _)| format!("{}; among them {}", first_small(kit), first_small(&trace.says)));
+        (share, kits, read) = (joined.timed, with, joined);
     }
     let Read { steps, events, timed, time } = read;
     Recognised { says, kits, steps, share, timed, time, events }
 }
-
-/// So many of the events tell their time if as good as all do.
-const ALL: f64 = 0.98;
-/// So many of the lines must tell a time for the others to belong to them.
-const SOME_BEGIN: f64 = 0.2;
 
 /// What steps make of lines.
 struct Read {
@@ -127,6 +111,34 @@ impl Read {
         let timed = times.iter().flatten().count() as f64 / times.len().max(1) as f64;
         Read { steps, events, timed, time: times.into_iter().flatten().next() }
     }
+}
+
+/// So many of the events tell their time if as good as all do.
+const ALL: f64 = 0.98;
+/// So many of the lines must tell a time for the others to belong to them.
+const SOME_BEGIN: f64 = 0.2;
+
+/// The kit for lines that tell their time.
+const TIMED: &str = "app-text";
+
+/// What becomes of lines if those that tell no time belong to the ones before, whatever they look like, and the kits that are used then; only if more tell their time so than by the
+/// `kits` alone.
+fn joined_by_time(kits: &[&'static str], read: &Read, lines: &str, now_ms: i64) -> Option<(Vec<&'static str>, Read)> {
+    let is_text = !lines.lines().any(|l| l.starts_with('{')) && kits.iter().all(|kit| *kit == TIMED || kit.starts_with("trace-"));
+    if !is_text || read.timed >= ALL {
+        return None;
+    }
+    let all = lines.lines().filter(|l| !l.trim().is_empty()).count();
+    let mut room = Vec::new();
+    let begin = lines.lines().filter(|l| tells_its_time(l.as_bytes(), &mut room)).count();
+    if (begin as f64) < SOME_BEGIN * all as f64 {
+        return None;
+    }
+    let mut with = kits.to_vec();
+    with.extend((!kits.contains(&TIMED)).then_some(TIMED));
+    let steps = std::iter::once("join lines without a time".to_owned()).chain(with.iter().map(|k| format!("use {k}"))).collect();
+    let joined = Read::of(&with, steps, lines, now_ms);
+    (joined.timed > read.timed && joined.timed >= SURE).then_some((with, joined))
 }
 
 fn first_small(says: &str) -> String {
