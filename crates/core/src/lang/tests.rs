@@ -120,6 +120,16 @@ fn levels_read_what_senders_write() {
         ("crit", Level::Fatal),
         ("1", Level::Trace),
         ("emerg", Level::Fatal),
+        ("TRC", Level::Trace),
+        ("DBG", Level::Debug),
+        ("FINE", Level::Debug),
+        ("FINEST", Level::Trace),
+        ("INF", Level::Info),
+        ("LOG", Level::Info),
+        ("Note", Level::Info),
+        ("WRN", Level::Warn),
+        ("EROR", Level::Error),
+        ("FTL", Level::Fatal),
     ] {
         assert_eq!(Level::read(text.as_bytes()), Some(level), "{text}");
     }
