@@ -73,6 +73,9 @@ pub fn recognise(lines: &str, now_ms: i64) -> Recognised {
     } else if let Some((step, of, what)) = columns(lines) {
         (share, says) = (of, what);
         steps.push(step);
+    } else if let Some((found, of, what)) = dates_in_digits(lines) {
+        (share, says) = (of, what.to_owned());
+        steps.extend(found);
     } else if lines.lines().filter(|l| l.trim_start().starts_with('{')).count() * 2 > lines.lines().count() {
         (share, says) = (1.0, "JSON lines".to_owned());
     } else if goes_on {
@@ -144,6 +147,39 @@ fn joined_by_time(kits: &[&'static str], read: &Read, lines: &str, now_ms: i64) 
 fn first_small(says: &str) -> String {
     // A name in capitals stays one.
     if says.chars().nth(1).is_some_and(char::is_uppercase) { says.to_owned() } else { says[..1].to_lowercase() + &says[1..] }
+}
+
+/// Lines that begin with a date in digits, day or month first: which it is shows in the days past the twelfth, over all lines; where there are none of those, it is not guessed.
+fn dates_in_digits(lines: &str) -> Option<([String; 2], f64, &'static str)> {
+    let all = lines.lines().filter(|l| !l.trim().is_empty()).count();
+    let heads: Vec<(u32, u32, char)> = lines.lines().filter_map(date_in_digits).collect();
+    let (_, _, sign) = *heads.first()?;
+    let share = heads.iter().filter(|(_, _, s)| *s == sign).count() as f64 / all.max(1) as f64;
+    let most = |of: fn(&(u32, u32, char)) -> u32| heads.iter().map(of).max().unwrap_or(0);
+    let (first, second, what) = match (most(|h| h.0), most(|h| h.1)) {
+        (13..=31, ..=12) => ("%d", "%m", "lines that begin with a date, the day first"),
+        (..=12, 13..=31) => ("%m", "%d", "lines that begin with a date, the month first"),
+        _ => return None,
+    };
+    let sign_in_regex = if sign == '-' { "-".to_owned() } else { format!("\\{sign}") };
+    let pattern = format!(r"^\[?(?<time>\d\d?{sign_in_regex}\d\d?{sign_in_regex}\d{{4}} \d\d?:\d\d:\d\d)(?:[.,]\d+)?\]?[ \t:,|-]*(?<message>(?s:.*))$");
+    let steps = [format!("parse message as /{pattern}/"), format!("convert time to time \"{first}{sign}{second}{sign}%Y %H:%M:%S\"")];
+    (share >= SURE).then_some((steps, share, what))
+}
+
+/// The first two numbers of `23/11/2026 10:00:00` at the beginning of a line, and the sign between them.
+fn date_in_digits(line: &str) -> Option<(u32, u32, char)> {
+    let line = line.strip_prefix('[').unwrap_or(line);
+    let (date, rest) = line.split_once(' ')?;
+    let sign = date.chars().find(|c| !c.is_ascii_digit()).filter(|c| matches!(c, '/' | '-' | '.'))?;
+    let mut numbers = date.split(sign).map(|n| n.parse().ok().filter(|_| n.len() <= 4 && n.bytes().all(|b| b.is_ascii_digit())));
+    let (first, second, year): (u32, u32, u32) = (numbers.next()??, numbers.next()??, numbers.next()??);
+    let is_date = numbers.next().is_none() && first <= 31 && second <= 31 && (1970..2100).contains(&year);
+    let clock = rest.as_bytes();
+    let hour = clock.iter().take_while(|b| b.is_ascii_digit()).count();
+    let is_clock =
+        (1..=2).contains(&hour) && matches!(clock.get(hour..hour + 6), Some([b':', a, b, b':', c, d]) if [a, b, c, d].iter().all(|x| x.is_ascii_digit()));
+    (is_date && is_clock).then_some((first, second, sign))
 }
 
 /// Columns that a line at the top names: of a W3C extended log, or of comma-separated values.

@@ -65,6 +65,22 @@ fn lines_without_a_time_belong_to_those_that_tell_one() {
 }
 
 #[test]
+fn whether_the_day_or_the_month_is_first_shows_over_all_lines() {
+    let day = recognise("05/11/2026 10:00:00.25 gate open\n23/11/2026 9:00:00 gate shut\n", NOW);
+    assert_eq!((day.timed, day.time.as_deref(), day.share), (1.0, Some("2026-11-05T10:00:00Z"), 1.0), "{day:?}");
+    assert!(day.says.contains("the day first") && day.events[1] == "{\"message\":\"gate shut\",\"time\":\"2026-11-23T09:00:00Z\"}", "{day:?}");
+    let month = recognise("[11-05-2026 10:00:00] gate open\n[11-23-2026 10:00:01]: gate shut\n", NOW);
+    assert_eq!((month.timed, month.time.as_deref()), (1.0, Some("2026-11-05T10:00:00Z")), "{month:?}");
+    assert!(month.events[1].contains("\"gate shut\""), "{month:?}");
+    // All of the first days of a month, of both sorts, or no dates at all: not guessed.
+    for lines in
+        ["05/11/2026 10:00:00 a\n06/11/2026 10:00:00 b\n", "23/11/2026 10:00:00 a\n11/23/2026 10:00:00 b\n", "5/6/7 tickets\n1-2-3 go\n", "1.2.3.4 10:00:00\n"]
+    {
+        assert_eq!(recognise(lines, NOW).says, "text", "{lines}");
+    }
+}
+
+#[test]
 fn json_of_applications_is_recognised_whatever_its_members_order() {
     let line = r#"{"caller":"gate.go:17","level":"info","msg":"open","ts":"2026-11-23T10:00:00.5Z"}"#;
     let found = recognise(&[line; 3].join("\n"), NOW);
