@@ -152,23 +152,35 @@ fn first_small(says: &str) -> String {
 /// Lines that begin with a date in digits, day or month first: which it is shows in the days past the twelfth, over all lines; where there are none of those, it is not guessed.
 fn dates_in_digits(lines: &str) -> Option<([String; 2], f64, &'static str)> {
     let all = lines.lines().filter(|l| !l.trim().is_empty()).count();
-    let heads: Vec<(u32, u32, char)> = lines.lines().filter_map(date_in_digits).collect();
-    let (_, _, sign) = *heads.first()?;
-    let share = heads.iter().filter(|(_, _, s)| *s == sign).count() as f64 / all.max(1) as f64;
-    let most = |of: fn(&(u32, u32, char)) -> u32| heads.iter().map(of).max().unwrap_or(0);
-    let (first, second, what) = match (most(|h| h.0), most(|h| h.1)) {
+    let heads: Vec<InDigits> = lines.lines().filter_map(date_in_digits).collect();
+    let InDigits { sign, zoned, .. } = *heads.first()?;
+    let share = heads.iter().filter(|h| (h.sign, h.zoned) == (sign, zoned)).count() as f64 / all.max(1) as f64;
+    let most = |of: fn(&InDigits) -> u32| heads.iter().map(of).max().unwrap_or(0);
+    let (first, second, what) = match (most(|h| h.first), most(|h| h.second)) {
         (13..=31, ..=12) => ("%d", "%m", "lines that begin with a date, the day first"),
         (..=12, 13..=31) => ("%m", "%d", "lines that begin with a date, the month first"),
         _ => return None,
     };
     let sign_in_regex = if sign == '-' { "-".to_owned() } else { format!("\\{sign}") };
-    let pattern = format!(r"^\[?(?<time>\d\d?{sign_in_regex}\d\d?{sign_in_regex}\d{{4}} \d\d?:\d\d:\d\d)(?:[.,]\d+)?\]?[ \t:,|-]*(?<message>(?s:.*))$");
-    let steps = [format!("parse message as /{pattern}/"), format!("convert time to time \"{first}{sign}{second}{sign}%Y %H:%M:%S\"")];
+    let (zone_in_regex, zone) = if zoned { (r" [+-]\d{4}", " %z") } else { ("", "") };
+    let pattern =
+        format!(r"^\[?(?<time>\d\d?{sign_in_regex}\d\d?{sign_in_regex}\d{{4}} \d\d?:\d\d:\d\d{zone_in_regex})(?:[.,]\d+)?\]?[ \t:,|-]*(?<message>(?s:.*))$");
+    let steps = [format!("parse message as /{pattern}/"), format!("convert time to time \"{first}{sign}{second}{sign}%Y %H:%M:%S{zone}\"")];
     (share >= SURE).then_some((steps, share, what))
 }
 
-/// The first two numbers of `23/11/2026 10:00:00` at the beginning of a line, and the sign between them.
-fn date_in_digits(line: &str) -> Option<(u32, u32, char)> {
+/// A date in digits, such as `23/11/2026 10:00:00 +0100`.
+struct InDigits {
+    first: u32,
+    second: u32,
+    /// What stands between its numbers.
+    sign: char,
+    /// An offset from UTC follows.
+    zoned: bool,
+}
+
+/// The date in digits that a line begins with.
+fn date_in_digits(line: &str) -> Option<InDigits> {
     let line = line.strip_prefix('[').unwrap_or(line);
     let (date, rest) = line.split_once(' ')?;
     let sign = date.chars().find(|c| !c.is_ascii_digit()).filter(|c| matches!(c, '/' | '-' | '.'))?;
@@ -179,7 +191,10 @@ fn date_in_digits(line: &str) -> Option<(u32, u32, char)> {
     let hour = clock.iter().take_while(|b| b.is_ascii_digit()).count();
     let is_clock =
         (1..=2).contains(&hour) && matches!(clock.get(hour..hour + 6), Some([b':', a, b, b':', c, d]) if [a, b, c, d].iter().all(|x| x.is_ascii_digit()));
-    (is_date && is_clock).then_some((first, second, sign))
+    let zoned = matches!(clock.get(hour + 6..), Some([b' ', b'+' | b'-', a, b, c, d, ..]) if [a, b, c, d].iter().all(|x| x.is_ascii_digit()));
+    // A half of the day behind it would be lost.
+    let halved = matches!(clock.get(hour + 6..).unwrap_or_default().trim_ascii_start(), [b'A' | b'P' | b'a' | b'p', b'M' | b'm' | b'.', ..]);
+    (is_date && is_clock && !halved).then_some(InDigits { first, second, sign, zoned })
 }
 
 /// Columns that a line at the top names: of a W3C extended log, or of comma-separated values.

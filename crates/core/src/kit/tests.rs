@@ -72,10 +72,16 @@ fn whether_the_day_or_the_month_is_first_shows_over_all_lines() {
     let month = recognise("[11-05-2026 10:00:00] gate open\n[11-23-2026 10:00:01]: gate shut\n", NOW);
     assert_eq!((month.timed, month.time.as_deref()), (1.0, Some("2026-11-05T10:00:00Z")), "{month:?}");
     assert!(month.events[1].contains("\"gate shut\""), "{month:?}");
+    let zoned = recognise("23-11-2026 10:00:00 +0300 gate open\n24-11-2026 10:00:00 +0300 gate shut\n", NOW);
+    assert_eq!((zoned.timed, zoned.time.as_deref()), (1.0, Some("2026-11-23T07:00:00Z")), "{zoned:?}");
     // All of the first days of a month, of both sorts, or no dates at all: not guessed.
-    for lines in
-        ["05/11/2026 10:00:00 a\n06/11/2026 10:00:00 b\n", "23/11/2026 10:00:00 a\n11/23/2026 10:00:00 b\n", "5/6/7 tickets\n1-2-3 go\n", "1.2.3.4 10:00:00\n"]
-    {
+    for lines in [
+        "05/11/2026 10:00:00 a\n06/11/2026 10:00:00 b\n",
+        "23/11/2026 10:00:00 a\n11/23/2026 10:00:00 b\n",
+        "5/6/7 tickets\n1-2-3 go\n",
+        "1.2.3.4 10:00:00\n",
+        "23/11/2026 10:00:00 PM a\n",
+    ] {
         assert_eq!(recognise(lines, NOW).says, "text", "{lines}");
     }
 }
