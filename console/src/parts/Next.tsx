@@ -1,6 +1,7 @@
 /** The next records of a source: as they come, and beneath each what it was read as. */
 import { type CaughtRecord, useNext } from "../api/client";
-import { SHEET_BUTTON, Sheet } from "./Sheet";
+import { BUTTON } from "../design/buttons";
+import { Sheet } from "./Sheet";
 
 /** How many are waited for, and for how many seconds. */
 const MOST = 5;
@@ -63,7 +64,7 @@ function Records({ source }: { source: string }) {
       <ol className="min-h-0 overflow-y-auto text-sm" tabIndex={0} aria-label="Records">
         {next.data?.map((record, i) => <Record key={i} record={record} />)}
       </ol>
-      <button type="button" className={`${SHEET_BUTTON} self-start`} onClick={() => void next.refetch()}>
+      <button type="button" className={`${BUTTON} self-start`} onClick={() => void next.refetch()}>
         The next {MOST}
       </button>
     </>

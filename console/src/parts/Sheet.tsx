@@ -2,8 +2,7 @@
 import { Dialog } from "radix-ui";
 import type { ReactNode } from "react";
 
-export const SMALL_BUTTON = "rounded border border-line px-2 py-0.5 text-xs hover:border-line-strong";
-export const SHEET_BUTTON = "rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong disabled:opacity-50";
+import { BUTTON, SMALL_BUTTON } from "../design/buttons";
 
 interface SheetProps {
   button: string;
@@ -23,7 +22,7 @@ export function Sheet({ button, className, title, says, onOpenChange, children }
         <Dialog.Content className="card fixed top-[6vh] left-1/2 z-30 flex max-h-[86vh] w-[56rem] max-w-[94vw] -translate-x-1/2 flex-col gap-3 p-5">
           <div className="flex items-baseline justify-between gap-3">
             <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
-            <Dialog.Close className={SHEET_BUTTON}>Close</Dialog.Close>
+            <Dialog.Close className={BUTTON}>Close</Dialog.Close>
           </div>
           <Dialog.Description className="text-sm text-soft">{says}</Dialog.Description>
           {children}

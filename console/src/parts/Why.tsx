@@ -2,8 +2,9 @@
 import { useId, useState } from "react";
 
 import { type RouteDecision, type WhyPassage, useWhy } from "../api/client";
+import { BUTTON } from "../design/buttons";
 import { Sentence } from "./Sentence";
-import { SHEET_BUTTON, Sheet } from "./Sheet";
+import { Sheet } from "./Sheet";
 
 const EFFECT: Record<string, { word: string; colour: string }> = {
   nothing: { word: "leaves it", colour: "text-soft" },
@@ -122,7 +123,7 @@ export function WhyButton({ source, event, className }: { source: string; event:
           spellCheck={false}
           className="min-w-0 flex-1 rounded border border-line bg-surface px-2 py-1 font-mono text-xs"
         />
-        <button type="submit" className={SHEET_BUTTON}>
+        <button type="submit" className={BUTTON}>
           Ask
         </button>
       </form>

@@ -123,7 +123,8 @@ fn since_1970(text: &str) -> Option<Timestamp> {
     .ok()
 }
 
-const MONTHS: &[u8; 36] = b"JanFebMarAprMayJunJulAugSepOctNovDec";
+/// The months' short names, behind one another.
+pub(crate) const MONTHS: &[u8; 36] = b"JanFebMarAprMayJunJulAugSepOctNovDec";
 
 fn two(text: &[u8], at: usize) -> Option<i64> {
     match text.get(at..at + 2)? {

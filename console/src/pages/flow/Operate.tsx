@@ -3,10 +3,9 @@ import { AlertDialog } from "radix-ui";
 
 import { type FlowDestination, useFlow } from "../../api/client";
 import { type Probe, useOperate, useProbe } from "../../api/operate";
+import { BUTTON } from "../../design/buttons";
 import { bytes, count } from "../../lib/format";
 import { useFrozen } from "../../lib/frozen";
-
-export const BUTTON = "rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong disabled:opacity-60";
 
 function Purge({ destination: d, purge }: { destination: FlowDestination; purge: () => void }) {
   return (

@@ -3,10 +3,11 @@ import { useState } from "react";
 
 import { type Source, useSources } from "../../api/client";
 import { useOperateSource, useProbe } from "../../api/operate";
+import { BUTTON, SMALL_BUTTON } from "../../design/buttons";
 import { age, bytes, count, share } from "../../lib/format";
 import { NextButton } from "../../parts/Next";
 import { WhyButton } from "../../parts/Why";
-import { BUTTON, Found } from "./Operate";
+import { Found } from "./Operate";
 
 /** How old events are when they come. */
 function fresh(source: Source): string {
@@ -99,7 +100,7 @@ export function Senders({ name, now }: { name: string; now: number }) {
             <code className="min-w-0 flex-1 truncate font-mono text-xs" title={l.line}>
               {l.line}
             </code>
-            <button type="button" onClick={() => void copy(l.line)} className="rounded border border-line px-2 py-0.5 text-xs hover:border-line-strong">
+            <button type="button" onClick={() => void copy(l.line)} className={SMALL_BUTTON}>
               {copied === l.line ? "Copied" : "Copy"}
             </button>
           </li>

@@ -14,6 +14,7 @@ mod template;
 mod timed;
 mod xml;
 
+pub(crate) use moment::{InDigits, date_in_digits};
 pub use syslog::SyslogReader;
 pub(crate) use timed::tells_its_time;
 

@@ -2,6 +2,8 @@
 //!
 //! Nothing is known here of zones or of the year: what a line does not name, its writing does not have, and [`crate::time`] completes it.
 
+use crate::time::MONTHS;
+
 /// Where a stretch ends that begins at `at`.
 pub(super) fn word_end(text: &[u8], at: usize, is: impl Fn(u8) -> bool) -> usize {
     at + text[at..].iter().position(|b| !is(*b)).unwrap_or(text.len() - at)
@@ -31,7 +33,6 @@ pub(super) struct Date {
 /// Most digits of a fraction that count.
 const FRACTION: usize = 9;
 
-const MONTHS: [&[u8; 3]; 12] = [b"Jan", b"Feb", b"Mar", b"Apr", b"May", b"Jun", b"Jul", b"Aug", b"Sep", b"Oct", b"Nov", b"Dec"];
 const DAYS: [&[u8; 3]; 7] = [b"Mon", b"Tue", b"Wed", b"Thu", b"Fri", b"Sat", b"Sun"];
 /// What zones are called that are the same everywhere, and their minutes east of UTC (RFC 2822, section 4.3, and Europe's).
 const ZONES: &[(&[u8], i32)] = &[
@@ -76,6 +77,12 @@ impl<'a> Digits<'a> {
         if digits > 2 { None } else { self.number(digits.max(1)) }
     }
 
+    /// A number of one or two digits that begins here.
+    fn unpadded(&mut self) -> Option<u32> {
+        self.peek().filter(u8::is_ascii_digit)?;
+        self.short()
+    }
+
     pub(super) fn sign(&mut self, sign: u8) -> Option<()> {
         (self.peek()? == sign).then(|| self.at += 1)
     }
@@ -94,7 +101,7 @@ impl<'a> Digits<'a> {
 
     fn month(&mut self) -> Option<u32> {
         let name = self.text.get(self.at..self.at + 3)?;
-        let month = MONTHS.iter().position(|m| m.eq_ignore_ascii_case(name))?;
+        let month = MONTHS.chunks_exact(3).position(|m| m.eq_ignore_ascii_case(name))?;
         self.at += 3;
         Some(month as u32 + 1)
     }
@@ -195,7 +202,7 @@ impl Date {
                 after(b'T', *hour, out);
             }
             None => {
-                out.extend(MONTHS[self.month as usize - 1]);
+                out.extend(&MONTHS[3 * (self.month as usize - 1)..][..3]);
                 after(b' ', self.day, out);
                 after(b' ', *hour, out);
             }
@@ -276,6 +283,34 @@ fn day_first(text: &[u8], at: usize, out: &mut Vec<u8>) -> Option<usize> {
     let zone = c.zone();
     date.write(&clock, zone, out)?;
     Some(c.at)
+}
+
+/// A date in digits at the beginning of a line, such as `23/11/2026 10:00:00 +0100`, of which it is not known whether the day or the month is first.
+pub(crate) struct InDigits {
+    pub(crate) first: u32,
+    pub(crate) second: u32,
+    /// What stands between its numbers.
+    pub(crate) sign: char,
+    /// An offset from UTC follows.
+    pub(crate) zoned: bool,
+}
+
+/// The date in digits that a line begins with, in a bracket or not. `None` also where a part of the time stands where it would be passed over: a half of the day, a zone behind a fraction.
+pub(crate) fn date_in_digits(line: &str) -> Option<InDigits> {
+    let mut c = Digits { text: line.strip_prefix('[').unwrap_or(line).as_bytes(), at: 0 };
+    let first = c.unpadded()?;
+    let sign = c.one_of(b"/-.")?;
+    let second = c.unpadded()?;
+    c.sign(sign)?;
+    c.number(4).filter(|y| is_year(*y))?;
+    c.sign(b' ')?;
+    let begun = c.at;
+    c.peek().filter(u8::is_ascii_digit)?;
+    let clock = c.clock()?;
+    let has_seconds = memchr::memchr_iter(b':', &c.text[begun..c.at]).count() > 1;
+    let zoned = matches!(c.text[c.at..], [b' ', b'+' | b'-', a, b, c, d, ..] if [a, b, c, d].iter().all(u8::is_ascii_digit));
+    let is_whole = has_seconds && !clock.halves && (clock.fraction.is_empty() || !zoned);
+    (is_whole && first <= 31 && second <= 31).then_some(InDigits { first, second, sign: sign.into(), zoned })
 }
 
 /// `20261123T100000Z`, `20261123 10:00:00`, `261123 10:00:00`.

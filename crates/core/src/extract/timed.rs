@@ -157,8 +157,7 @@ fn letter_before_bracket(text: &[u8]) -> Option<(&'static [u8], usize)> {
 fn skip_between(text: &[u8], mut at: usize) -> usize {
     while let Some(byte) = text.get(at) {
         match byte {
-            b' ' | b'\t' => at += 1,
-            b':' | b'|' | b',' => at += 1,
+            b' ' | b'\t' | b':' | b'|' | b',' => at += 1,
             b'-' | b'*' => {
                 let end = word_end(text, at, |b| b == *byte);
                 if end < text.len() && !matches!(text[end], b' ' | b'\t') {
@@ -172,15 +171,22 @@ fn skip_between(text: &[u8], mut at: usize) -> usize {
     at
 }
 
+/// Where what stands in brackets at `at` begins, and what closes it; without brackets, `at` itself.
+fn opened(text: &[u8], at: usize) -> (usize, Option<u8>) {
+    let close = match text.get(at) {
+        Some(b'[') => b']',
+        Some(b'(') => b')',
+        Some(b'<') => b'>',
+        _ => return (at, None),
+    };
+    (at + 1, Some(close))
+}
+
 /// `[4711]`, `[4711:12]`, `(4711)`, or `4711:M`.
 fn process(text: &[u8], at: usize) -> Option<(&[u8], usize)> {
-    let (from, close) = match text[at] {
-        b'[' => (at + 1, Some(b']')),
-        b'(' => (at + 1, Some(b')')),
-        _ => (at, None),
-    };
+    let (from, close) = opened(text, at);
     let digits = word_end(text, from, |b| b.is_ascii_digit());
-    if !(1..=10).contains(&(digits - from)) {
+    if close == Some(b'>') || !(1..=10).contains(&(digits - from)) {
         return None;
     }
     match close {
@@ -208,12 +214,10 @@ fn tag(text: &[u8], at: usize) -> Option<(&[u8], &[u8], usize)> {
 
 /// A word for a level that stands at `at`, and where it ends: in brackets, before a colon or a bar, in capitals, or with room around it.
 fn level(text: &[u8], at: usize) -> Option<(&[u8], usize)> {
-    let (from, close) = match text.get(at)? {
-        b'[' => (at + 1, Some(b']')),
-        b'(' => (at + 1, Some(b')')),
-        b'<' => (at + 1, Some(b'>')),
-        _ => (at, None),
-    };
+    if at >= text.len() {
+        return None;
+    }
+    let (from, close) = opened(text, at);
     let end = word_end(text, from, |b| b.is_ascii_alphabetic());
     let word = &text[from..end];
     // Some number how fine their debugging is.
@@ -302,13 +306,8 @@ fn packed_head<'a>(text: &'a [u8], at: usize, out: &mut Vec<u8>) -> Option<Packe
 /// A time that stands at `at`, in brackets or not; where it ends, and the process where its number stands in the brackets as well. Its writing is left in `out`. What stands in brackets
 /// with anything else belongs to the message.
 fn bracketed_time<'a>(text: &'a [u8], at: usize, out: &mut Vec<u8>) -> Option<(usize, Option<&'a [u8]>)> {
-    let close = match text.get(at)? {
-        b'[' => Some(b']'),
-        b'(' => Some(b')'),
-        b'<' => Some(b'>'),
-        _ => None,
-    };
-    let end = time(text, at + usize::from(close.is_some()), true, out)?;
+    let (from, close) = opened(text, at);
+    let end = time(text, from, true, out)?;
     let Some(close) = close else { return Some((end, None)) };
     if text.get(end) == Some(&close) {
         return Some((end + 1, None));

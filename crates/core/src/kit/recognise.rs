@@ -1,7 +1,7 @@
 //! Finds out of what kind lines are: by running the kits over them, so that what is shown before use is what will happen.
 
 use super::{Kit, LinesAre, events_of};
-use crate::extract::tells_its_time;
+use crate::extract::{InDigits, date_in_digits, tells_its_time};
 use crate::form::Usual;
 
 /// So many of the lines must fit a kit for it to be taken though a later one may fit better.
@@ -167,34 +167,6 @@ fn dates_in_digits(lines: &str) -> Option<([String; 2], f64, &'static str)> {
         format!(r"^\[?(?<time>\d\d?{sign_in_regex}\d\d?{sign_in_regex}\d{{4}} \d\d?:\d\d:\d\d{zone_in_regex})(?:[.,]\d+)?\]?[ \t:,|-]*(?<message>(?s:.*))$");
     let steps = [format!("parse message as /{pattern}/"), format!("convert time to time \"{first}{sign}{second}{sign}%Y %H:%M:%S{zone}\"")];
     (share >= SURE).then_some((steps, share, what))
-}
-
-/// A date in digits, such as `23/11/2026 10:00:00 +0100`.
-struct InDigits {
-    first: u32,
-    second: u32,
-    /// What stands between its numbers.
-    sign: char,
-    /// An offset from UTC follows.
-    zoned: bool,
-}
-
-/// The date in digits that a line begins with.
-fn date_in_digits(line: &str) -> Option<InDigits> {
-    let line = line.strip_prefix('[').unwrap_or(line);
-    let (date, rest) = line.split_once(' ')?;
-    let sign = date.chars().find(|c| !c.is_ascii_digit()).filter(|c| matches!(c, '/' | '-' | '.'))?;
-    let mut numbers = date.split(sign).map(|n| n.parse().ok().filter(|_| n.len() <= 4 && n.bytes().all(|b| b.is_ascii_digit())));
-    let (first, second, year): (u32, u32, u32) = (numbers.next()??, numbers.next()??, numbers.next()??);
-    let is_date = numbers.next().is_none() && first <= 31 && second <= 31 && (1970..2100).contains(&year);
-    let clock = rest.as_bytes();
-    let hour = clock.iter().take_while(|b| b.is_ascii_digit()).count();
-    let is_clock =
-        (1..=2).contains(&hour) && matches!(clock.get(hour..hour + 6), Some([b':', a, b, b':', c, d]) if [a, b, c, d].iter().all(|x| x.is_ascii_digit()));
-    let zoned = matches!(clock.get(hour + 6..), Some([b' ', b'+' | b'-', a, b, c, d, ..]) if [a, b, c, d].iter().all(|x| x.is_ascii_digit()));
-    // A half of the day behind it would be lost.
-    let halved = matches!(clock.get(hour + 6..).unwrap_or_default().trim_ascii_start(), [b'A' | b'P' | b'a' | b'p', b'M' | b'm' | b'.', ..]);
-    (is_date && is_clock && !halved).then_some(InDigits { first, second, sign, zoned })
 }
 
 /// Columns that a line at the top names: of a W3C extended log, or of comma-separated values.

@@ -81,6 +81,8 @@ fn whether_the_day_or_the_month_is_first_shows_over_all_lines() {
         "5/6/7 tickets\n1-2-3 go\n",
         "1.2.3.4 10:00:00\n",
         "23/11/2026 10:00:00 PM a\n",
+        "23/11/2026 10:00:00.5 +0300 a\n",
+        "23/11/2026 10:00 a\n",
     ] {
         assert_eq!(recognise(lines, NOW).says, "text", "{lines}");
     }
