@@ -120,7 +120,13 @@ impl Senders {
         let mut off: Vec<_> = off.collect();
         off.sort_unstable();
         let senders = off.len() as u64;
-        let (last_ms, from, says) = off.pop()?;
+        let Some((last_ms, from, says)) = off.pop() else {
+            // Of many that send little it is only known together.
+            let known = self.each.values().any(|(ages, _)| ages.0.len() >= CLOCK_SAMPLES);
+            let says = self.all.clock().filter(|_| !known)?;
+            let last_ms = self.each.values().map(|(_, last)| *last).max().unwrap_or(0);
+            return Some(ClockOff { from: None, says: format!("events {says}"), senders: self.each.len() as u64, last_ms });
+        };
         let more = match senders {
             1 => String::new(),
             2 => "; so it is with another sender".to_owned(),
@@ -177,6 +183,18 @@ mod tests {
         // Once its clock is right, that is seen.
         (0..KEPT_OF_SENDER).for_each(|_| senders.add(sender(41), &[5], 200));
         assert_eq!(senders.clock_off().unwrap().from, sender(42));
+    }
+
+    #[test]
+    fn many_that_send_little_are_judged_together() {
+        let mut senders = Senders::default();
+        (0..40).for_each(|n| senders.add(Some(IpAddr::from([192, 0, 2, n])), &[2 * HOUR + i64::from(n)], n.into()));
+        let off = senders.clock_off().unwrap();
+        assert_eq!((off.from, off.senders, off.last_ms), (None, 40, 39));
+        assert!(off.says.starts_with("events say that they happened 2 h ago"), "{}", off.says);
+        // One that sends more, and whose clock is right, shows that it is not all of them.
+        (0..20).for_each(|n| senders.add(None, &[5], 50 + n));
+        assert_eq!(senders.clock_off(), None);
     }
 
     #[test]

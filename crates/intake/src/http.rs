@@ -122,7 +122,8 @@ async fn answer<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: 
 async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Request) -> Result<Receipt, Problem> {
     let (head, body) = request.into_parts();
     let from = peer(&head.extensions);
-    let (says, is_form) = (says(&head.headers), content_type(&head.headers) == "application/x-www-form-urlencoded");
+    let kind = content_type(&head.headers);
+    let (says, is_form) = (says(&kind), kind == "application/x-www-form-urlencoded");
     let taken = async {
         let (settings, _place) = shared.admit(path_key.as_deref(), &head.headers)?;
         let mut with = With { stamps: stamps(&settings.may_set, &head)?, once: idempotency_key(&head.headers)?, ..With::default() };
@@ -279,8 +280,8 @@ pub(crate) fn content_type(headers: &HeaderMap) -> String {
     kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
 }
 
-fn says(headers: &HeaderMap) -> Says {
-    match content_type(headers).as_str() {
+fn says(kind: &str) -> Says {
+    match kind {
         "application/x-ndjson" | "application/ndjson" | "application/jsonl" | "application/json-lines" | "application/jsonlines" | "text/plain" => Says::Lines,
         "application/json" => Says::Json,
         k if k.ends_with("+json") => Says::Json,

@@ -142,7 +142,7 @@ impl<S: Sink> Reading<S> {
         // What is handed on, and what has been cut since.
         let mut handing: Option<Pin<Box<dyn Future<Output = bool> + Send + '_>>> = None;
         let (mut places, mut cut) = (Places::new(&self.held.places), 0);
-        let mut tongue: Option<Option<Tongue>> = None;
+        let mut is_first = true;
         loop {
             if handing.is_none() && !messages.lines.is_empty() {
                 handing = Some(Box::pin(self.hand_on(messages.take(), places.split(std::mem::take(&mut cut)))));
@@ -201,17 +201,20 @@ impl<S: Sink> Reading<S> {
                     _ => break,
                 }
             }
-            let is_first = tongue.is_none();
-            let spoken = *tongue.get_or_insert_with(|| Tongue::of(&bytes));
-            if is_first && spoken == Some(Tongue::Tls) {
-                self.heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain text", Some(self.from.ip()));
-                bytes.clear();
-                break;
-            }
-            if is_first && spoken == Some(Tongue::Http) {
-                // Its lines are read all the same; that they are no messages is no other trouble.
-                self.heard.wrong(Wrong::Format, HTTP_SPOKEN, Some(self.from.ip()));
-                messages.because = Some(HTTP_SPOKEN);
+            if std::mem::take(&mut is_first) {
+                match Tongue::of(&bytes) {
+                    Some(Tongue::Tls) => {
+                        self.heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain text", Some(self.from.ip()));
+                        bytes.clear();
+                        break;
+                    }
+                    Some(Tongue::Http) => {
+                        // Its lines are read all the same; that they are no messages is no other trouble.
+                        self.heard.wrong(Wrong::Format, HTTP_SPOKEN, Some(self.from.ip()));
+                        messages.because = Some(HTTP_SPOKEN);
+                    }
+                    _ => {}
+                }
             }
             places.owe(new);
             let used = self.cut(&mut messages, &bytes, false);
