@@ -7,10 +7,10 @@ use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-use rockrose_core::engine::{CompiledPlan, Scratch};
-use rockrose_core::plan::CheckedPlan;
-use rockrose_core::read::{Says, split};
-use rockrose_core::redact::HashKey;
+use rockrose_engine::{CompiledPlan, Scratch};
+use rockrose_event::record::{DeclaredFormat, split};
+use rockrose_plan::CheckedPlan;
+use rockrose_redact::HashKey;
 use rockrose_spool::{Arrival, Spool, pack};
 
 use crate::report::{Goal, Line, Unit};
@@ -234,7 +234,7 @@ async fn parts(bodies: &[bytes::Bytes]) -> Option<Vec<(&'static str, f64)>> {
     let mut outcomes = Vec::new();
     let core = seconds(&mut || {
         for body in bodies {
-            let records = split(body, Says::Lines, 1 << 20).unwrap_or_default();
+            let records = split(body, DeclaredFormat::Lines, 1 << 20).unwrap_or_default();
             outcomes.push(plan.process(0, body, &records, 0, None, &mut scratch));
         }
     });

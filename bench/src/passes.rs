@@ -3,12 +3,12 @@
 use std::fmt::Write;
 use std::hint::black_box;
 
-use rockrose_core::engine::{CompiledPlan, Scratch};
-use rockrose_core::extract::{Extractor, Found, Room};
-use rockrose_core::lang::{Operation, parse_step};
-use rockrose_core::plan::CheckedPlan;
-use rockrose_core::read::{Says, split};
-use rockrose_core::redact::HashKey;
+use rockrose_engine::{CompiledPlan, Scratch};
+use rockrose_event::record::{DeclaredFormat, split};
+use rockrose_extract::{Buffers, Extractor, Found};
+use rockrose_language::{Operation, parse_step};
+use rockrose_plan::CheckedPlan;
+use rockrose_redact::HashKey;
 
 use crate::Work;
 use crate::corpus::Texts;
@@ -35,7 +35,7 @@ fn pass<'a>(name: &'static str, text: &'a [u8], routes: &str) -> Work<'a> {
             let reach = (start + (1 << 20)).min(text.len());
             let end = text[..reach].iter().rposition(|b| *b == b'\n').map_or(reach, |n| n + 1);
             let body = &text[start..end];
-            if let Ok(records) = split(body, Says::Lines, 1 << 20) {
+            if let Ok(records) = split(body, DeclaredFormat::Lines, 1 << 20) {
                 let outcome = plan.process(0, body, &records, NOW, None, &mut scratch);
                 black_box(outcome.lines.len());
                 scratch.take_back(outcome.lines, outcome.ends);
@@ -52,7 +52,7 @@ fn extraction<'a>(name: &'static str, text: &'a [u8], format: &str) -> Work<'a> 
         Ok(Operation::Parse { formats, .. }) => Extractor::new(&formats[0]),
         other => panic!("{name}: {other:?}"),
     };
-    let (mut found, mut room) = (Found::default(), Room::default());
+    let (mut found, mut room) = (Found::default(), Buffers::default());
     let run = move || {
         let mut start = 0;
         for end in memchr::memchr_iter(b'\n', text) {

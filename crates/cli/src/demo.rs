@@ -5,11 +5,10 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use anyhow::Context;
-use rockrose_core::lang::Network;
-use rockrose_core::places::database;
-use rockrose_core::table::Located;
 use rockrose_delivery::standin::{self, StandIn};
+use rockrose_event::address::Network;
 use rockrose_service::{Service, Settings};
+use rockrose_tables::{Located, database};
 use tokio_util::sync::CancellationToken;
 
 use crate::commands::serve::{End, client_settings, log};

@@ -296,7 +296,7 @@ async fn run(cli: Cli) -> Outcome {
         Command::Check { plan } => commands::plan::check(&plan, common.json),
         Command::Fmt { plan, write, check } => commands::language::fmt(&plan, write, check),
         Command::Explain { sentence } => commands::language::explain(&sentence, common.json),
-        Command::Schema => format::print_json(&rockrose_core::plan::schema()),
+        Command::Schema => format::print_json(&rockrose_plan::schema()),
         Command::Openapi => {
             let document = rockrose_service::openapi().to_pretty_json().map_err(anyhow::Error::from)?;
             format::line(&document)

@@ -12,9 +12,9 @@ use object_store::aws::AmazonS3Builder;
 use object_store::local::LocalFileSystem;
 use object_store::path::Path;
 use object_store::{ClientOptions, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig, WriteMultipart};
-use rockrose_core::archive::{Divider, Indexer, object_name};
-use rockrose_core::form::{Origin, each};
-use rockrose_core::plan::{ArchiveDestination, Objects, Place};
+use rockrose_archive::{Divider, Indexer, object_name};
+use rockrose_event::output::{Origin, each};
+use rockrose_plan::{ArchiveDestination, Objects, Place};
 
 use crate::{Failure, Taken, deepest, now_ms, one_line, parquet};
 

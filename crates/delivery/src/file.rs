@@ -12,8 +12,8 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use bytes::Bytes;
-use rockrose_core::form::{CsvRows, LineTemplate, each};
-use rockrose_core::plan::{FileDestination, Layout};
+use rockrose_event::output::{CsvRows, LineTemplate, each};
+use rockrose_plan::{FileDestination, Layout};
 
 use crate::{Failure, now_ms, rotation};
 

@@ -7,9 +7,9 @@ use std::time::Duration;
 use bytes::Bytes;
 use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER};
 use reqwest::{Client, StatusCode};
-use rockrose_core::form::{Origin, cloud_events, json_array};
-use rockrose_core::plan::{BodyForm, Packing, TlsFiles};
+use rockrose_event::output::{Origin, cloud_events, json_array};
 use rockrose_otlp::{Message, to_request};
+use rockrose_plan::{BodyForm, Packing, TlsFiles};
 
 use crate::{Failure, Taken, deepest, now_ms, one_line, otlp, tls};
 

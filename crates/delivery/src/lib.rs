@@ -20,7 +20,7 @@ mod worker;
 
 use std::time::Duration;
 
-use rockrose_core::plan::{FileDestination, SyslogDestination};
+use rockrose_plan::{FileDestination, SyslogDestination};
 
 pub use archive::ArchiveSettings;
 pub use health::{Answers, Health, HealthHandle, State};

@@ -5,10 +5,10 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use hyper_util::rt::TokioIo;
-use rockrose_core::plan::Packing;
 use rockrose_otlp::collector::logs_service_client::LogsServiceClient;
 use rockrose_otlp::collector::{ExportLogsServiceRequest, ExportLogsServiceResponse};
 use rockrose_otlp::{Message, to_request};
+use rockrose_plan::Packing;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
 use tonic::codec::CompressionEncoding;

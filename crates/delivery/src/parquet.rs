@@ -2,15 +2,15 @@
 
 use std::sync::Arc;
 
+use rockrose_archive::Indexer;
+use rockrose_event::usual::Usual;
+
+use crate::now_ms;
 use parquet::basic::{Compression, ZstdLevel};
 use parquet::data_type::{ByteArray, ByteArrayType, Int64Type};
 use parquet::file::properties::WriterProperties;
 use parquet::file::writer::SerializedFileWriter;
 use parquet::schema::parser::parse_message_type;
-use rockrose_core::archive::Indexer;
-use rockrose_core::form::Usual;
-
-use crate::now_ms;
 
 /// The columns. Times are in microseconds since 1970, UTC; `event` is the event as JSON.
 const SCHEMA: &str = "message events {

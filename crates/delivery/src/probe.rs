@@ -4,8 +4,8 @@ use std::net::SocketAddr;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use rockrose_core::form::Origin;
-use rockrose_core::plan::{Place, SyslogDestination, SyslogTransport, TlsFiles};
+use rockrose_event::output::Origin;
+use rockrose_plan::{Place, SyslogDestination, SyslogTransport, TlsFiles};
 use serde::Serialize;
 use tokio::net::TcpStream;
 

@@ -5,7 +5,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
-use rockrose_core::plan::{FileDestination, Packing, Period};
+use rockrose_plan::{FileDestination, Packing, Period};
 
 /// Gives the file another name if it has grown large or its period is over. Says whether it did.
 pub(crate) fn put_aside(settings: &FileDestination, reached: Option<u64>, now_ms: i64) -> std::io::Result<bool> {

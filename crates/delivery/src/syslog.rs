@@ -5,8 +5,8 @@
 
 use std::time::Duration;
 
-use rockrose_core::form::Syslog;
-use rockrose_core::plan::{SyslogDestination, SyslogTransport};
+use rockrose_event::output::Syslog;
+use rockrose_plan::{SyslogDestination, SyslogTransport};
 use tokio::io::{AsyncRead, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket};
 

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use rockrose_core::plan::TlsFiles;
+use rockrose_plan::TlsFiles;
 use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;

@@ -2,7 +2,7 @@
 //!
 //! Many clients call whatever they post a form unless they are told otherwise. So a body is one only if it is written as one from its first byte to its last; anything else is read as it would be without the name.
 
-use rockrose_core::json::quote;
+use rockrose_event::json::quote;
 
 /// Most fields that a form may have; one with more is read as text.
 const MAX_FIELDS: usize = 256;

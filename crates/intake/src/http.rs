@@ -13,14 +13,13 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::post;
 use axum::{Json, Router};
 use http_body_util::BodyExt;
-use rockrose_core::read::Says;
-use rockrose_core::room;
-use rockrose_core::stamp::Stamp;
+use rockrose_event::buffers;
+use rockrose_event::record::DeclaredFormat;
+use rockrose_event::stamp::Stamp;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
-use crate::filled_form;
 use crate::unpack::{Unpack, unpack};
-use crate::{Heard, Peer, Problem, Receipt, Sink, SourceSettings, With, Wrong};
+use crate::{Heard, Peer, Problem, Receipt, Sink, SourceSettings, With, Wrong, filled_form};
 
 /// How long a body may take to arrive.
 const BODY_TIME: Duration = Duration::from_secs(60);
@@ -131,7 +130,7 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
             let mut says = says;
             if is_form && let Some(line) = filled_form::as_line(&body) {
                 let form = std::mem::replace(&mut body, line);
-                says = Says::Lines;
+                says = DeclaredFormat::Lines;
                 if shared.heard.is_caught() {
                     with.raw.push(form);
                 }
@@ -280,12 +279,14 @@ pub(crate) fn content_type(headers: &HeaderMap) -> String {
     kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
 }
 
-fn says(kind: &str) -> Says {
+fn says(kind: &str) -> DeclaredFormat {
     match kind {
-        "application/x-ndjson" | "application/ndjson" | "application/jsonl" | "application/json-lines" | "application/jsonlines" | "text/plain" => Says::Lines,
-        "application/json" => Says::Json,
-        k if k.ends_with("+json") => Says::Json,
-        _ => Says::Nothing,
+        "application/x-ndjson" | "application/ndjson" | "application/jsonl" | "application/json-lines" | "application/jsonlines" | "text/plain" => {
+            DeclaredFormat::Lines
+        }
+        "application/json" => DeclaredFormat::Json,
+        k if k.ends_with("+json") => DeclaredFormat::Json,
+        _ => DeclaredFormat::Unknown,
     }
 }
 
@@ -296,7 +297,7 @@ async fn read<'a>(body: Body, headers: &HeaderMap, bound: usize, budget: &'a Sem
     }
     let mut body = body;
     // What is only announced takes no memory yet, beyond a first piece.
-    let mut bytes = room::take(announced.unwrap_or(0).min(bound).min(1 << 20));
+    let mut bytes = buffers::take(announced.unwrap_or(0).min(bound).min(1 << 20));
     let reading = async {
         while let Some(frame) = body.frame().await {
             let frame =

@@ -34,16 +34,16 @@ pub use probe::{Looked, look};
 pub use problem::Problem;
 pub use settings::{Certificates, SourceKey, SourceSettings, Speaks};
 
-use rockrose_core::read::Says;
-use rockrose_core::room::Buffer;
-use rockrose_core::stamp::Stamp;
+use rockrose_event::buffers::Buffer;
+use rockrose_event::record::DeclaredFormat;
+use rockrose_event::stamp::Stamp;
 use serde::{Deserialize, Serialize};
 
 /// Where bodies go.
 pub trait Sink: Send + Sync + 'static {
     /// Takes one body of the source called `source`, and what is given beside it. An `Ok` means that everything in it is durable, or was removed or quarantined on purpose, and that the
     /// rest of what was given became durable with it.
-    fn accept(&self, source: &str, body: Arc<Buffer>, says: Says, with: With) -> impl Future<Output = Result<Receipt, Problem>> + Send;
+    fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: With) -> impl Future<Output = Result<Receipt, Problem>> + Send;
 
     /// The positions that were kept for a source.
     fn positions(&self, source: &str) -> impl Future<Output = Result<Vec<Position>, Problem>> + Send;

@@ -9,8 +9,8 @@ use axum::http::{HeaderMap, StatusCode, header};
 use axum::middleware::{Next, from_fn_with_state};
 use axum::response::{IntoResponse, Response};
 use axum::routing::post;
-use rockrose_core::read::Says;
-use rockrose_core::room;
+use rockrose_event::buffers;
+use rockrose_event::record::DeclaredFormat;
 use rockrose_otlp::collector::logs_service_server::{LogsService, LogsServiceServer};
 use rockrose_otlp::collector::{ExportLogsPartialSuccess, ExportLogsServiceRequest, ExportLogsServiceResponse};
 use rockrose_otlp::{Message, NotLines, from_json, lines_of, to_lines};
@@ -80,7 +80,7 @@ async fn hand_on<S: Sink>(
     if lines.is_empty() {
         return Ok(Receipt::default());
     }
-    shared.sink.accept(&settings.name, Arc::new(lines.into()), Says::Lines, With::default()).await
+    shared.sink.accept(&settings.name, Arc::new(lines.into()), DeclaredFormat::Lines, With::default()).await
 }
 
 /// What is answered to a request that was taken: with what of it could not be read.
@@ -123,7 +123,7 @@ async fn try_take<S: Sink>(shared: &Shared<S>, headers: &HeaderMap, body: Body, 
                     NotLines::TooLong(e) => too_large(e.to_string()),
                 })
             };
-            room::leave(body);
+            buffers::leave(body);
             lines
         };
         hand_on(shared, &settings, read).await

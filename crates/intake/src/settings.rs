@@ -3,7 +3,7 @@
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
-use rockrose_core::lang::Network;
+use rockrose_event::address::Network;
 
 /// What a source speaks.
 #[derive(Clone, Debug, PartialEq, Eq)]

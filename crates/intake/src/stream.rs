@@ -12,9 +12,9 @@ use std::time::Duration;
 use arc_swap::ArcSwap;
 use axum::http::StatusCode;
 use futures_util::FutureExt;
-use rockrose_core::extract::SyslogReader;
-use rockrose_core::read::Says;
-use rockrose_core::room::{self, Buffer};
+use rockrose_event::buffers::{self, Buffer};
+use rockrose_event::record::DeclaredFormat;
+use rockrose_extract::SyslogReader;
 use tokio::io::{AsyncRead, AsyncReadExt};
 use tokio::sync::{Semaphore, SemaphorePermit};
 use tokio::time::{Instant, timeout_at};
@@ -48,7 +48,7 @@ pub(crate) async fn serve<S: Sink>(
     stop: impl Future<Output = ()>,
 ) {
     let (connections, stopping) = (TaskTracker::new(), CancellationToken::new());
-    let held = Arc::new(Held::new(HELD.max(2 * settings.load().max_event)));
+    let held = Arc::new(Reserved::new(HELD.max(2 * settings.load().max_event)));
     tokio::pin!(stop);
     loop {
         tokio::select! {
@@ -66,16 +66,16 @@ pub(crate) async fn serve<S: Sink>(
 }
 
 /// What all connections of a source hold together.
-struct Held {
+struct Reserved {
     /// Places for bytes.
     places: Semaphore,
     /// Batches that are being handed on: places that will be free again.
     handing: AtomicUsize,
 }
 
-impl Held {
-    fn new(bytes: usize) -> Held {
-        Held { places: Semaphore::new(bytes), handing: AtomicUsize::new(0) }
+impl Reserved {
+    fn new(bytes: usize) -> Reserved {
+        Reserved { places: Semaphore::new(bytes), handing: AtomicUsize::new(0) }
     }
 }
 
@@ -83,7 +83,7 @@ struct Reading<S> {
     settings: Arc<ArcSwap<SourceSettings>>,
     sink: Arc<S>,
     heard: Arc<Heard>,
-    held: Arc<Held>,
+    held: Arc<Reserved>,
     from: SocketAddr,
     stopping: CancellationToken,
 }
@@ -192,9 +192,9 @@ impl<S: Sink> Reading<S> {
             // What has come in the meantime goes along.
             while bytes.len() < BATCH {
                 if bytes.capacity() - bytes.len() < READ {
-                    let mut larger = room::take(BATCH + READ);
+                    let mut larger = buffers::take(BATCH + READ);
                     larger.extend_from_slice(&bytes);
-                    room::leave(std::mem::replace(&mut bytes, larger));
+                    buffers::leave(std::mem::replace(&mut bytes, larger));
                 }
                 match stream.read_buf(&mut bytes).now_or_never() {
                     Some(Ok(n @ 1..)) => new += n,
@@ -222,7 +222,7 @@ impl<S: Sink> Reading<S> {
             bytes.drain(..used);
             if bytes.is_empty() && bytes.capacity() > 2 * READ {
                 // A connection that is silent again holds no more than it did at first.
-                room::leave(std::mem::replace(&mut bytes, Vec::with_capacity(READ)));
+                buffers::leave(std::mem::replace(&mut bytes, Vec::with_capacity(READ)));
             }
             unfinished_since = if bytes.is_empty() { None } else { unfinished_since.filter(|_| used == 0).or_else(|| Some(Instant::now())) };
         }
@@ -278,7 +278,7 @@ pub(crate) async fn until_taken<S: Sink>(
     let body = Arc::new(Buffer::from(body));
     let mut pause = PAUSES.0;
     loop {
-        match sink.accept(source, Arc::clone(&body), Says::Lines, With { raw: raw.clone(), ..With::default() }).await {
+        match sink.accept(source, Arc::clone(&body), DeclaredFormat::Lines, With { raw: raw.clone(), ..With::default() }).await {
             Ok(receipt) => return Some(receipt),
             Err(problem) if problem.status() == StatusCode::SERVICE_UNAVAILABLE => {
                 heard.wrong(Wrong::PushedBack, problem.detail(), None);
@@ -343,7 +343,7 @@ impl Messages {
         let (max, now) = (settings.max_event, now_ms());
         if self.lines.capacity() == 0 {
             // What a message becomes is a little longer.
-            self.lines = room::take(bytes.len() + bytes.len() / 2);
+            self.lines = buffers::take(bytes.len() + bytes.len() / 2);
         }
         let mut at = 0;
         while at < bytes.len() {
@@ -462,7 +462,7 @@ mod tests {
     }
 
     impl Sink for Gate {
-        async fn accept(&self, _: &str, body: Arc<Buffer>, _: Says, _: With) -> Result<Receipt, Problem> {
+        async fn accept(&self, _: &str, body: Arc<Buffer>, _: DeclaredFormat, _: With) -> Result<Receipt, Problem> {
             self.places.acquire().await.unwrap().forget();
             self.taken.lock().unwrap().extend_from_slice(&body);
             Ok(Receipt::default())
@@ -475,7 +475,7 @@ mod tests {
 
     struct Source {
         sink: Arc<Gate>,
-        held: Arc<Held>,
+        held: Arc<Reserved>,
         heard: Arc<Heard>,
         settings: Arc<ArcSwap<SourceSettings>>,
     }
@@ -485,7 +485,7 @@ mod tests {
         fn new(batches: usize, bytes: usize) -> Source {
             let settings = SourceSettings { max_event: 200_000, ..crate::tests::settings(Speaks::Lines) };
             let sink = Arc::new(Gate { places: Semaphore::new(batches), taken: Default::default() });
-            Source { sink, held: Arc::new(Held::new(bytes)), heard: Arc::default(), settings: Arc::new(ArcSwap::from_pointee(settings)) }
+            Source { sink, held: Arc::new(Reserved::new(bytes)), heard: Arc::default(), settings: Arc::new(ArcSwap::from_pointee(settings)) }
         }
 
         /// A connection with so much room on the way.

@@ -7,7 +7,7 @@
 use opentelemetry_proto::tonic::common::v1::InstrumentationScope;
 use opentelemetry_proto::tonic::resource::v1::Resource;
 use prost::Message;
-use rockrose_core::json::quote;
+use rockrose_event::json::quote;
 
 use crate::into_lines::{Broken, Record, Value, line, share_resource, share_scope, start};
 use crate::value::{MAX_DEPTH, write_bytes, write_double, write_int};

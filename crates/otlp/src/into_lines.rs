@@ -5,8 +5,8 @@ use std::collections::HashSet;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, InstrumentationScope};
 use opentelemetry_proto::tonic::logs::v1::LogRecord;
 use opentelemetry_proto::tonic::resource::v1::Resource;
-use rockrose_core::json::quote;
-use rockrose_core::lang::Level;
+use rockrose_event::json::quote;
+use rockrose_event::level::Level;
 
 use crate::collector::ExportLogsServiceRequest;
 use crate::value::{write, write_int, write_object};
@@ -66,7 +66,7 @@ impl<V> Default for Record<'_, V> {
 
 /// Room for about so many bytes of lines.
 pub(crate) fn start(bytes: usize, max: usize) -> Vec<u8> {
-    rockrose_core::room::take(bytes.min(max))
+    rockrose_event::buffers::take(bytes.min(max))
 }
 
 /// About how long a line is, in bytes.
@@ -258,6 +258,6 @@ fn sketch(name: &[u8]) -> u32 {
 /// A time in nanoseconds since 1970, as RFC 3339 in UTC.
 fn time(nanos: u64, out: &mut Vec<u8>) {
     out.push(b'"');
-    rockrose_core::time::write_nanoseconds(nanos, out);
+    rockrose_event::time::write_nanoseconds(nanos, out);
     out.push(b'"');
 }

@@ -6,9 +6,10 @@ use opentelemetry_proto::tonic::common::v1::any_value::Value;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, InstrumentationScope, KeyValue};
 use opentelemetry_proto::tonic::logs::v1::{LogRecord, ResourceLogs, ScopeLogs};
 use opentelemetry_proto::tonic::resource::v1::Resource;
-use rockrose_core::field::names_of;
-use rockrose_core::form::{APP_NAMES, HOST_NAMES, Usual, each};
-use rockrose_core::lang::Level;
+use rockrose_event::field::names_of;
+use rockrose_event::level::Level;
+use rockrose_event::output::each;
+use rockrose_event::usual::{APP_NAMES, HOST_NAMES, Usual};
 use serde_json::Value as Json;
 
 use crate::collector::ExportLogsServiceRequest;

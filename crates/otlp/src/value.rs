@@ -8,7 +8,7 @@ use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use opentelemetry_proto::tonic::common::v1::any_value::Value;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, ArrayValue, KeyValue, KeyValueList};
-use rockrose_core::json::quote;
+use rockrose_event::json::quote;
 use serde_json::Value as Json;
 
 /// The only member of an object that stands for bytes.

@@ -8,10 +8,10 @@ use std::time::Duration;
 use arc_swap::ArcSwap;
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
-use rockrose_core::engine::{Names, Surroundings};
-use rockrose_core::plan::{CheckedPlan, Destination, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source, SourceKind};
 use rockrose_delivery::{ArchiveSettings, HttpSettings, Kind, WorkerSettings};
+use rockrose_engine::{Environment, Names};
 use rockrose_intake::{BodyBudget, Certificates, FileSettings, Heard, Socket, SourceKey, SourceSettings, Speaks, check_certificates};
+use rockrose_plan::{CheckedPlan, Destination, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source, SourceKind};
 use rockrose_records::{RecordsError, Secret};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -327,8 +327,8 @@ fn source_settings(source: &Source, listen: SocketAddr, secrets: &BTreeMap<Strin
 
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
     let names = Some(Arc::clone(&app.names) as Arc<dyn Names>);
-    let surroundings = Surroundings { tables: tables::slots(&ready.tables), names, node: app.records.node() };
-    let compiled = app.engine.compile(&checked, &surroundings);
+    let environment = Environment { tables: tables::slots(&ready.tables), names, node: app.records.node() };
+    let compiled = app.engine.compile(&checked, &environment);
     {
         let _order = app.engine.windows.lock().await;
         let before = app.engine.running();
@@ -336,7 +336,7 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
             tracing::warn!(error = %e, "what windows held could not be sent on by the plan before");
         }
         windows::take_back(app, &compiled).await;
-        app.engine.run(number, checked, compiled, surroundings);
+        app.engine.run(number, checked, compiled, environment);
     }
     app.tables.set(ready.tables);
     let mut open = app.sources.open.lock().await;
@@ -442,7 +442,7 @@ pub(crate) fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
     compare("destination", &old.destinations, &new.destinations, |d| &d.name, &mut out);
     // A route's steps are compared as they run, so a changed recipe shows in the routes that use it.
     let expanded =
-        |plan: &CheckedPlan| -> Vec<_> { plan.routes.iter().map(|r| rockrose_core::plan::Route { steps: plan.expanded(&r.steps), ..r.clone() }).collect() };
-    compare("route", &expanded(old), &expanded(new), |r: &rockrose_core::plan::Route| &r.name, &mut out);
+        |plan: &CheckedPlan| -> Vec<_> { plan.routes.iter().map(|r| rockrose_plan::Route { steps: plan.expanded(&r.steps), ..r.clone() }).collect() };
+    compare("route", &expanded(old), &expanded(new), |r: &rockrose_plan::Route| &r.name, &mut out);
     out
 }

@@ -5,11 +5,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use rockrose_core::engine::{CompiledPlan, Surroundings};
-use rockrose_core::plan::CheckedPlan;
-use rockrose_core::redact::HashKey;
 use rockrose_delivery::{Health, Worker, WorkerSettings};
+use rockrose_engine::{CompiledPlan, Environment};
+use rockrose_plan::CheckedPlan;
 use rockrose_records::{Paused, Side};
+use rockrose_redact::HashKey;
 use rockrose_spool::Spool;
 
 /// A plan that runs, with its revision's number (0: none was applied yet).
@@ -18,7 +18,7 @@ pub(crate) struct Running {
     pub(crate) checked: CheckedPlan,
     pub(crate) compiled: CompiledPlan,
     /// What its steps ask beyond the events.
-    pub(crate) surroundings: Surroundings,
+    pub(crate) environment: Environment,
 }
 
 /// Holds the running plan and the workers.
@@ -46,7 +46,7 @@ impl Engine {
         let by_name = |all: Vec<Paused>| Mutex::new(all.into_iter().map(|p| (p.name.clone(), p)).collect());
         let key = HashKey::new(key);
         let checked = empty_plan();
-        let running = Running { revision: 0, compiled: CompiledPlan::new(&checked, key.clone()), checked, surroundings: Surroundings::default() };
+        let running = Running { revision: 0, compiled: CompiledPlan::new(&checked, key.clone()), checked, environment: Environment::default() };
         Engine {
             running: ArcSwap::from_pointee(running),
             key,
@@ -62,8 +62,8 @@ impl Engine {
         self.running.load_full()
     }
 
-    pub(crate) fn compile(&self, checked: &CheckedPlan, surroundings: &Surroundings) -> CompiledPlan {
-        CompiledPlan::within(checked, self.key.clone(), surroundings)
+    pub(crate) fn compile(&self, checked: &CheckedPlan, environment: &Environment) -> CompiledPlan {
+        CompiledPlan::within(checked, self.key.clone(), environment)
     }
 
     /// What is redacted `as hash` is hashed with this.
@@ -72,8 +72,8 @@ impl Engine {
     }
 
     /// From now on events are processed by this plan. Bodies under way end with the one they began with.
-    pub(crate) fn run(&self, revision: i64, checked: CheckedPlan, compiled: CompiledPlan, surroundings: Surroundings) {
-        self.running.store(Arc::new(Running { revision, checked, compiled, surroundings }));
+    pub(crate) fn run(&self, revision: i64, checked: CheckedPlan, compiled: CompiledPlan, environment: Environment) {
+        self.running.store(Arc::new(Running { revision, checked, compiled, environment }));
     }
 
     fn workers(&self) -> std::sync::MutexGuard<'_, BTreeMap<String, Worker>> {

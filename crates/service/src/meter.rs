@@ -4,7 +4,7 @@ use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use rockrose_core::ledger::{Account, Amount};
+use rockrose_ledger::{Account, Amount};
 
 use crate::App;
 

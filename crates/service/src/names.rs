@@ -5,7 +5,7 @@ use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use rockrose_core::engine::Names;
+use rockrose_engine::Names;
 use tokio::sync::mpsc;
 
 /// Most names that are kept.

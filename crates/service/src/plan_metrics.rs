@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fmt::Write;
 use std::sync::{Mutex, PoisonError};
 
-use rockrose_core::engine::{Added, Series, bucket_end};
+use rockrose_ledger::{Added, Series, bucket_end};
 
 /// All series since the beginning.
 #[derive(Default)]

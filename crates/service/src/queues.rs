@@ -1,7 +1,7 @@
 //! What happens when a destination holds all it may: its sources are pushed back, its oldest go, or what comes spills to another.
 
-use rockrose_core::engine::Outcome;
-use rockrose_core::plan::{CheckedPlan, Destination, WhenFull};
+use rockrose_engine::Outcome;
+use rockrose_plan::{CheckedPlan, Destination, WhenFull};
 use rockrose_spool::{Discard, Spool, Which};
 
 use crate::{App, now_ms};

@@ -4,11 +4,11 @@ use std::cell::RefCell;
 use std::sync::Arc;
 
 use axum::http::StatusCode;
-use rockrose_core::engine::{Outcome, Point, Scratch, Watch};
-use rockrose_core::form::Usual;
-use rockrose_core::read::{BodyError, Record, Says, split};
-use rockrose_core::room::{self, Buffer};
-use rockrose_core::stamp::stamped;
+use rockrose_engine::{Outcome, Point, Scratch, Watch};
+use rockrose_event::buffers::{self, Buffer};
+use rockrose_event::record::{BodyError, DeclaredFormat, Record, split};
+use rockrose_event::stamp::stamped;
+use rockrose_event::usual::Usual;
 use rockrose_intake::{Caught, NAMED_UNREADABLE, Position, Problem, Receipt, Sink, Unreadable, With};
 use rockrose_records::Side;
 use rockrose_spool::{Beside, Once, Packed, SpoolError, Unread, pack};
@@ -58,7 +58,7 @@ enum Unworked {
 struct Given {
     source: String,
     body: Arc<Buffer>,
-    says: Says,
+    says: DeclaredFormat,
     with: With,
     now: i64,
     watch: Option<Watch>,
@@ -78,12 +78,12 @@ fn work(running: &Running, given: Given) -> Result<Worked, Unworked> {
     } else {
         stamped_body = Buffer::from(stamped(&body, &given, &with.stamps));
         // The fields come on top of what an event may have.
-        stamped_records = split(&stamped_body, Says::Lines, max_event.saturating_add(MAX_STAMPS)).map_err(Unworked::Body)?;
+        stamped_records = split(&stamped_body, DeclaredFormat::Lines, max_event.saturating_add(MAX_STAMPS)).map_err(Unworked::Body)?;
         (&stamped_body, &stamped_records)
     };
     let watch = if caught { Some(watch.unwrap_or_default().also(Point::Source(number), CAUGHT)) } else { watch };
     let mut outcome = SCRATCH.with_borrow_mut(|scratch| {
-        scratch.take_back(room::take(events.len()), Vec::new());
+        scratch.take_back(buffers::take(events.len()), Vec::new());
         running.compiled.process(number, events, records, now, watch.as_ref(), scratch)
     });
     if outcome.overflowed {
@@ -140,7 +140,7 @@ fn catch(outcome: &Outcome, source: usize, body: &[u8], records: &[Record], raw:
 }
 
 impl Sink for PlanSink {
-    async fn accept(&self, source: &str, body: Arc<Buffer>, says: Says, with: With) -> Result<Receipt, Problem> {
+    async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: With) -> Result<Receipt, Problem> {
         // A sender that goes away does not stop what has begun: what steps remember must become durable, or be undone.
         let (sink, source) = (PlanSink { app: Arc::clone(&self.app) }, source.to_owned());
         let taking = tokio::spawn(async move { sink.take(source, body, says, with).await });
@@ -161,7 +161,7 @@ fn kept_nothing(e: &SpoolError) -> Problem {
 }
 
 impl PlanSink {
-    async fn take(&self, source: String, body: Arc<Buffer>, says: Says, with: With) -> Result<Receipt, Problem> {
+    async fn take(&self, source: String, body: Arc<Buffer>, says: DeclaredFormat, with: With) -> Result<Receipt, Problem> {
         let once = with.once.clone().map(|key| (key, content_sum(&body)));
         if let Some((key, sum)) = &once
             && let Some(before) = self.taken(&source, key, *sum).await?

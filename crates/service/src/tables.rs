@@ -5,8 +5,8 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
-use rockrose_core::plan::{CheckedPlan, TableFile, TableKind};
-use rockrose_core::table::{Places, Rows, Table, TableSlot};
+use rockrose_plan::{CheckedPlan, TableFile, TableKind};
+use rockrose_tables::{Places, Rows, Table, TableSlot};
 
 use crate::App;
 

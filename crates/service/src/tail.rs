@@ -5,7 +5,7 @@
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use rockrose_core::engine::{Capture, CompiledPlan, Point, Watch};
+use rockrose_engine::{Capture, CompiledPlan, Point, Watch};
 use tokio::sync::mpsc;
 
 /// Most viewers at once.

@@ -5,8 +5,8 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use rockrose_core::engine::{CompiledPlan, Held, HeldChange, Outcome, Scratch};
-use rockrose_core::ledger::{Account, Amount, Measure, Posting};
+use rockrose_engine::{CompiledPlan, Outcome, Scratch};
+use rockrose_ledger::{Account, Amount, Measure, Posting, WindowChange, WindowState};
 use rockrose_spool::{Arrival, Beside, SpoolError, Unread, pack};
 
 use crate::{App, now_ms, queues};
@@ -73,9 +73,9 @@ pub(crate) async fn take_back(app: &App, compiled: &CompiledPlan) {
     }
 }
 
-async fn set_aside(app: &App, id: u128, held: Held) -> Result<(), SpoolError> {
+async fn set_aside(app: &App, id: u128, held: WindowState) -> Result<(), SpoolError> {
     if held.is_mark() {
-        let gone = Outcome { held: vec![HeldChange { id, held: None }], ..Outcome::default() };
+        let gone = Outcome { held: vec![WindowChange { id, held: None }], ..Outcome::default() };
         return store(app, &held.stand.source, now_ms(), gone, pack(Vec::new()), Vec::new(), Beside::default()).await;
     }
     let stand = held.stand;
@@ -93,7 +93,7 @@ async fn set_aside(app: &App, id: u128, held: Held) -> Result<(), SpoolError> {
     let gone = Amount { events: held.events, bytes: held.bytes };
     let outcome = Outcome {
         postings: vec![post(Measure::Held, Amount { events: -gone.events, bytes: -gone.bytes }), post(Measure::Removed, gone)],
-        held: vec![HeldChange { id, held: None }],
+        held: vec![WindowChange { id, held: None }],
         ..Outcome::default()
     };
     let reason = format!("held back by a step that is no longer part of the plan: {}", stand.sentence);

@@ -21,8 +21,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use diesel::sqlite::SqliteConnection;
-use rockrose_core::engine::{Added, Held, Series};
-use rockrose_core::ledger::{Account, Amount, Equation, Place};
+use rockrose_ledger::{Account, Added, Amount, Equation, Place, Series, WindowState};
 use tokio::sync::{mpsc, oneshot, watch};
 
 pub use beside::{Beside, Once};
@@ -225,7 +224,7 @@ impl Spool {
     }
 
     /// What the windows of steps hold, the one due first first.
-    pub async fn held(&self) -> Result<Vec<(u128, Held)>, SpoolError> {
+    pub async fn held(&self) -> Result<Vec<(u128, WindowState)>, SpoolError> {
         self.read(metrics::held).await
     }
 

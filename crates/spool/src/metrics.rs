@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
-use rockrose_core::engine::{Added, Held, HeldChange, Series};
+use rockrose_ledger::{Added, Series, WindowChange, WindowState};
 
 use crate::SpoolError;
 use crate::schema::{held, metric_minute, metric_total};
@@ -12,7 +12,7 @@ use crate::schema::{held, metric_minute, metric_total};
 /// Sum and buckets of a histogram, as they are kept.
 type Values = Option<(f64, BTreeMap<i32, f64>)>;
 
-pub(crate) fn keep_held(c: &mut SqliteConnection, changes: &[HeldChange]) -> QueryResult<()> {
+pub(crate) fn keep_held(c: &mut SqliteConnection, changes: &[WindowChange]) -> QueryResult<()> {
     for change in changes {
         let id = change.id.to_be_bytes().to_vec();
         match &change.held {
@@ -28,9 +28,9 @@ pub(crate) fn keep_held(c: &mut SqliteConnection, changes: &[HeldChange]) -> Que
     Ok(())
 }
 
-pub(crate) fn held(c: &mut SqliteConnection) -> Result<Vec<(u128, Held)>, SpoolError> {
+pub(crate) fn held(c: &mut SqliteConnection) -> Result<Vec<(u128, WindowState)>, SpoolError> {
     let rows: Vec<(Vec<u8>, String)> = held::table.select((held::id, held::content)).load(c)?;
-    let mut all: Vec<(u128, Held)> =
+    let mut all: Vec<(u128, WindowState)> =
         rows.into_iter().filter_map(|(id, content)| Some((u128::from_be_bytes(id.try_into().ok()?), serde_json::from_str(&content).ok()?))).collect();
     all.sort_by_key(|(_, held)| held.due_ms);
     Ok(all)

@@ -4,8 +4,7 @@ use std::collections::BTreeMap;
 
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
-use rockrose_core::engine::{Entry, Selection};
-use rockrose_core::ledger::{Account, Amount, Measure, Place};
+use rockrose_ledger::{Account, Amount, Entry, Measure, Place, Selection};
 
 use crate::schema::{batch, entry, quarantine};
 use crate::writer::{Moved, Packed, Sums, keep_aside, keep_batch, oldest, queue, release};

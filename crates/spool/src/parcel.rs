@@ -5,10 +5,9 @@ use std::sync::Arc;
 use bytes::{Buf, Bytes};
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
-use rockrose_core::engine::Selection;
-use rockrose_core::form::Origin;
-use rockrose_core::ledger::{Amount, Measure};
-use rockrose_core::room::{self, Buffer};
+use rockrose_event::buffers::{self, Buffer};
+use rockrose_event::output::Origin;
+use rockrose_ledger::{Amount, Measure, Selection};
 
 use crate::SpoolError;
 use crate::schema::{batch, entry};
@@ -213,7 +212,7 @@ pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max
         let mut parcel = Parcel { destination: destination.to_owned(), lines: Bytes::new(), ends: Vec::new(), pieces: Vec::new() };
         // Their bytes and a line end each; of one that is larger than a parcel, no more than that.
         let size: i64 = sizes.iter().take_while(|(id, _)| *id <= last).map(|(_, bytes)| bytes).sum();
-        let mut gathered = Buffer::from(room::take((size as usize).min(max_bytes)));
+        let mut gathered = Buffer::from(buffers::take((size as usize).min(max_bytes)));
         for (id, route, of, selection, done, queued_ms) in due {
             let unpacked = unpacked(c, kept, of)?;
             let (lines, ends) = (&unpacked.lines, unpacked.ends());
@@ -258,7 +257,7 @@ fn unpacked(c: &mut SqliteConnection, kept: &Kept, of: i64) -> Result<Arc<Unpack
     let lines = match packing {
         0 => data,
         1 => {
-            let mut lines = room::take(size as usize);
+            let mut lines = buffers::take(size as usize);
             zstd::bulk::Decompressor::new().and_then(|mut d| d.decompress_to_buffer(&data, &mut lines)).map_err(|_| SpoolError::Damaged(of))?;
             lines
         }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
-use rockrose_core::ledger::{self, Account, Amount, Equation, Measure, Place};
+use rockrose_ledger::{Account, Amount, Equation, Measure, Place};
 
 use crate::schema::{due, entry, ledger_minute, ledger_total, quarantine, reached as reached_table};
 use crate::writer::oldest;
@@ -112,7 +112,7 @@ pub(crate) fn balance(c: &mut SqliteConnection) -> Result<Vec<Equation>, SpoolEr
     c.transaction(|c| {
         let rows = ledger(c, None, None)?;
         let waiting = counted(c)?;
-        Ok(ledger::balance(rows.iter().map(|r| (&r.account, r.amount)), &waiting))
+        Ok(rockrose_ledger::balance(rows.iter().map(|r| (&r.account, r.amount)), &waiting))
     })
 }
 

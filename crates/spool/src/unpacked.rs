@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, OnceLock};
 
-use rockrose_core::room::Buffer;
+use rockrose_event::buffers::Buffer;
 
 use crate::lock;
 

@@ -9,9 +9,8 @@ use diesel::connection::SimpleConnection;
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use diesel::upsert::excluded;
-use rockrose_core::engine::{Added, Entry, HeldChange, Series};
-use rockrose_core::ledger::{Account, Amount, Measure, Place, Posting};
-use rockrose_core::room::{self, Buffer};
+use rockrose_event::buffers::{self, Buffer};
+use rockrose_ledger::{Account, Added, Amount, Entry, Measure, Place, Posting, Series, WindowChange};
 use tokio::sync::{mpsc, oneshot, watch};
 
 use crate::beside::{self, Beside};
@@ -61,7 +60,7 @@ pub struct Arrival {
     /// Records that could not be read.
     pub unread: Vec<Unread>,
     /// How windows stand now.
-    pub held: Vec<HeldChange>,
+    pub held: Vec<WindowChange>,
     /// What is added to metrics.
     pub metrics: Vec<(Series, Added)>,
     /// What else becomes durable with it.
@@ -110,7 +109,7 @@ fn compress(lines: &[u8]) -> Option<Vec<u8>> {
         Some(compressor) => compressor,
         None => zstd::bulk::Compressor::new(1).ok()?,
     };
-    let mut out = Buffer::from(room::take(zstd::zstd_safe::compress_bound(lines.len())));
+    let mut out = Buffer::from(buffers::take(zstd::zstd_safe::compress_bound(lines.len())));
     compressor.compress_to_buffer(lines, &mut *out).ok()?;
     let mut compressors = lock(&COMPRESSORS);
     if compressors.len() < COMPRESSORS_KEPT {

@@ -5,8 +5,8 @@ use std::path::Path;
 use anyhow::Context;
 use clap::Subcommand;
 use reqwest::Method;
-use rockrose_core::kit::Kit;
-use rockrose_core::plan::CheckedPlan;
+use rockrose_engine::kit::Kit;
+use rockrose_plan::CheckedPlan;
 use serde_json::json;
 
 use super::plan::ask;

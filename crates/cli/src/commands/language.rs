@@ -2,8 +2,6 @@
 
 use std::path::Path;
 
-use rockrose_core::plan;
-use rockrose_core::{lang, plan::Report};
 use serde_json::json;
 
 use super::plan::{mistakes, read};
@@ -13,7 +11,7 @@ use crate::{Exit, Failure, Outcome};
 /// Prints a plan in canonical form, writes it back, or only says whether it is.
 pub(crate) fn fmt(path: &Path, write: bool, check: bool) -> Outcome {
     let (text, name) = read(path)?;
-    let canonical = match plan::canonical(&text) {
+    let canonical = match rockrose_plan::canonical(&text) {
         Ok(canonical) => canonical,
         Err(reports) => {
             format::line(&mistakes(&reports, &name))?;
@@ -42,10 +40,12 @@ pub(crate) fn fmt(path: &Path, write: bool, check: bool) -> Outcome {
 
 /// Says in plain words what a sentence does, or where it is wrong.
 pub(crate) fn explain(sentence: &str, as_json: bool) -> Outcome {
-    match lang::explain(sentence) {
+    match rockrose_language::explain(sentence) {
         Ok(said) => {
-            let canonical =
-                lang::parse_step(sentence).map(|s| s.to_string()).or_else(|_| lang::parse_condition(sentence).map(|c| c.to_string())).unwrap_or_default();
+            let canonical = rockrose_language::parse_step(sentence)
+                .map(|s| s.to_string())
+                .or_else(|_| rockrose_language::parse_condition(sentence).map(|c| c.to_string()))
+                .unwrap_or_default();
             if as_json {
                 return format::print_json(&json!({ "canonical": canonical, "says": said }));
             }
@@ -53,7 +53,7 @@ pub(crate) fn explain(sentence: &str, as_json: bool) -> Outcome {
             Ok(Exit::Done)
         }
         Err(mistake) => {
-            let report = Report::new(sentence, &mistake);
+            let report = rockrose_plan::Report::new(sentence, &mistake);
             if as_json {
                 format::print_json(&json!({ "mistakes": [report] }))?;
             } else {

@@ -4,7 +4,7 @@ use std::io::{IsTerminal, Read, Write};
 use std::path::Path;
 
 use reqwest::Method;
-use rockrose_core::plan::{CheckedPlan, Report};
+use rockrose_plan::{CheckedPlan, Report};
 use serde_json::{Value, json};
 
 use crate::client::Client;

@@ -1,11 +1,11 @@
 //! Objects in a folder, in a store that others wrote, and in the stand-in: whole, once, where they belong, and told by their index.
 
-use ::parquet::file::reader::{FileReader, SerializedFileReader};
-use ::parquet::record::RowAccessor;
-use rockrose_core::archive::{FieldIndex, Index, Part};
-use rockrose_core::plan::{ArchiveDestination, Objects, Place as Where, TlsFiles};
+use rockrose_archive::{FieldIndex, Index, Part};
+use rockrose_plan::{ArchiveDestination, Objects, Place as Where, TlsFiles};
 
 use super::*;
+use ::parquet::file::reader::{FileReader, SerializedFileReader};
+use ::parquet::record::RowAccessor;
 
 fn archive(place: Where, objects: Objects, divide_by: &[&str]) -> ArchiveSettings {
     let divide_by = divide_by.iter().map(|p| Part::read(p).unwrap()).collect();

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use rcgen::{BasicConstraints, CertificateParams, CertifiedIssuer, ExtendedKeyUsagePurpose, IsCa, KeyPair};
-use rockrose_core::plan::TlsFiles;
+use rockrose_plan::TlsFiles;
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::rustls::pki_types::pem::PemObject;
 use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer};

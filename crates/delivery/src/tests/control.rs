@@ -76,7 +76,7 @@ async fn counting(delay: Duration) -> (SocketAddr, Arc<AtomicUsize>, Arc<AtomicU
 }
 
 fn plain(address: SocketAddr) -> Kind {
-    Kind::Http(HttpSettings { packing: rockrose_core::plan::Packing::Plain, max_batch: 100, ..HttpSettings::new(&format!("http://{address}/in")) })
+    Kind::Http(HttpSettings { packing: rockrose_plan::Packing::Plain, max_batch: 100, ..HttpSettings::new(&format!("http://{address}/in")) })
 }
 
 #[tokio::test]
@@ -119,7 +119,7 @@ async fn what_waits_too_long_is_let_go_and_counted() {
     let w = with(&p, false, |s| s.hold_for = Some(Duration::from_secs(60)), http(address, None));
     until("they are gone", || drained(&p.spool, "d")).await;
     let rows = p.spool.ledger(None, None).await.unwrap();
-    let discarded: i64 = rows.iter().filter(|r| r.account.measure == rockrose_core::ledger::Measure::Discarded).map(|r| r.amount.events).sum();
+    let discarded: i64 = rows.iter().filter(|r| r.account.measure == rockrose_ledger::Measure::Discarded).map(|r| r.amount.events).sum();
     assert_eq!(discarded, 7);
     w.stop(Duration::from_secs(5)).await;
 }

@@ -2,7 +2,7 @@
 
 use std::io::Read;
 
-use rockrose_core::plan::Period;
+use rockrose_plan::Period;
 
 use super::*;
 use crate::rotation::put_aside;

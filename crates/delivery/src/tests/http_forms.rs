@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex};
 
 use axum::body::Bytes;
 use axum::http::{HeaderMap, StatusCode};
-use rockrose_core::plan::{BodyForm, Packing, TlsFiles};
+use rockrose_plan::{BodyForm, Packing, TlsFiles};
 use serde_json::Value;
 
 use super::*;

@@ -4,9 +4,8 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
-use rockrose_core::engine::{Entry, Selection};
-use rockrose_core::ledger::Amount;
-use rockrose_core::plan::{Layout, Packing};
+use rockrose_ledger::{Amount, Entry, Selection};
+use rockrose_plan::{Layout, Packing};
 use rockrose_spool::{Arrival, pack};
 
 mod archive;

@@ -1,11 +1,11 @@
 //! Every kind that goes over a network, to a stand-in in every mood: what was queued arrives, nothing is set aside, and it is well in the end.
 
-use rockrose_core::archive::Part;
-use rockrose_core::form::SyslogFacility;
-use rockrose_core::plan::{ArchiveDestination, BodyForm, Objects, Place as Where, SyslogDestination, SyslogTransport, TlsFiles};
+use rockrose_archive::Part;
+use rockrose_event::output::SyslogFacility;
+use rockrose_plan::{ArchiveDestination, BodyForm, Objects, Place as Where, SyslogDestination, SyslogTransport, TlsFiles};
+use standin::{Schedule, Speaks, StandIn};
 
 use super::*;
-use standin::{Schedule, Speaks, StandIn};
 
 const PATIENCE: Duration = Duration::from_millis(400);
 

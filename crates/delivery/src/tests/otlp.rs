@@ -5,10 +5,10 @@ use std::sync::{Arc, Mutex};
 use axum::body::Bytes;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::IntoResponse;
-use rockrose_core::plan::BodyForm;
 use rockrose_otlp::Message;
 use rockrose_otlp::collector::logs_service_server::{LogsService, LogsServiceServer};
 use rockrose_otlp::collector::{ExportLogsPartialSuccess, ExportLogsServiceRequest, ExportLogsServiceResponse};
+use rockrose_plan::BodyForm;
 use tonic::codec::CompressionEncoding;
 use tonic::metadata::MetadataMap;
 use tonic::transport::server::TcpIncoming;
@@ -18,10 +18,10 @@ use super::*;
 use crate::tests::certificates::make;
 
 /// What a receiver says to a request.
-type Says = fn(u32, &[i64]) -> Result<ExportLogsServiceResponse, tonic::Status>;
+type DeclaredFormat = fn(u32, &[i64]) -> Result<ExportLogsServiceResponse, tonic::Status>;
 
 struct Receiver {
-    says: Says,
+    says: DeclaredFormat,
     seen: Seen,
 }
 
@@ -50,7 +50,7 @@ impl LogsService for Receiver {
 
 type Seen = Arc<Mutex<Vec<(MetadataMap, Vec<i64>)>>>;
 
-async fn receiver(says: Says) -> (SocketAddr, Seen) {
+async fn receiver(says: DeclaredFormat) -> (SocketAddr, Seen) {
     let listener = standin::bind("127.0.0.1:0".parse().unwrap()).await.unwrap();
     let (address, seen) = (listener.local_addr().unwrap(), Seen::default());
     let service = LogsServiceServer::new(Receiver { says, seen: Arc::clone(&seen) });
@@ -118,7 +118,7 @@ async fn a_refusal_over_grpc_is_halved_until_one_is_left() {
 #[tokio::test]
 async fn a_pause_that_is_asked_for_over_grpc_is_kept() {
     let p = place();
-    let says: Says = |count, n| {
+    let says: DeclaredFormat = |count, n| {
         let mut details = ErrorDetails::new();
         details.set_retry_info(Some(Duration::from_millis(900)));
         if count == 0 { Err(tonic::Status::with_error_details(tonic::Code::Unavailable, "busy", details)) } else { fine(0, n) }
@@ -154,7 +154,7 @@ async fn what_was_refused_without_saying_which_is_counted_and_never_sent_twice()
     // The account knows of three.
     let ledger = p.spool.ledger(None, None).await.unwrap();
     let of = |measure| ledger.iter().filter(|r| r.account.measure == measure).map(|r| r.amount.events).sum::<i64>();
-    assert_eq!((of(rockrose_core::ledger::Measure::Delivered), of(rockrose_core::ledger::Measure::Quarantined)), (97, 3));
+    assert_eq!((of(rockrose_ledger::Measure::Delivered), of(rockrose_ledger::Measure::Quarantined)), (97, 3));
     // The 97 must not be sent again.
     let again = p.spool.resend(rockrose_spool::Resend { destination: None, ids: None, at_ms: 1 }).await.unwrap();
     assert_eq!(again.events, 0);
@@ -219,7 +219,7 @@ async fn grpc_goes_through_tls_with_certificates_of_ones_own() {
     delivered(&p, Kind::Grpc(settings.clone()), 20).await;
     assert_eq!(all(&seen), (0..20).collect::<Vec<i64>>());
     // Without them it is not trusted.
-    let w = worker(&p, Kind::Grpc(HttpSettings { tls: rockrose_core::plan::TlsFiles::default(), ..settings }));
+    let w = worker(&p, Kind::Grpc(HttpSettings { tls: rockrose_plan::TlsFiles::default(), ..settings }));
     queue(&p.spool, "d", &numbered(0..1)).await;
     until("it is not trusted", || w.health().get().last_error.is_some_and(|e| e.contains("certificate"))).await;
     w.stop(Duration::from_secs(5)).await;

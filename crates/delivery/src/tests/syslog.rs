@@ -3,8 +3,8 @@
 use std::process::{Child, Command, Stdio};
 use std::sync::{Arc, Mutex};
 
-use rockrose_core::form::SyslogFacility;
-use rockrose_core::plan::{SyslogTransport, TlsFiles};
+use rockrose_event::output::SyslogFacility;
+use rockrose_plan::{SyslogTransport, TlsFiles};
 use tokio::io::{AsyncRead, AsyncReadExt};
 
 use super::*;

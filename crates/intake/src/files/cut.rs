@@ -45,7 +45,7 @@ pub(super) fn lines(bytes: &[u8], last: bool, max: usize, passing: &mut bool, ou
 /// A line that was cut is text: JSON that breaks off could not be read.
 pub(crate) fn shortened(beginning: &[u8], out: &mut Vec<u8>) {
     out.extend_from_slice(b"{\"message\":");
-    rockrose_core::json::quote(String::from_utf8_lossy(beginning).as_bytes(), out);
+    rockrose_event::json::quote(String::from_utf8_lossy(beginning).as_bytes(), out);
     out.extend_from_slice(b",\"cut\":true}\n");
 }
 

@@ -6,7 +6,7 @@ use std::os::unix::fs::FileExt;
 use std::path::Path;
 use std::sync::Arc;
 
-use rockrose_core::room;
+use rockrose_event::buffers;
 
 use super::cut;
 use super::open::{Look, Sort, Unpacking};
@@ -219,15 +219,15 @@ impl Known {
         let mut want = self.chunk;
         loop {
             let take = usize::try_from(left).unwrap_or(usize::MAX).min(want);
-            let mut bytes = room::take(take);
+            let mut bytes = buffers::take(take);
             bytes.resize(take, 0);
             file.read_exact_at(&mut bytes, self.place.offset)?;
             let last = take as u64 == left && self.patience_is_over(now);
             let mut next = self.place.clone();
-            let mut body = room::take(take);
+            let mut body = buffers::take(take);
             let cut = cut::lines(&bytes, last, max_event, &mut next.passing, &mut body);
             if cut.used == 0 {
-                room::leave(bytes);
+                buffers::leave(bytes);
                 // A line that is longer than a chunk.
                 if take == want && want <= max_event {
                     want = max_event + 1;
@@ -245,7 +245,7 @@ impl Known {
                 file.read_exact_at(&mut before, from)?;
                 next.reach(offset, &before);
             }
-            room::leave(bytes);
+            buffers::leave(bytes);
             return Ok(Some(Chunk { body, next, used: cut.used, too_long: cut.too_long }));
         }
     }
@@ -272,7 +272,7 @@ impl Known {
             }
             let (have, bytes) = (bytes.len(), bytes.to_vec());
             let last = packed.ended() && have < want;
-            let mut body = room::take(have);
+            let mut body = buffers::take(have);
             let cut = cut::lines(&bytes, last, max_event, &mut next.passing, &mut body);
             if cut.used == 0 && !last {
                 want = want.max(max_event + 1) + SMALLEST_CHUNK;

@@ -18,8 +18,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use axum::http::StatusCode;
-use rockrose_core::read::Says;
-use rockrose_core::stamp::Stamp;
+use rockrose_event::record::DeclaredFormat;
+use rockrose_event::stamp::Stamp;
 use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 
@@ -279,7 +279,7 @@ impl Follower {
         }
         positions.push(Position { id: BEGUN.to_owned(), content: Some("{}".to_owned()) });
         let with = With { positions, ..With::default() };
-        match shared.sink.accept(&self.settings.name, Arc::default(), Says::Lines, with).await {
+        match shared.sink.accept(&self.settings.name, Arc::default(), DeclaredFormat::Lines, with).await {
             Ok(_) => {
                 self.at.values_mut().filter(|k| k.copy_of.is_none() && k.trouble.is_none()).for_each(|k| k.unnoted = false);
                 self.forgotten.clear();
@@ -343,7 +343,11 @@ async fn turn<S: Sink>(mut known: Known, settings: Arc<FileSettings>, shared: Ar
         let stamps = settings.path_as.iter().filter_map(|field| Stamp::new(field, &next.called.display().to_string(), now_ms()).ok()).collect();
         let position = Position { id: next.id.clone(), content: serde_json::to_string(&next).ok() };
         let lines = memchr::memchr_iter(b'\n', &body).count();
-        match shared.sink.accept(&settings.name, Arc::new(body.into()), Says::Lines, With { stamps, positions: vec![position], ..With::default() }).await {
+        match shared
+            .sink
+            .accept(&settings.name, Arc::new(body.into()), DeclaredFormat::Lines, With { stamps, positions: vec![position], ..With::default() })
+            .await
+        {
             Ok(receipt) => {
                 shared.heard.receipt(&receipt, None);
                 if too_long > 0 {
@@ -367,7 +371,7 @@ async fn turn<S: Sink>(mut known: Known, settings: Arc<FileSettings>, shared: Ar
                 }
                 let position = Position { id: next.id.clone(), content: serde_json::to_string(&next).ok() };
                 let with = With { positions: vec![position], ..With::default() };
-                if shared.sink.accept(&settings.name, Arc::default(), Says::Lines, with).await.is_ok() {
+                if shared.sink.accept(&settings.name, Arc::default(), DeclaredFormat::Lines, with).await.is_ok() {
                     known.took(next, used);
                 }
             }

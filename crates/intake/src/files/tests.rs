@@ -6,7 +6,7 @@ use std::io::Write;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
-use rockrose_core::room::Buffer;
+use rockrose_event::buffers::Buffer;
 
 use super::*;
 use crate::{Problem, Receipt};
@@ -23,7 +23,7 @@ struct Kept {
 }
 
 impl Sink for Kept {
-    async fn accept(&self, _: &str, body: Arc<Buffer>, _: Says, with: With) -> Result<Receipt, Problem> {
+    async fn accept(&self, _: &str, body: Arc<Buffer>, _: DeclaredFormat, with: With) -> Result<Receipt, Problem> {
         let most = self.most.load(Ordering::SeqCst);
         if self.refusing.load(Ordering::SeqCst) && !body.is_empty() {
             self.refused.fetch_add(1, Ordering::SeqCst);

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use rockrose_core::read::Says;
+use rockrose_event::record::DeclaredFormat;
 use serde_json::Value;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
@@ -21,7 +21,7 @@ use super::*;
 /// A sink that keeps what it is handed, and can be told to hold on or to refuse.
 #[derive(Default)]
 struct Kept {
-    bodies: Mutex<Vec<(String, Vec<u8>, Says)>>,
+    bodies: Mutex<Vec<(String, Vec<u8>, DeclaredFormat)>>,
     with: Mutex<Vec<With>>,
     holding: AtomicBool,
     let_go: Notify,
@@ -30,7 +30,7 @@ struct Kept {
 }
 
 impl Sink for Kept {
-    async fn accept(&self, source: &str, body: Arc<Buffer>, says: Says, with: With) -> Result<Receipt, Problem> {
+    async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: With) -> Result<Receipt, Problem> {
         if self.holding.load(Ordering::SeqCst) {
             self.waiting.fetch_add(1, Ordering::SeqCst);
             self.let_go.notified().await;
@@ -122,11 +122,11 @@ fn post(path: &str, headers: &str, body: &[u8]) -> Vec<u8> {
 async fn bodies_reach_the_sink_with_what_the_sender_says() {
     let s = source(|_| {}).await;
     for (kind, says) in [
-        ("application/json; charset=utf-8", Says::Json),
-        ("application/vnd.ferry+json", Says::Json),
-        ("application/x-ndjson", Says::Lines),
-        ("TEXT/PLAIN", Says::Lines),
-        ("application/x-www-form-urlencoded", Says::Nothing),
+        ("application/json; charset=utf-8", DeclaredFormat::Json),
+        ("application/vnd.ferry+json", DeclaredFormat::Json),
+        ("application/x-ndjson", DeclaredFormat::Lines),
+        ("TEXT/PLAIN", DeclaredFormat::Lines),
+        ("application/x-www-form-urlencoded", DeclaredFormat::Unknown),
     ] {
         let answer = exchange(s.address, &post("/in", &format!("content-type: {kind}\r\n"), b"{\"a\":1}")).await;
         assert_eq!((answer.status, answer.body["read"].as_u64()), (200, Some(1)), "{kind}");
@@ -140,7 +140,7 @@ async fn bodies_reach_the_sink_with_what_the_sender_says() {
         let _looking = looks.then(|| s.heard.catch().unwrap());
         assert_eq!(exchange(s.address, &form).await.status, 200);
         let (_, body, said) = s.sink.bodies.lock().unwrap().pop().unwrap();
-        assert_eq!((body.as_slice(), said), (&b"{\"gate\":\"4\",\"message\":\"gangway stuck\"}\n"[..], Says::Lines));
+        assert_eq!((body.as_slice(), said), (&b"{\"gate\":\"4\",\"message\":\"gangway stuck\"}\n"[..], DeclaredFormat::Lines));
         let raw = s.sink.with.lock().unwrap().pop().unwrap().raw;
         assert_eq!(raw, if looks { vec![b"gate=4&message=gangway+stuck".to_vec()] } else { Vec::new() });
     }

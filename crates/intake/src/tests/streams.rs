@@ -170,7 +170,7 @@ async fn a_datagram_is_a_message_and_losses_are_counted() {
 
 #[tokio::test]
 async fn only_those_who_may_come_do() {
-    let s = source(|x| (x.speaks, x.allow) = (syslog(false), vec![rockrose_core::lang::Network::read("192.0.2.0/24").unwrap()])).await;
+    let s = source(|x| (x.speaks, x.allow) = (syslog(false), vec![rockrose_event::address::Network::read("192.0.2.0/24").unwrap()])).await;
     let mut stream = TcpStream::connect(s.address).await.unwrap();
     let _ = stream.write_all(message(1).as_bytes()).await;
     let mut answer = Vec::new();
@@ -178,8 +178,10 @@ async fn only_those_who_may_come_do() {
     until("it is told", || troubles(&s) == [(Wrong::Address, 1)]).await;
     assert!(events(&s).is_empty());
     // Exchanged while it listens.
-    s.settings
-        .store(Arc::new(SourceSettings { allow: vec![rockrose_core::lang::Network::read("127.0.0.1").unwrap()], ..SourceSettings::clone(&s.settings.load()) }));
+    s.settings.store(Arc::new(SourceSettings {
+        allow: vec![rockrose_event::address::Network::read("127.0.0.1").unwrap()],
+        ..SourceSettings::clone(&s.settings.load())
+    }));
     let mut stream = TcpStream::connect(s.address).await.unwrap();
     stream.write_all(format!("{}\n", message(2)).as_bytes()).await.unwrap();
     until("it is there", || events(&s).len() == 1).await;

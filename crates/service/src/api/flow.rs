@@ -5,10 +5,10 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use rockrose_core::lang::Step;
-use rockrose_core::ledger::{Account, Amount, Measure, Place};
-use rockrose_core::plan::{Destination, DestinationKind, Gate, OtlpDestination, Place as ArchivePlace};
 use rockrose_intake::Problem;
+use rockrose_language::Step;
+use rockrose_ledger::{Account, Amount, Measure, Place};
+use rockrose_plan::{Destination, DestinationKind, Gate, OtlpDestination, Place as ArchivePlace};
 use rockrose_records::Side;
 use rockrose_spool::Waiting;
 

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use rockrose_core::ledger::{Equation, Place};
 use rockrose_intake::Problem;
+use rockrose_ledger::{Equation, Place};
 use serde::Deserialize;
 use utoipa::IntoParams;
 

@@ -7,9 +7,9 @@ use axum::http::{HeaderMap, Method, header};
 use axum::response::{IntoResponse, Response};
 use prometheus::core::Collector;
 use prometheus::{Encoder, GaugeVec, IntCounterVec, IntGaugeVec, Opts, Registry, TextEncoder};
-use rockrose_core::ledger::Measure;
 use rockrose_delivery::State as Health;
 use rockrose_intake::{Peer, Problem};
+use rockrose_ledger::Measure;
 
 use super::auth;
 use crate::{App, queues};

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use rockrose_core::plan::CheckedPlan;
 use rockrose_intake::Problem;
+use rockrose_plan::CheckedPlan;
 use similar::{ChangeTag, TextDiff};
 
 use super::auth::Identity;

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use rockrose_core::plan::is_name;
 use rockrose_intake::Problem;
+use rockrose_plan::is_name;
 use rockrose_records::Secret;
 
 use super::extract::{Body, Part};

@@ -6,10 +6,10 @@ use std::time::Duration;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use rockrose_core::kit::{self, Kit};
-use rockrose_core::ledger::{Measure, Place};
-use rockrose_core::plan::{Source as Planned, SourceKind};
+use rockrose_engine::kit::{self, Kit};
 use rockrose_intake::{FileSeen, FileState, Hearing, Problem, Wrong};
+use rockrose_ledger::{Measure, Place};
+use rockrose_plan::{Source as Planned, SourceKind};
 use rockrose_records::Side;
 use serde::Deserialize;
 use serde_json::value::RawValue;
@@ -495,7 +495,7 @@ mod tests {
         let joins: Vec<&str> = plan.lines().filter(|l| l.contains("join lines")).collect();
         assert!(!joins.is_empty() && joins.iter().all(|l| l.contains(" by log.file.path'")), "{plan}");
         let rest = "[destination.v]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"v\"]\n";
-        assert!(rockrose_core::plan::CheckedPlan::read(&format!("{plan}{rest}")).is_ok(), "{plan}");
+        assert!(rockrose_plan::CheckedPlan::read(&format!("{plan}{rest}")).is_ok(), "{plan}");
         assert!(!plan_for(&request, &found, 1).contains("by log.file.path"));
     }
 

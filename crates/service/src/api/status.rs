@@ -5,8 +5,8 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use rockrose_core::ledger::Equation;
 use rockrose_intake::Problem;
+use rockrose_ledger::Equation;
 
 use super::{spool_problem, types};
 use crate::{App, now_ms};

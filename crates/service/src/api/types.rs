@@ -1,8 +1,8 @@
 //! What the API says, as types: serialised here, read by the client, described in the OpenAPI document, from which the console's types are made.
 
-use rockrose_core::ledger as core_ledger;
-use rockrose_core::plan::Report;
 use rockrose_delivery as delivery;
+use rockrose_ledger as core_ledger;
+use rockrose_plan::Report;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 use utoipa::ToSchema;

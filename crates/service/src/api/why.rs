@@ -4,10 +4,10 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use rockrose_core::engine::{self, Effect, Passing};
-use rockrose_core::plan::{DestinationKind, WhenFull};
 use rockrose_delivery::State as Doing;
+use rockrose_engine::{Effect, Passing};
 use rockrose_intake::Problem;
+use rockrose_plan::{DestinationKind, WhenFull};
 use rockrose_records::Side;
 
 use super::extract::Body;
@@ -21,8 +21,9 @@ pub(crate) async fn why(State(app): State<Arc<App>>, Body(request): Body<WhyRequ
     let running = app.engine.running();
     let key = app.engine.key();
     let asked = request.source.clone();
-    let found =
-        tokio::task::spawn_blocking(move || engine::why(&running.checked, key, &running.surroundings, &request.source, request.event.as_bytes(), now_ms()));
+    let found = tokio::task::spawn_blocking(move || {
+        rockrose_engine::why(&running.checked, key, &running.environment, &request.source, request.event.as_bytes(), now_ms())
+    });
     let found = found.await.map_err(|_| Problem::internal("the event could not be looked at"))?;
     let why = found.ok_or_else(|| Problem::not_found(format!("the plan has no source `{asked}`")))?;
     Ok(Json(Why {
@@ -34,9 +35,12 @@ pub(crate) async fn why(State(app): State<Arc<App>>, Body(request): Body<WhyRequ
     }))
 }
 
-fn route(app: &App, route: engine::RouteWhy) -> RouteDecision {
-    let part =
-        |p: engine::Part| Decision { sentence: p.sentence, holds: p.holds, seen: p.seen.into_iter().map(|(field, value)| Seen { field, value }).collect() };
+fn route(app: &App, route: rockrose_engine::RouteWhy) -> RouteDecision {
+    let part = |p: rockrose_engine::Part| Decision {
+        sentence: p.sentence,
+        holds: p.holds,
+        seen: p.seen.into_iter().map(|(field, value)| Seen { field, value }).collect(),
+    };
     RouteDecision {
         name: route.name,
         taken: route.taken,

@@ -4,9 +4,9 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Instant;
 
-use rockrose_core::engine::Point;
-use rockrose_core::ledger::{Account, Amount, Measure, Place as LedgerPlace};
-use rockrose_core::plan::CheckedPlan;
+use rockrose_engine::Point;
+use rockrose_ledger::{Account, Amount, Measure, Place as LedgerPlace};
+use rockrose_plan::CheckedPlan;
 
 use crate::apply::changes;
 use crate::meter::Meter;
@@ -56,7 +56,7 @@ fn what_differs_between_two_plans_is_named() {
 #[test]
 fn points_are_read_and_found_in_the_plan() {
     let plan = CheckedPlan::read(BASE).unwrap();
-    let compiled = rockrose_core::engine::CompiledPlan::new(&plan, rockrose_core::redact::HashKey::new([0; 32]));
+    let compiled = rockrose_engine::CompiledPlan::new(&plan, rockrose_redact::HashKey::new([0; 32]));
     let point = |text: &str| Place::read(text).and_then(|p| p.point(&compiled));
     assert_eq!(point("source:in"), Some(Point::Source(0)));
     assert_eq!(point("route:two"), Some(Point::Route(1)));

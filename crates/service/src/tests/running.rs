@@ -2,11 +2,9 @@
 
 use std::sync::Arc;
 
-use rockrose_intake::With;
-
-use rockrose_core::ledger::Equation;
-use rockrose_core::read::Says;
-use rockrose_intake::Sink;
+use rockrose_event::record::DeclaredFormat;
+use rockrose_intake::{Sink, With};
+use rockrose_ledger::Equation;
 
 use crate::apply::{Refusal, apply, missing_secrets, take_up};
 use crate::sink::PlanSink;
@@ -39,27 +37,27 @@ fn plan(steps: &str, bound: &str) -> String {
     )
 }
 
-async fn hand(app: &Arc<App>, body: &str, says: Says) -> Result<rockrose_intake::Receipt, rockrose_intake::Problem> {
+async fn hand(app: &Arc<App>, body: &str, says: DeclaredFormat) -> Result<rockrose_intake::Receipt, rockrose_intake::Problem> {
     PlanSink::new(Arc::clone(app)).accept("in", Arc::new(body.as_bytes().to_vec().into()), says, With::default()).await
 }
 
 #[tokio::test]
 async fn bodies_are_counted_queued_and_kept_aside() {
     let r = service().await;
-    assert_eq!(hand(r.app(), "{}", Says::Lines).await.unwrap_err().status(), 503, "no plan has this source");
+    assert_eq!(hand(r.app(), "{}", DeclaredFormat::Lines).await.unwrap_err().status(), 503, "no plan has this source");
     assert_eq!(apply(r.app(), &plan("'tag x = 1'", "1 MB"), "ann", "first", None).await.unwrap(), 1);
     let long = format!("{{\"long\":\"{}\"}}", "x".repeat(200));
-    let receipt = hand(r.app(), &format!("{{\"wanted\":true}}\n{{\"wanted\":false}}\n{long}\n{{bad\n"), Says::Lines).await.unwrap();
+    let receipt = hand(r.app(), &format!("{{\"wanted\":true}}\n{{\"wanted\":false}}\n{long}\n{{bad\n"), DeclaredFormat::Lines).await.unwrap();
     assert_eq!((receipt.received, receipt.read, receipt.quarantined), (4, 2, 2));
     assert_eq!(receipt.unreadable.iter().map(|u| u.record).collect::<Vec<_>>(), [3, 4]);
     assert!(receipt.unreadable[0].reason.contains("longer than the limit"));
-    let wrong = hand(r.app(), "[1", Says::Json).await.unwrap_err();
+    let wrong = hand(r.app(), "[1", DeclaredFormat::Json).await.unwrap_err();
     assert_eq!(wrong.status(), 400);
     assert!(wrong.detail().contains("line 1, column 3"), "{}", wrong.detail());
     assert_eq!(r.app().spool.waiting()["dead"].amount.events, 1);
     assert!(r.app().spool.balance().await.unwrap().iter().all(Equation::holds));
     // Many unreadable records are all kept, but only the first few are named.
-    let receipt = hand(r.app(), &"{bad\n".repeat(50), Says::Lines).await.unwrap();
+    let receipt = hand(r.app(), &"{bad\n".repeat(50), DeclaredFormat::Lines).await.unwrap();
     assert_eq!((receipt.quarantined, receipt.unreadable.len()), (50, rockrose_intake::NAMED_UNREADABLE));
     r.service.stop().await;
 }
@@ -72,11 +70,11 @@ async fn a_source_is_pushed_back_only_by_what_it_can_reach() {
     let two = two.replace("name = \"all\"\n", "name = \"all\"\nfrom = [\"in\"]\n");
     apply(r.app(), &two, "ann", "", None).await.unwrap();
     let event = "{\"wanted\":true,\"text\":\"about sixty bytes of this and of that\"}\n";
-    assert!(hand(r.app(), &event.repeat(2), Says::Lines).await.is_ok());
-    let full = hand(r.app(), event, Says::Lines).await.unwrap_err();
+    assert!(hand(r.app(), &event.repeat(2), DeclaredFormat::Lines).await.is_ok());
+    let full = hand(r.app(), event, DeclaredFormat::Lines).await.unwrap_err();
     assert_eq!(full.status(), 503);
     assert!(full.detail().contains("`dead`"), "{}", full.detail());
-    let other = PlanSink::new(Arc::clone(r.app())).accept("other", Arc::new(event.as_bytes().to_vec().into()), Says::Lines, With::default()).await;
+    let other = PlanSink::new(Arc::clone(r.app())).accept("other", Arc::new(event.as_bytes().to_vec().into()), DeclaredFormat::Lines, With::default()).await;
     assert!(other.is_ok());
     r.service.stop().await;
 }
@@ -89,14 +87,14 @@ async fn plans_that_cannot_run_change_nothing() {
     assert!(matches!(apply(r.app(), "nonsense", "bo", "", None).await, Err(Refusal::Mistakes(_))));
     let secret = good.replace("hold_at_most", "token = { secret = \"t\" }\nhold_at_most");
     assert!(matches!(apply(r.app(), &secret, "bo", "", None).await, Err(Refusal::Secrets(names)) if names == ["t"]));
-    assert_eq!(missing_secrets(r.app(), &rockrose_core::plan::CheckedPlan::read(&secret).unwrap()).await.unwrap(), ["t"]);
+    assert_eq!(missing_secrets(r.app(), &rockrose_plan::CheckedPlan::read(&secret).unwrap()).await.unwrap(), ["t"]);
     let busy = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let taken = format!("{good}[source.late]\nkind = \"http\"\nlisten = \"{}\"\n", busy.local_addr().unwrap());
     assert!(matches!(apply(r.app(), &taken, "bo", "", None).await, Err(Refusal::Listen { .. })));
     assert!(matches!(apply(r.app(), "", "bo", "", Some(7)).await, Err(Refusal::Records(_))));
     assert_eq!(r.app().engine.running().revision, 1);
     assert_eq!(r.app().records(|r| r.revisions(10)).await.unwrap().len(), 1);
-    assert!(hand(r.app(), "{\"wanted\":true}", Says::Lines).await.is_ok(), "the plan that ran still runs");
+    assert!(hand(r.app(), "{\"wanted\":true}", DeclaredFormat::Lines).await.is_ok(), "the plan that ran still runs");
     // A set secret makes it good; an unchanged plan is not recorded again.
     r.service.set_secret("t", "value").await.unwrap();
     assert_eq!(apply(r.app(), &secret, "bo", "", Some(1)).await.unwrap(), 2);
@@ -115,7 +113,7 @@ async fn viewers_see_their_point_and_hold_up_nobody() {
     let mut route = Hub::look(r.app(), Place::Route("all".into())).unwrap();
     let mut rest = Hub::look(r.app(), Place::Remainder).unwrap();
     let gone = Hub::look(r.app(), Place::Route("no-such".into())).unwrap();
-    hand(r.app(), "{\"wanted\":true,\"n\":1}\n{\"wanted\":true,\"n\":2}\n{\"n\":3}\n", Says::Lines).await.unwrap();
+    hand(r.app(), "{\"wanted\":true,\"n\":1}\n{\"wanted\":true,\"n\":2}\n{\"n\":3}\n", DeclaredFormat::Lines).await.unwrap();
     let first = route.events.recv().await.unwrap();
     assert_eq!(first.capture.after.as_deref(), Some(&br#"{"wanted":true,"n":1,"seen":true}"#[..]));
     let second = route.events.recv().await.unwrap();
@@ -125,7 +123,7 @@ async fn viewers_see_their_point_and_hold_up_nobody() {
     drop(gone);
     // One that does not read is skipped and told how many; bodies go on.
     for _ in 0..20 {
-        hand(r.app(), &"{\"wanted\":true,\"n\":1}\n".repeat(100), Says::Lines).await.unwrap();
+        hand(r.app(), &"{\"wanted\":true,\"n\":1}\n".repeat(100), DeclaredFormat::Lines).await.unwrap();
     }
     assert!(route.skipped.load(std::sync::atomic::Ordering::Relaxed) > 1_000);
     drop(route);
@@ -150,7 +148,7 @@ async fn what_is_kept_is_taken_up_again() {
         assert_ne!(one.reveal(), two.reveal());
         assert_eq!(service.apply(&text, "ann", "", "p").await.unwrap(), Some(1));
         assert!(service.apply("x", "ann", "", "plan.toml").await.unwrap_err().to_string().contains("plan.toml:1:"));
-        hand(&service.app, "{\"wanted\":true}", Says::Lines).await.unwrap();
+        hand(&service.app, "{\"wanted\":true}", DeclaredFormat::Lines).await.unwrap();
         assert!(service.sign_in_link().unwrap().contains("/sign-in?code="));
         service.stop().await;
     }

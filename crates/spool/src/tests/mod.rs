@@ -4,18 +4,17 @@ mod model;
 mod operate;
 mod size;
 
-use rockrose_core::engine::{Entry, Selection};
-use rockrose_core::ledger::Posting;
+use rockrose_ledger::{Entry, Posting, Selection};
 
 use super::*;
 
-fn account(place: Place, name: &str, via: &str, measure: rockrose_core::ledger::Measure) -> Account {
+fn account(place: Place, name: &str, via: &str, measure: rockrose_ledger::Measure) -> Account {
     Account { place, name: name.into(), via: via.into(), position: 0, sentence: String::new(), measure }
 }
 
 /// Three lines; `d` is due all of them, `e` the last two.
 fn arrival(n: u32) -> Arrival {
-    use rockrose_core::ledger::Measure::{Copies, Enqueued, Offered, Out, Passed, Read, Received, Routed, Taken};
+    use rockrose_ledger::Measure::{Copies, Enqueued, Offered, Out, Passed, Read, Received, Routed, Taken};
     let lines = format!("{{\"n\":{n}}}\n{{\"m\":{n}}}\n{{\"o\":{n}}}\n").into_bytes();
     let each = (lines.len() / 3 - 1) as i64;
     let entry = |destination: &str, which: &[u32]| {

@@ -4,8 +4,7 @@
 use std::collections::BTreeMap;
 
 use proptest::prelude::*;
-use rockrose_core::engine::{Entry, Selection};
-use rockrose_core::ledger::{Measure, Posting};
+use rockrose_ledger::{Entry, Measure, Posting, Selection};
 
 use super::super::*;
 use super::account;

@@ -1,6 +1,6 @@
 //! Queues emptied, cut and filled again by hand: the account moves with them.
 
-use rockrose_core::ledger::Measure;
+use rockrose_ledger::Measure;
 
 use super::*;
 use crate::{Discard, Resend, Which};

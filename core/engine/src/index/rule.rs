@@ -1,0 +1,190 @@
+//! A condition taken apart into rules: conjunctions of tests, of which one must hold.
+
+use std::collections::BTreeMap;
+
+use regex_syntax::hir::{Hir, HirKind};
+use rockrose_event::field::{FieldId, FieldTable};
+use rockrose_language::{Condition, Literal, Pattern, Test};
+
+use super::super::test::{Check, Expression};
+
+/// Most conjunctions one condition is taken apart into; a wider one is asked as a whole.
+pub(super) const MAX_RULES: usize = 8;
+/// Shortest literal worth looking for.
+pub(super) const SHORTEST: usize = 2;
+/// Most sets of literals that are looked for on behalf of one rule on one field.
+pub(super) const LAYERS: usize = 4;
+
+/// One test, or its opposite.
+#[derive(Clone, Debug)]
+pub(super) struct Leaf {
+    pub(super) field: FieldId,
+    pub(super) test: Test,
+    pub(super) negated: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(super) enum Sort {
+    Text,
+    Number,
+    Level,
+    Address,
+    Beginning,
+    Ending,
+    Literals,
+}
+
+/// A rule's tests, by the axis that answers them.
+pub(super) type Asks = BTreeMap<(Sort, FieldId), Vec<(Check, Leaf)>>;
+
+/// A rule in the making.
+pub(super) struct Made {
+    pub(super) route: u32,
+    pub(super) asks: Asks,
+    /// All its tests, and by which axis each is wholly answered; each twice its number, and one more if it must not hold.
+    pub(super) tests: Vec<(Option<(Sort, FieldId)>, u32)>,
+    /// All of its condition, where that was not taken apart.
+    pub(super) whole: Option<Expression>,
+}
+
+/// The condition as alternatives of tests that must all hold; `None` if that would be too many.
+pub(super) fn alternatives(condition: &Condition, negated: bool, fields: &mut FieldTable) -> Option<Vec<Vec<Leaf>>> {
+    let any = |parts: &[Condition], fields: &mut FieldTable| {
+        let mut all = Vec::new();
+        for part in parts {
+            all.extend(alternatives(part, negated, fields)?);
+        }
+        (all.len() <= MAX_RULES).then_some(all)
+    };
+    match condition {
+        Condition::Constant(value) => Some(if *value == negated { Vec::new() } else { vec![Vec::new()] }),
+        Condition::Not(inner) => alternatives(inner, !negated, fields),
+        Condition::Field(path, test) => Some(vec![vec![Leaf { field: fields.want(path), test: test.clone(), negated }]]),
+        Condition::Or(parts) if !negated => any(parts, fields),
+        Condition::And(parts) if negated => any(parts, fields),
+        Condition::Or(parts) | Condition::And(parts) => {
+            let mut product = vec![Vec::new()];
+            for part in parts {
+                let next = alternatives(part, negated, fields)?;
+                if product.len() * next.len() > MAX_RULES {
+                    return None;
+                }
+                product = product.iter().flat_map(|so_far: &Vec<Leaf>| next.iter().map(move |more| [so_far.as_slice(), more].concat())).collect();
+            }
+            Some(product)
+        }
+    }
+}
+
+/// The tests that must hold for the condition to hold, as far as they can be read off.
+pub(super) fn necessary(condition: &Condition, fields: &mut FieldTable) -> Vec<Leaf> {
+    match condition {
+        Condition::And(all) => all.iter().flat_map(|c| necessary(c, fields)).collect(),
+        Condition::Field(path, test) => vec![Leaf { field: fields.want(path), test: test.clone(), negated: false }],
+        _ => Vec::new(),
+    }
+}
+
+/// Which axis of its field can answer a test; none if it must be asked.
+pub(super) fn sort(leaf: &Leaf) -> Option<Sort> {
+    let of = |literal: &Literal| match literal {
+        Literal::Text(_) | Literal::Bool(_) => Sort::Text,
+        Literal::Number(_) => Sort::Number,
+        Literal::Level(_) => Sort::Level,
+    };
+    Some(match &leaf.test {
+        Test::Exists => Sort::Text,
+        Test::Equals(literal) | Test::Differs(literal) => of(literal),
+        Test::OneOf(literals) => {
+            let first = of(literals.first()?);
+            return literals.iter().all(|l| of(l) == first).then_some(first);
+        }
+        Test::Order(_, literal @ (Literal::Number(_) | Literal::Level(_))) | Test::Range(literal @ (Literal::Number(_) | Literal::Level(_)), _) => of(literal),
+        Test::Network(_) => Sort::Address,
+        Test::StartsWith(_) if !leaf.negated => Sort::Beginning,
+        Test::EndsWith(_) if !leaf.negated => Sort::Ending,
+        Test::Contains(text) if !leaf.negated && text.len() >= SHORTEST => Sort::Literals,
+        Test::Matches(pattern) if !leaf.negated && !required(pattern).is_empty() => Sort::Literals,
+        _ => return None,
+    })
+}
+
+/// Sets of literals: of each, at least one stands in every text that passes the test.
+pub(super) fn literals(test: &Test) -> Vec<Vec<Vec<u8>>> {
+    match test {
+        Test::Contains(text) => vec![vec![text.clone().into_bytes()]],
+        Test::Matches(pattern) => required(pattern),
+        _ => Vec::new(),
+    }
+}
+
+pub(super) fn required(pattern: &Pattern) -> Vec<Vec<Vec<u8>>> {
+    /// Most literals in one set.
+    const MOST: usize = 16;
+    type Sets = Vec<Vec<Vec<u8>>>;
+    fn longest_first(mut sets: Sets) -> Sets {
+        sets.retain(|set| set.iter().all(|l| l.len() >= SHORTEST));
+        sets.sort_by_key(|set| std::cmp::Reverse(set.iter().map(Vec::len).min()));
+        sets.truncate(LAYERS);
+        sets
+    }
+    fn of(hir: &Hir) -> Sets {
+        match hir.kind() {
+            HirKind::Literal(literal) => vec![vec![literal.0.to_vec()]],
+            HirKind::Capture(capture) => of(&capture.sub),
+            HirKind::Repetition(repetition) if repetition.min > 0 => of(&repetition.sub),
+            HirKind::Concat(parts) => longest_first(parts.iter().flat_map(of).collect()),
+            HirKind::Alternation(parts) => {
+                let all: Option<Vec<_>> = parts.iter().map(|p| longest_first(of(p)).into_iter().next()).collect();
+                all.map(|a| a.concat()).filter(|a| a.len() <= MOST).into_iter().collect()
+            }
+            _ => Vec::new(),
+        }
+    }
+    let parsed = regex_syntax::ParserBuilder::new().case_insensitive(pattern.ignore_case).utf8(false).build().parse(&pattern.source);
+    parsed.map(|hir| longest_first(of(&hir))).unwrap_or_default()
+}
+
+pub(super) fn all(leaves: &[(Check, Leaf)], text: &[u8]) -> bool {
+    leaves.iter().all(|(check, leaf)| check.says(text) != leaf.negated)
+}
+
+/// The texts a test names.
+pub(super) fn values(test: &Test) -> Vec<Vec<u8>> {
+    let bytes = |l: &Literal| match l {
+        Literal::Text(text) => text.clone().into_bytes(),
+        other => other.to_string().into_bytes(),
+    };
+    match test {
+        Test::Equals(literal) | Test::Differs(literal) => vec![bytes(literal)],
+        Test::OneOf(literals) => literals.iter().map(bytes).collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// The numbers a test names.
+pub(super) fn bounds(test: &Test) -> Vec<f64> {
+    // Minus zero is zero.
+    let of = |l: &Literal| if let Literal::Number(n) = l { vec![*n + 0.0] } else { Vec::new() };
+    match test {
+        Test::Equals(l) | Test::Differs(l) | Test::Order(_, l) => of(l),
+        Test::Range(a, b) => [of(a), of(b)].concat(),
+        Test::OneOf(literals) => literals.iter().flat_map(of).collect(),
+        _ => Vec::new(),
+    }
+}
+
+pub(super) fn sorted(mut points: Vec<f64>) -> Vec<f64> {
+    points.sort_by(f64::total_cmp);
+    points.dedup();
+    points
+}
+
+/// A number below `n`, with no other bound between.
+pub(super) fn below(n: f64) -> f64 {
+    if n == 0.0 { -1.0 } else { n - n.abs() }
+}
+
+pub(super) fn above(n: f64) -> f64 {
+    if n == 0.0 { 1.0 } else { n + n.abs() }
+}

@@ -1,0 +1,201 @@
+//! Parses conditions. Precedence, tightest first: `not`, `and`, `or`.
+
+use std::net::IpAddr;
+
+use rockrose_event::address::Network;
+use rockrose_event::field::Path;
+use rockrose_event::level::Level;
+
+use super::ast::{Condition, Literal, Ordering, Test};
+use super::cursor::{Cursor, Outcome};
+use super::mistake::Mistake;
+
+const TESTS: &[&str] = &["exists", "in", "contains", "starts", "ends", "matches"];
+const AFTER_FIELD: &str = "a comparison (`=`, `!=`, `~=`, `<`, `<=`, `>`, `>=`), `in`, `contains`, `starts with`, `ends with`, `matches` or `exists`";
+
+/// Parses a whole text as one condition.
+pub fn parse_condition(text: &str) -> Result<Condition, Mistake> {
+    let mut cursor = Cursor::new(text)?;
+    let condition = condition(&mut cursor)?;
+    if cursor.done() { Ok(condition) } else { cursor.unexpected("`and`, `or` or the end of the condition", &["and", "or"]) }
+}
+
+pub(super) fn condition(c: &mut Cursor<'_>) -> Outcome<Condition> {
+    let mut any = vec![conjunction(c)?];
+    while c.words("or") {
+        any.push(conjunction(c)?);
+    }
+    Ok(join(any, |inner| if let Condition::Or(list) = inner { Ok(list) } else { Err(inner) }, Condition::Or))
+}
+
+fn conjunction(c: &mut Cursor<'_>) -> Outcome<Condition> {
+    let mut all = vec![negation(c)?];
+    while c.words("and") {
+        all.push(negation(c)?);
+    }
+    Ok(join(all, |inner| if let Condition::And(list) = inner { Ok(list) } else { Err(inner) }, Condition::And))
+}
+
+/// One item stands for itself; of several, nested lists of the same sort are taken in flat.
+fn join(mut items: Vec<Condition>, open: fn(Condition) -> Result<Vec<Condition>, Condition>, wrap: fn(Vec<Condition>) -> Condition) -> Condition {
+    if items.len() == 1 {
+        return items.remove(0);
+    }
+    let mut flat = Vec::with_capacity(items.len());
+    for item in items {
+        match open(item) {
+            Ok(inner) => flat.extend(inner),
+            Err(item) => flat.push(item),
+        }
+    }
+    wrap(flat)
+}
+
+fn negation(c: &mut Cursor<'_>) -> Outcome<Condition> {
+    if c.words("not") {
+        c.deeper()?;
+        let inner = negation(c)?;
+        c.shallower();
+        return Ok(Condition::Not(Box::new(inner)));
+    }
+    if c.sign("(") {
+        c.deeper()?;
+        let inner = condition(c)?;
+        c.shallower();
+        if !c.sign(")") {
+            return c.unexpected("`)`, `and` or `or`", &["and", "or"]);
+        }
+        return Ok(inner);
+    }
+    for (word, value) in [("true", true), ("false", false)] {
+        if c.words(word) {
+            return Ok(Condition::Constant(value));
+        }
+    }
+    let path = c.path("a field, `not` or `(`")?;
+    let test = test(c, &path)?;
+    Ok(Condition::Field(path, test))
+}
+
+fn test(c: &mut Cursor<'_>, path: &Path) -> Outcome<Test> {
+    const ORDERS: [(&str, Ordering); 4] = [("<=", Ordering::AtMost), (">=", Ordering::AtLeast), ("<", Ordering::Less), (">", Ordering::Greater)];
+    if c.rest().starts_with("==") {
+        return Err(Mistake::new(c.at()..c.at() + 2, "`==` is not a comparison").expected("`=`"));
+    }
+    if c.sign("=") {
+        return value(c, path).map(Test::Equals);
+    }
+    if c.sign("!=") {
+        return value(c, path).map(Test::Differs);
+    }
+    if c.sign("~=") {
+        return c.quoted("a text in quotes").map(Test::Alike);
+    }
+    for (sign, order) in ORDERS {
+        if c.sign(sign) {
+            let at = c.here();
+            let literal = value(c, path)?;
+            if matches!(literal, Literal::Bool(_)) {
+                return Err(Mistake::new(at, "`true` and `false` have no order").expected("a number or a text in quotes"));
+            }
+            return Ok(Test::Order(order, literal));
+        }
+    }
+    if c.words("exists") {
+        return Ok(Test::Exists);
+    }
+    if c.words("contains") {
+        return c.quoted("a text in quotes").map(Test::Contains);
+    }
+    if c.words("starts") {
+        c.need_words("with")?;
+        return c.quoted("a text in quotes").map(Test::StartsWith);
+    }
+    if c.words("ends") {
+        c.need_words("with")?;
+        return c.quoted("a text in quotes").map(Test::EndsWith);
+    }
+    if c.words("matches") {
+        return c.pattern().map(Test::Matches);
+    }
+    if c.words("in") {
+        return within(c, path);
+    }
+    c.unexpected(AFTER_FIELD, TESTS)
+}
+
+fn value(c: &mut Cursor<'_>, path: &Path) -> Outcome<Literal> {
+    if let Some(literal) = c.literal() {
+        return literal;
+    }
+    let words = Level::ALL.map(Level::word);
+    if path.is_severity() {
+        if let Some(level) = Level::ALL.into_iter().find(|l| c.words(l.word())) {
+            return Ok(Literal::Level(level));
+        }
+        return c.unexpected("a level (`trace`, `debug`, `info`, `warn`, `error`, `fatal`), a number or a text in quotes", &words);
+    }
+    let written = c.written();
+    let mut mistake = match c.unexpected("a number, `true`, `false` or a text in quotes", &[]) {
+        Err(mistake) => mistake,
+        Ok(never) => return Ok(never),
+    };
+    if written.starts_with(|ch: char| ch.is_alphabetic()) {
+        mistake.nearest = Some(format!("\"{written}\""));
+    }
+    Err(mistake)
+}
+
+fn within(c: &mut Cursor<'_>, path: &Path) -> Outcome<Test> {
+    if c.sign("(") {
+        let items = c.list(|c| value(c, path))?;
+        return if c.sign(")") { Ok(Test::OneOf(items)) } else { c.unexpected("`,` or `)`", &[]) };
+    }
+    if let Some(network) = network(c)? {
+        return Ok(Test::Network(network));
+    }
+    let start = c.at();
+    if c.rest().starts_with('"') || c.rest().starts_with(|ch: char| ch.is_ascii_digit() || ch == '-') || path.is_severity() {
+        let from = value(c, path)?;
+        if !c.sign("..") {
+            return c.unexpected("`..` and the end of the range", &[]);
+        }
+        let to = value(c, path)?;
+        let ordered = match (&from, &to) {
+            (Literal::Number(a), Literal::Number(b)) => a <= b,
+            (Literal::Text(a), Literal::Text(b)) => a <= b,
+            (Literal::Level(a), Literal::Level(b)) => a <= b,
+            _ => return Err(Mistake::new(start..c.at(), "the two ends of the range are of different sorts")),
+        };
+        return if ordered { Ok(Test::Range(from, to)) } else { Err(Mistake::new(start..c.at(), "the range is empty: its end lies before its start")) };
+    }
+    c.unexpected("a range (`500..599`), a list (`(80, 443)`) or a network (`192.0.2.0/24`)", &[])
+}
+
+/// An address or a network, if one stands here.
+fn network(c: &mut Cursor<'_>) -> Outcome<Option<Network>> {
+    let rest = c.rest();
+    let len = rest.find(|ch: char| !(ch.is_ascii_hexdigit() || ch == '.' || ch == ':' || ch == '/')).unwrap_or(rest.len());
+    let text = &rest[..len];
+    let at = c.at()..c.at() + len;
+    let (address, prefix) = text.split_once('/').map_or((text, None), |(a, p)| (a, Some(p)));
+    let Ok(base) = address.parse::<IpAddr>() else {
+        let looks = text.contains('/') || text.bytes().filter(|b| *b == b'.').count() == 3;
+        return if looks && !text.contains("..") {
+            Err(Mistake::new(at, "not a network").expected("an address and a prefix length, as in `192.0.2.0/24`"))
+        } else {
+            Ok(None)
+        };
+    };
+    let most = if base.is_ipv4() { 32 } else { 128 };
+    let prefix = match prefix {
+        None => most,
+        Some(p) => match p.parse::<u8>() {
+            Ok(p) if p <= most => p,
+            _ => return Err(Mistake::new(at, "the prefix length does not fit the address").expected(format!("a number from 0 to {most} after `/`"))),
+        },
+    };
+    c.rewind(at.end);
+    c.sign("");
+    Ok(Some(Network { base, prefix }))
+}

@@ -1,0 +1,16 @@
+//! What is due at one destination.
+
+use crate::{Amount, Selection};
+
+/// Lines of the batch that are due at one destination by one route.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Entry {
+    /// The destination's name.
+    pub destination: String,
+    /// The route's name.
+    pub route: String,
+    /// Which lines.
+    pub selection: Selection,
+    /// How many events, of how many bytes (line ends not counted).
+    pub amount: Amount,
+}

@@ -1,0 +1,13 @@
+#![doc = include_str!("crate.md")]
+
+mod account;
+mod entry;
+mod metric;
+mod selection;
+mod window;
+
+pub use account::{Account, Amount, Equation, Measure, Place, Posting, balance};
+pub use entry::Entry;
+pub use metric::{Added, OTHER, Series, ZERO_BUCKET, bucket, bucket_end};
+pub use selection::Selection;
+pub use window::{StepLocation, WindowChange, WindowState};

@@ -1,0 +1,599 @@
+//! Second stage: what the document means. Names refer to something, sentences parse, values are in bounds.
+
+use std::collections::{HashMap, HashSet};
+use std::time::Duration;
+
+use rockrose_language::{Condition, Mistake, Operation, Size, Step, nearest, parse_condition, parse_step};
+use rockrose_tables::Match;
+
+use super::destination::{Destination, WhenFull, spills};
+use super::keys::{Key, RECIPE, ROUTE, Shape, TABLE};
+use super::parse::{At, ParsedPlan, Raw, Section, inside, reports};
+use super::recipe::{Recipe, Recipes, expand, expanded_len};
+use super::report::Report;
+use super::source::Source;
+
+/// Most routes, sources and destinations together.
+const MAX_PARTS: usize = 20_000;
+/// Most steps that recipes may expand to in one place.
+const MAX_STEPS: usize = 1_000;
+pub(super) const MB: u64 = 1_000_000;
+
+/// A plan whose every part was checked. Only this can be compiled.
+#[derive(Clone, Debug)]
+pub struct CheckedPlan {
+    /// The document.
+    pub text: String,
+    /// Where events come from, in the document's order.
+    pub sources: Vec<Source>,
+    /// Where they go.
+    pub destinations: Vec<Destination>,
+    /// Which go where.
+    pub routes: Vec<Route>,
+    /// Files that steps ask.
+    pub tables: Vec<TableFile>,
+    recipes: Recipes,
+    /// What is odd but not wrong.
+    pub warnings: Vec<Report>,
+}
+
+/// A file that steps ask.
+#[derive(Clone, Debug, PartialEq)]
+pub struct TableFile {
+    /// Its name in the plan.
+    pub name: String,
+    /// The file.
+    pub path: String,
+    /// What would be in the file, where the plan says it itself.
+    pub text: Option<String>,
+    /// What it is.
+    pub kind: TableKind,
+}
+
+/// What a table's file is.
+#[derive(Clone, Debug, PartialEq)]
+pub enum TableKind {
+    /// Rows, found by a key.
+    Csv {
+        /// The key's column.
+        key: String,
+        /// How a value meets it.
+        how: Match,
+    },
+    /// Places of addresses.
+    Places,
+}
+
+/// The name of a kept secret; never its value.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct SecretName(pub String);
+
+/// Which events a route takes.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Gate {
+    /// All.
+    Every,
+    /// Those that meet a condition.
+    Condition(Condition),
+    /// Those that no other route takes.
+    Remainder,
+}
+
+/// A route.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Route {
+    /// Its name.
+    pub name: String,
+    /// The sources it takes from; empty: all.
+    pub from: Vec<String>,
+    /// Which events it takes.
+    pub when: Gate,
+    /// What is done to them.
+    pub steps: Vec<Step>,
+    /// The destinations that each get a copy.
+    pub to: Vec<String>,
+}
+
+impl Route {
+    /// Whether it takes from the source called `source`.
+    #[must_use]
+    pub fn takes_from(&self, source: &str) -> bool {
+        self.from.is_empty() || self.from.iter().any(|f| f == source)
+    }
+}
+
+impl CheckedPlan {
+    /// Reads and checks a plan in one go.
+    pub fn read(text: &str) -> Result<CheckedPlan, Vec<Report>> {
+        ParsedPlan::parse(text)?.check()
+    }
+
+    /// The steps with every `use` replaced by its recipe's steps. A `when` on the `use` holds for each of them.
+    #[must_use]
+    pub fn expanded(&self, steps: &[Step]) -> Vec<Step> {
+        expand(&self.recipes, steps)
+    }
+
+    /// All secrets that the plan refers to.
+    #[must_use]
+    pub fn secrets(&self) -> Vec<&SecretName> {
+        let theirs = self.destinations.iter().flat_map(|d| d.kind.secrets());
+        let mut all: Vec<_> = self.sources.iter().filter_map(|s| s.key.as_ref()).chain(theirs).collect();
+        all.sort_by(|a, b| a.0.cmp(&b.0));
+        all.dedup();
+        all
+    }
+}
+
+pub(super) struct Checker<'a> {
+    text: &'a str,
+    pub(super) mistakes: Vec<Mistake>,
+    warnings: Vec<Mistake>,
+    recipes: Recipes,
+    tables: HashMap<String, String>,
+    sources: Vec<String>,
+}
+
+impl ParsedPlan {
+    /// Gives the document its meaning, or says all that is wrong with it, in the document's order.
+    pub fn check(self) -> Result<CheckedPlan, Vec<Report>> {
+        let kind = |t: &Section| t.text("kind").map_or_else(String::new, |k| k.value.to_owned());
+        let tables = self.tables.iter().map(|t| (t.name.value.clone(), kind(t))).collect();
+        let mut c = Checker {
+            text: &self.text,
+            mistakes: Vec::new(),
+            warnings: Vec::new(),
+            recipes: Recipes::new(),
+            tables,
+            sources: self.sources.iter().map(|s| s.name.value.clone()).collect(),
+        };
+        if self.sources.len() + self.destinations.len() + self.routes.len() > MAX_PARTS {
+            c.mistakes.push(Mistake::new(0..0, "more than 20 000 sources, routes and destinations"));
+        }
+        c.recipes(&self.recipes);
+        let tables = self.tables.iter().filter_map(|t| c.table(t)).collect();
+        let sources: Vec<Source> = self.sources.iter().filter_map(|s| c.source(s)).collect();
+        let destinations: Vec<Destination> = self.destinations.iter().filter_map(|s| c.destination(s)).collect();
+        c.mistakes.extend(spills(&self.destinations, &destinations));
+        let routes = c.routes(&self);
+        c.whole(&self, &sources, &destinations, &routes);
+        let recipes = c.recipes;
+        if !c.mistakes.is_empty() {
+            return Err(reports(&self.text, c.mistakes));
+        }
+        let warnings = reports(&self.text, c.warnings);
+        Ok(CheckedPlan { text: self.text, sources, destinations, routes, tables, recipes, warnings })
+    }
+}
+
+impl Section {
+    pub(super) fn get(&self, name: &str) -> Option<&At<Raw>> {
+        self.entries.iter().find(|(k, _)| k.name == name).map(|(_, v)| v)
+    }
+
+    pub(super) fn text(&self, name: &str) -> Option<At<&str>> {
+        match self.get(name) {
+            Some(At { value: Raw::Text(text), at }) => Some(At { value: text, at: at.clone() }),
+            _ => None,
+        }
+    }
+
+    pub(super) fn texts(&self, name: &str) -> &[At<String>] {
+        match self.get(name) {
+            Some(At { value: Raw::Texts(list), .. }) => list,
+            _ => &[],
+        }
+    }
+
+    pub(super) fn secret(&self, name: &str) -> Option<&At<String>> {
+        match self.get(name) {
+            Some(At { value: Raw::Secret(secret), .. }) => Some(secret),
+            _ => None,
+        }
+    }
+}
+
+/// Whether `name` can name a part of a plan or a secret: letters, digits, `-` and `_`, a letter first, at most 64.
+#[must_use]
+pub fn is_name(name: &str) -> bool {
+    name.len() <= 64 && name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'))
+}
+
+impl Checker<'_> {
+    pub(super) fn name(&mut self, name: &At<String>, what: &str) {
+        if !is_name(&name.value) {
+            let message = format!("`{}` cannot name a {what}", name.value);
+            self.mistakes.push(Mistake::new(name.at.clone(), message).expected("letters, digits, `-` and `_`, a letter first, at most 64"));
+        }
+    }
+
+    /// Needed keys that are missing, and keys that this kind does not have.
+    pub(super) fn keys(&mut self, section: &Section, keys: &'static [Key], what: &str) {
+        let kind = section.text("kind");
+        if let Some(kind) = &kind
+            && let Some(words) = keys.iter().find_map(|k| {
+                if let Shape::Word(words) = k.shape
+                    && k.name == "kind"
+                {
+                    Some(words)
+                } else {
+                    None
+                }
+            })
+            && !words.contains(&kind.value)
+        {
+            let all: Vec<_> = words.iter().map(|w| format!("\"{w}\"")).collect();
+            let message = format!("there is no {what} of kind `{}`", kind.value);
+            self.mistakes.push(Mistake::new(kind.at.clone(), message).expected(format!("one of {}", all.join(", "))).near(kind.value, words.iter().copied()));
+            return;
+        }
+        let kind = kind.map_or("", |k| k.value);
+        for key in keys {
+            let mine = key.kinds.is_empty() || key.kinds.contains(&kind);
+            match section.get(key.name) {
+                None if key.needed && mine => {
+                    let of = if section.name.value.is_empty() { format!("a {what}") } else { format!("the {what} `{}`", section.name.value) };
+                    self.mistakes.push(Mistake::new(section.name.at.clone(), format!("{of} needs `{}`", key.name)).expected(format!(
+                        "`{} = …`: {}",
+                        key.name,
+                        key.says.to_lowercase()
+                    )));
+                }
+                Some(value) if !mine => {
+                    let all: Vec<_> = keys.iter().filter(|k| k.kinds.is_empty() || k.kinds.contains(&kind)).map(|k| format!("`{}`", k.name)).collect();
+                    self.mistakes.push(
+                        Mistake::new(value.at.clone(), format!("a {what} of kind `{kind}` has no `{}`", key.name))
+                            .expected(format!("one of {}", all.join(", "))),
+                    );
+                }
+                Some(At { value: Raw::Text(text), at }) => {
+                    if let Shape::Word(words) = key.shape
+                        && !words.contains(&text.as_str())
+                        && key.name != "kind"
+                    {
+                        let all: Vec<_> = words.iter().map(|w| format!("\"{w}\"")).collect();
+                        self.mistakes.push(
+                            Mistake::new(at.clone(), format!("`{text}` cannot stand here"))
+                                .expected(format!("one of {}", all.join(", ")))
+                                .near(text, words.iter().copied()),
+                        );
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+
+    fn placed(&self, at: &std::ops::Range<usize>, decoded: &str, mistake: Mistake) -> Mistake {
+        let start = inside(self.text, at, decoded, mistake.at.start);
+        let end = inside(self.text, at, decoded, mistake.at.end).max(start);
+        Mistake { at: start..end, ..mistake }
+    }
+
+    /// The character at byte `at` of a text, as a place in the document.
+    pub(super) fn place_in(&self, written: &At<&str>, at: usize) -> std::ops::Range<usize> {
+        let start = inside(self.text, &written.at, written.value, at);
+        start..(start + 1).min(written.at.end)
+    }
+
+    pub(super) fn steps(&mut self, written: &[At<String>]) -> Vec<Step> {
+        let mut steps = Vec::new();
+        for text in written {
+            match parse_step(&text.value) {
+                Ok(step) => {
+                    if let Some(mistake) = self.refers(&step, &text.value) {
+                        let mistake = self.placed(&text.at, &text.value, mistake);
+                        self.mistakes.push(mistake);
+                    }
+                    steps.push(step);
+                }
+                Err(mistake) => {
+                    let mistake = self.placed(&text.at, &text.value, mistake);
+                    self.mistakes.push(mistake);
+                }
+            }
+        }
+        steps
+    }
+
+    /// What is wrong with what a step refers to: a recipe, a table.
+    fn refers(&self, step: &Step, text: &str) -> Option<Mistake> {
+        let at = |word: &str| {
+            let start = text.find(word).unwrap_or(0);
+            start..(start + word.len()).min(text.len())
+        };
+        match &step.operation {
+            Operation::LookUp { table, .. } | Operation::Locate { table, .. } => {
+                let kind = if matches!(step.operation, Operation::LookUp { .. }) { "csv" } else { "places" };
+                match self.tables.get(table) {
+                    None => {
+                        let near = nearest(table, self.tables.keys().map(String::as_str)).map(str::to_owned);
+                        let mut mistake = Mistake::new(at(table), format!("there is no table `{table}`")).expected("a table of this plan: `[table.NAME]`");
+                        mistake.nearest = near;
+                        Some(mistake)
+                    }
+                    Some(other) if other != kind => {
+                        Some(Mistake::new(at(table), format!("the table `{table}` is of kind `{other}`")).expected(format!("a table of kind `{kind}`")))
+                    }
+                    Some(_) => None,
+                }
+            }
+            Operation::Dedupe { prefer: Some(source), .. } if !self.sources.contains(source) => Some(
+                Mistake::new(at(source), format!("there is no source `{source}`"))
+                    .expected("a source of this plan")
+                    .near(source, self.sources.iter().map(String::as_str)),
+            ),
+            Operation::Use { recipe, arguments } => {
+                let Some(known) = self.recipes.get(recipe) else {
+                    let names = self.recipes.keys().map(String::as_str);
+                    return Some(Mistake::new(at(recipe), format!("there is no recipe `{recipe}`")).expected("a recipe of this plan").near(recipe, names));
+                };
+                let given: Vec<&str> = arguments.iter().map(|(name, _)| name.as_str()).collect();
+                if let Some(odd) = given.iter().find(|name| !known.parameters.iter().any(|p| p == *name)) {
+                    let all: Vec<_> = known.parameters.iter().map(|p| format!("`{p}`")).collect();
+                    let expected = if all.is_empty() { "none".to_owned() } else { all.join(", ") };
+                    return Some(
+                        Mistake::new(at(odd), format!("the recipe `{recipe}` has no parameter `{odd}`"))
+                            .expected(expected)
+                            .near(odd, known.parameters.iter().map(String::as_str)),
+                    );
+                }
+                if let Some(missing) = known.parameters.iter().find(|p| !given.contains(&p.as_str())) {
+                    return Some(
+                        Mistake::new(at(recipe), format!("the recipe `{recipe}` is not given its `{missing}`"))
+                            .expected(format!("`use {recipe}({missing} = …)`")),
+                    );
+                }
+                known.wrong_with(arguments).map(|why| Mistake::new(0..text.len(), why))
+            }
+            _ => None,
+        }
+    }
+
+    pub(super) fn size(&mut self, section: &Section, key: &str, default: u64, most: u64) -> u64 {
+        let Some(written) = section.text(key) else { return default };
+        match Size::read(written.value).map(Size::bytes) {
+            Some(bytes) if (1..=most).contains(&bytes) => bytes,
+            Some(_) => {
+                let most = if most >= 1000 * MB { format!("{} GB", most / (1000 * MB)) } else { format!("{} MB", most / MB) };
+                self.mistakes.push(Mistake::new(written.at, "the size is out of bounds").expected(format!("at least 1 B and at most {most}")));
+                default
+            }
+            None => {
+                self.mistakes.push(
+                    Mistake::new(written.at, format!("`{}` is not a size", written.value)).expected("a number and `B`, `KB`, `MB` or `GB`, as in \"2 MB\""),
+                );
+                default
+            }
+        }
+    }
+
+    pub(super) fn duration(&mut self, section: &Section, key: &str, default: Duration) -> Duration {
+        self.duration_up_to(section, key, default, Duration::from_secs(86_400))
+    }
+
+    pub(super) fn duration_up_to(&mut self, section: &Section, key: &str, default: Duration, most: Duration) -> Duration {
+        let Some(written) = section.text(key) else { return default };
+        let digits = written.value.find(|c: char| !c.is_ascii_digit()).unwrap_or(written.value.len());
+        let unit = match written.value[digits..].trim().trim_end_matches('s') {
+            "m" | "millisecond" => Some(1),
+            "" if written.value.ends_with('s') => Some(1_000),
+            "second" => Some(1_000),
+            "min" | "minute" => Some(60_000),
+            "hour" => Some(3_600_000),
+            "day" => Some(86_400_000),
+            _ => None,
+        };
+        match (written.value[..digits].parse::<u64>().ok(), unit) {
+            (Some(n), Some(unit)) if (1..=most.as_millis() as u64).contains(&n.saturating_mul(unit)) => Duration::from_millis(n * unit),
+            _ => {
+                self.mistakes.push(Mistake::new(written.at, format!("`{}` is not a time", written.value)).expected(format!(
+                    "a time of at least 1 ms and at most {}, as in \"30 seconds\"",
+                    if most.as_secs() > 86_400 { "a year" } else { "a day" }
+                )));
+                default
+            }
+        }
+    }
+
+    pub(super) fn secret(&mut self, section: &Section, key: &str) -> Option<SecretName> {
+        let written = section.secret(key)?;
+        self.name(written, "secret");
+        Some(SecretName(written.value.clone()))
+    }
+
+    fn recipes(&mut self, sections: &[Section]) {
+        for section in sections {
+            self.name(&section.name, "recipe");
+            self.keys(section, RECIPE, "recipe");
+            let parameters: Vec<String> = section.texts("parameters").iter().map(|p| p.value.clone()).collect();
+            for (i, parameter) in section.texts("parameters").iter().enumerate() {
+                self.name(parameter, "parameter");
+                if parameters[..i].contains(&parameter.value) {
+                    self.mistakes.push(Mistake::new(parameter.at.clone(), format!("the parameter `{}` is named twice", parameter.value)));
+                }
+                if !section.texts("steps").iter().any(|s| s.value.contains(&format!("${}", parameter.value))) {
+                    self.warnings.push(Mistake::new(parameter.at.clone(), format!("no step uses the parameter `${}`", parameter.value)));
+                }
+            }
+            let texts = section.texts("steps").iter().map(|s| s.value.clone()).collect();
+            self.recipes.insert(section.name.value.clone(), Recipe { parameters, texts });
+        }
+        // A recipe that uses itself, by whatever way, would never end.
+        for section in sections {
+            let mut reached = HashSet::new();
+            let mut next = vec![section.name.value.clone()];
+            while let Some(name) = next.pop() {
+                for used in self.recipes.get(&name).map(Recipe::uses).unwrap_or_default() {
+                    if reached.insert(used.clone()) {
+                        next.push(used);
+                    }
+                }
+            }
+            if reached.contains(&section.name.value) {
+                self.mistakes.push(Mistake::new(section.name.at.clone(), format!("the recipe `{}` uses itself", section.name.value)));
+                self.recipes.insert(section.name.value.clone(), Recipe { parameters: Vec::new(), texts: Vec::new() });
+            }
+        }
+        // A recipe without parameters can be read as it stands; one with them, where it is used.
+        for section in sections.iter().filter(|s| s.texts("parameters").is_empty()) {
+            self.steps(section.texts("steps"));
+        }
+    }
+
+    fn table(&mut self, section: &Section) -> Option<TableFile> {
+        self.name(&section.name, "table");
+        self.keys(section, TABLE, "table");
+        let text = section.text("text");
+        let path = match (section.text("path"), &text) {
+            (Some(path), None) => path.value.to_owned(),
+            (None, Some(_)) => String::new(),
+            (path, _) => {
+                let at = path.map_or(section.name.at.clone(), |p| p.at);
+                let message = format!("the table `{}` stands in a file or in the plan", section.name.value);
+                self.mistakes.push(Mistake::new(at, message).expected("either `path` or `text`"));
+                return None;
+            }
+        };
+        let text = text.map(|t| t.value.to_owned());
+        let kind = match section.text("kind")?.value {
+            "places" => TableKind::Places,
+            _ => {
+                let how = section.text("match").and_then(|m| Match::ALL.into_iter().find(|w| w.word() == m.value)).unwrap_or(Match::Exact);
+                let key = section.text("key")?;
+                if let Some(Err(why)) = text.as_ref().map(|text| rockrose_tables::Rows::read(text.as_bytes(), key.value, how)) {
+                    let at = section.get("text").map_or(key.at.clone(), |t| t.at.clone());
+                    self.mistakes.push(Mistake::new(at, format!("the table `{}` cannot be read: {why}", section.name.value)));
+                }
+                TableKind::Csv { key: key.value.to_owned(), how }
+            }
+        };
+        Some(TableFile { name: section.name.value.clone(), path, text, kind })
+    }
+
+    fn routes(&mut self, plan: &ParsedPlan) -> Vec<Route> {
+        let sources: Vec<&str> = plan.sources.iter().map(|s| s.name.value.as_str()).collect();
+        let destinations: Vec<&str> = plan.destinations.iter().map(|s| s.name.value.as_str()).collect();
+        let mut seen = HashSet::new();
+        let mut routes = Vec::new();
+        for section in &plan.routes {
+            self.keys(section, ROUTE, "route");
+            let name = section.text("name");
+            if let Some(name) = &name {
+                self.name(&At { value: name.value.to_owned(), at: name.at.clone() }, "route");
+                if !seen.insert(name.value.to_owned()) {
+                    self.mistakes.push(Mistake::new(name.at.clone(), format!("there are two routes called `{}`", name.value)).expected("another name"));
+                }
+            }
+            let refer = |list: &[At<String>], known: &[&str], what: &str, mistakes: &mut Vec<Mistake>| {
+                let mut used = HashSet::new();
+                for item in list {
+                    if !known.contains(&item.value.as_str()) {
+                        let expected = if known.is_empty() {
+                            format!("a {what}, but the plan has none")
+                        } else {
+                            format!("one of {}", known.iter().take(12).map(|k| format!("`{k}`")).collect::<Vec<_>>().join(", "))
+                        };
+                        mistakes.push(
+                            Mistake::new(item.at.clone(), format!("there is no {what} `{}`", item.value))
+                                .expected(expected)
+                                .near(&item.value, known.iter().copied()),
+                        );
+                    } else if !used.insert(&item.value) {
+                        mistakes.push(Mistake::new(item.at.clone(), format!("the {what} `{}` is named twice", item.value)));
+                    }
+                }
+                list.iter().map(|i| i.value.clone()).collect::<Vec<_>>()
+            };
+            let from = refer(section.texts("from"), &sources, "source", &mut self.mistakes);
+            let to = refer(section.texts("to"), &destinations, "destination", &mut self.mistakes);
+            for key in ["from", "to"] {
+                if let Some(At { value: Raw::Texts(list), at }) = section.get(key)
+                    && list.is_empty()
+                {
+                    self.mistakes.push(Mistake::new(at.clone(), format!("`{key}` is empty")).expected("at least one name"));
+                }
+            }
+            let when = match section.text("when") {
+                None => Gate::Every,
+                Some(text) if text.value.trim() == "remainder" => Gate::Remainder,
+                Some(text) => match parse_condition(text.value) {
+                    Ok(condition) => Gate::Condition(condition),
+                    Err(mistake) => {
+                        let mistake = self.placed(&text.at, text.value, mistake);
+                        self.mistakes.push(mistake);
+                        Gate::Every
+                    }
+                },
+            };
+            let steps = self.steps(section.texts("do"));
+            routes.push(Route { name: name.map_or_else(String::new, |n| n.value.to_owned()), from, when, steps, to });
+        }
+        routes
+    }
+
+    /// What can only be seen of the plan as a whole.
+    fn whole(&mut self, plan: &ParsedPlan, sources: &[Source], destinations: &[Destination], routes: &[Route]) {
+        for (i, source) in sources.iter().enumerate() {
+            if let Some(other) = sources[..i].iter().find(|s| s.listen.is_some() && s.listen == source.listen && s.kind.meets(&source.kind))
+                && let Some(at) = plan.sources.iter().find(|s| s.name.value == source.name).and_then(|s| s.text("listen"))
+            {
+                self.mistakes.push(Mistake::new(at.at, format!("`{}` listens there already", other.name)).expected("another port"));
+            }
+            if routes.iter().all(|r| !r.takes_from(&source.name))
+                && let Some(section) = plan.sources.iter().find(|s| s.name.value == source.name)
+            {
+                self.warnings.push(Mistake::new(section.name.at.clone(), format!("no route takes from the source `{}`", source.name)));
+            }
+        }
+        for section in &plan.destinations {
+            let spilled = destinations.iter().any(|d| d.when_full == WhenFull::Spill(section.name.value.clone()));
+            if !spilled && routes.iter().all(|r| !r.to.contains(&section.name.value)) {
+                self.warnings.push(Mistake::new(section.name.at.clone(), format!("no route goes to the destination `{}`", section.name.value)));
+            }
+        }
+        let mut sizes = HashMap::new();
+        let mut metrics: HashMap<String, String> = HashMap::new();
+        for (section, key) in
+            plan.sources.iter().map(|s| (s, "on_arrival")).chain(plan.destinations.iter().map(|s| (s, "always"))).chain(plan.routes.iter().map(|s| (s, "do")))
+        {
+            let steps: Vec<Step> = section.texts(key).iter().filter_map(|t| parse_step(&t.value).ok()).collect();
+            if expanded_len(&self.recipes, &steps, &mut sizes) > MAX_STEPS {
+                if let Some(at) = section.get(key) {
+                    self.mistakes.push(Mistake::new(at.at.clone(), "more than 1 000 steps, those of recipes included"));
+                }
+                continue;
+            }
+            for step in expand(&self.recipes, &steps) {
+                let Some((name, made)) = metric_of(&step.operation) else { continue };
+                match metrics.get(&name) {
+                    Some(known) if *known != made => {
+                        if let Some(at) = section.get(key) {
+                            self.mistakes.push(
+                                Mistake::new(at.at.clone(), format!("the metric `{name}` is made in two ways: {known}, and {made}"))
+                                    .expected("the same labels everywhere, or another name"),
+                            );
+                        }
+                    }
+                    Some(_) => {}
+                    None => {
+                        metrics.insert(name, made);
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// The metric a step adds to, and in what way.
+fn metric_of(operation: &Operation) -> Option<(String, String)> {
+    let labels = |by: &[rockrose_event::field::Path]| {
+        let all: Vec<_> = by.iter().map(rockrose_event::field::Path::flat).collect();
+        if all.is_empty() { "without labels".to_owned() } else { format!("by {}", all.join(", ")) }
+    };
+    match operation {
+        Operation::Count { name, by } => Some((name.clone(), format!("a count {}", labels(by)))),
+        Operation::Measure { name, by, .. } => Some((name.clone(), format!("a histogram {}", labels(by)))),
+        _ => None,
+    }
+}

@@ -1,0 +1,310 @@
+//! First stage: the document's shape. Which tables there are, which keys they have, of which sort their values are.
+
+use std::ops::Range;
+
+use rockrose_language::Mistake;
+use toml::Spanned;
+use toml::de::{DeString, DeTable, DeValue};
+
+use super::MAX_PLAN;
+use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TABLE, TOP};
+use super::report::Report;
+
+/// Something with its place in the document.
+#[derive(Clone, Debug)]
+pub(super) struct At<T> {
+    pub(super) value: T,
+    pub(super) at: Range<usize>,
+}
+
+/// A value of the right sort, its meaning not yet looked at.
+#[derive(Clone, Debug)]
+pub(super) enum Raw {
+    Text(String),
+    Texts(Vec<At<String>>),
+    Truth(bool),
+    Count(u64),
+    Secret(At<String>),
+    Price(f64, Option<At<String>>),
+    Headers(Vec<(At<String>, HeaderValue)>),
+}
+
+/// What a header says, as written.
+#[derive(Clone, Debug)]
+pub(super) enum HeaderValue {
+    Text(At<String>),
+    Secret(At<String>),
+}
+
+/// A source, destination, route or recipe as written.
+#[derive(Clone, Debug)]
+pub(super) struct Section {
+    /// Its name; of a route, found in the check.
+    pub(super) name: At<String>,
+    pub(super) entries: Vec<(&'static Key, At<Raw>)>,
+}
+
+/// A document that has the shape of a plan.
+#[derive(Clone, Debug)]
+pub struct ParsedPlan {
+    pub(super) text: String,
+    pub(super) sources: Vec<Section>,
+    pub(super) destinations: Vec<Section>,
+    pub(super) routes: Vec<Section>,
+    pub(super) recipes: Vec<Section>,
+    pub(super) tables: Vec<Section>,
+}
+
+pub(super) fn reports(text: &str, mut mistakes: Vec<Mistake>) -> Vec<Report> {
+    mistakes.sort_by_key(|m| m.at.start);
+    mistakes.dedup();
+    mistakes.iter().map(|m| Report::new(text, m)).collect()
+}
+
+impl ParsedPlan {
+    /// Reads a plan. All mistakes of shape are reported together, in the order of the document.
+    pub fn parse(text: &str) -> Result<ParsedPlan, Vec<Report>> {
+        if text.len() > MAX_PLAN {
+            return Err(vec![Report::new("", &Mistake::new(0..0, "the plan is larger than 4 MiB"))]);
+        }
+        let (document, errors) = DeTable::parse_recoverable(text);
+        if !errors.is_empty() {
+            let mistakes =
+                errors.iter().map(|e| Mistake::new(e.span().unwrap_or(0..0), format!("this is not TOML: {}", e.message().replace('\n', "; ")))).collect();
+            return Err(reports(text, mistakes));
+        }
+        let mut plan =
+            ParsedPlan { text: text.to_owned(), sources: Vec::new(), destinations: Vec::new(), routes: Vec::new(), recipes: Vec::new(), tables: Vec::new() };
+        let mut mistakes = Vec::new();
+        for (key, value) in in_order(document.get_ref()) {
+            let name: &str = key.get_ref();
+            match name {
+                "source" => plan.sources = named(value, SOURCE, "source", &mut mistakes),
+                "destination" => plan.destinations = named(value, DESTINATION, "destination", &mut mistakes),
+                "recipe" => plan.recipes = named(value, RECIPE, "recipe", &mut mistakes),
+                "table" => plan.tables = named(value, TABLE, "table", &mut mistakes),
+                "route" => plan.routes = routes(value, &mut mistakes),
+                _ => {
+                    let words = TOP.iter().map(|(n, _)| *n);
+                    mistakes.push(
+                        Mistake::new(key.span(), format!("a plan has no `{name}`"))
+                            .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]` or `[table.NAME]`")
+                            .near(name, words),
+                    );
+                }
+            }
+        }
+        if mistakes.is_empty() { Ok(plan) } else { Err(reports(text, mistakes)) }
+    }
+
+    /// The document as it was written.
+    #[must_use]
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+}
+
+fn in_order<'a, 'i>(table: &'a DeTable<'i>) -> Vec<(&'a Spanned<DeString<'i>>, &'a Spanned<DeValue<'i>>)> {
+    let mut entries: Vec<_> = table.iter().collect();
+    entries.sort_by_key(|(key, _)| key.span().start);
+    entries
+}
+
+fn sort_of(value: &DeValue<'_>) -> &'static str {
+    match value {
+        DeValue::String(_) => "a text",
+        DeValue::Integer(_) => "a whole number",
+        DeValue::Float(_) => "a number",
+        DeValue::Boolean(_) => "true or false",
+        DeValue::Datetime(_) => "a time",
+        DeValue::Array(_) => "a list",
+        DeValue::Table(_) => "a table",
+    }
+}
+
+fn wrong(value: &Spanned<DeValue<'_>>, expected: &str) -> Mistake {
+    Mistake::new(value.span(), format!("{} cannot stand here", sort_of(value.get_ref()))).expected(expected)
+}
+
+fn named(value: &Spanned<DeValue<'_>>, keys: &'static [Key], what: &str, mistakes: &mut Vec<Mistake>) -> Vec<Section> {
+    let Some(table) = value.get_ref().as_table() else {
+        mistakes.push(wrong(value, &format!("`[{what}.NAME]`")));
+        return Vec::new();
+    };
+    let mut sections = Vec::new();
+    for (key, value) in in_order(table) {
+        match value.get_ref().as_table() {
+            Some(inner) => {
+                let name = At { value: key.get_ref().to_string(), at: key.span() };
+                sections.push(Section { entries: entries(inner, keys, &format!("a {what}"), mistakes), name });
+            }
+            None => mistakes.push(wrong(value, &format!("a table: write `[{what}.{}]`", key.get_ref()))),
+        }
+    }
+    sections
+}
+
+fn routes(value: &Spanned<DeValue<'_>>, mistakes: &mut Vec<Mistake>) -> Vec<Section> {
+    let Some(list) = value.get_ref().as_array() else {
+        mistakes.push(wrong(value, "a list of tables: write `[[route]]`"));
+        return Vec::new();
+    };
+    let mut sections = Vec::new();
+    for item in list.iter() {
+        match item.get_ref().as_table() {
+            Some(inner) => {
+                let name = At { value: String::new(), at: item.span() };
+                sections.push(Section { entries: entries(inner, ROUTE, "a route", mistakes), name });
+            }
+            None => mistakes.push(wrong(item, "a table: write `[[route]]`")),
+        }
+    }
+    sections
+}
+
+fn entries(table: &DeTable<'_>, keys: &'static [Key], what: &str, mistakes: &mut Vec<Mistake>) -> Vec<(&'static Key, At<Raw>)> {
+    let mut found = Vec::new();
+    for (key, value) in in_order(table) {
+        let name: &str = key.get_ref();
+        let Some(known) = keys.iter().find(|k| k.name == name) else {
+            let all: Vec<_> = keys.iter().map(|k| format!("`{}`", k.name)).collect();
+            mistakes.push(
+                Mistake::new(key.span(), format!("{what} has no `{name}`"))
+                    .expected(format!("one of {}", all.join(", ")))
+                    .near(name, keys.iter().map(|k| k.name)),
+            );
+            continue;
+        };
+        match raw(known.shape, value) {
+            Ok(raw) => found.push((known, At { value: raw, at: value.span() })),
+            Err(mistake) => mistakes.push(mistake),
+        }
+    }
+    found
+}
+
+fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
+    let inner = value.get_ref();
+    let text = |expected: &str| inner.as_str().map(|s| Raw::Text(s.to_owned())).ok_or_else(|| wrong(value, expected));
+    match shape {
+        Shape::Text => text("a text in quotes"),
+        Shape::Word(words) => text(&format!("one of {}", words.iter().map(|w| format!("\"{w}\"")).collect::<Vec<_>>().join(", "))),
+        Shape::Address => text("an address and a port, as in \"127.0.0.1:8610\""),
+        Shape::Gate => text("a condition in quotes, or \"remainder\""),
+        Shape::Size => text("a size, as in \"2 MB\""),
+        Shape::Duration => text("a time, as in \"30 seconds\""),
+        Shape::Texts | Shape::Steps => {
+            let expected = if shape == Shape::Steps { "a list of steps in quotes" } else { "a list of texts in quotes" };
+            let list = inner.as_array().ok_or_else(|| wrong(value, expected))?;
+            let items = list.iter().map(|item| match item.get_ref().as_str() {
+                Some(s) => Ok(At { value: s.to_owned(), at: item.span() }),
+                None => Err(wrong(item, "a text in quotes")),
+            });
+            items.collect::<Result<_, _>>().map(Raw::Texts)
+        }
+        Shape::Count => {
+            let number = inner.as_integer().and_then(|i| u64::from_str_radix(i.as_str(), i.radix()).ok());
+            number.filter(|n| *n >= 1).map(Raw::Count).ok_or_else(|| wrong(value, "a whole number of at least 1"))
+        }
+        Shape::Truth => inner.as_bool().map(Raw::Truth).ok_or_else(|| wrong(value, "`true` or `false`")),
+        Shape::Secret => {
+            const EXPECTED: &str = "a reference to a kept secret: `{ secret = \"name\" }`";
+            let table = inner.as_table().ok_or_else(|| match inner {
+                DeValue::String(_) => Mistake::new(value.span(), "a secret never stands in a plan").expected(EXPECTED),
+                _ => wrong(value, EXPECTED),
+            })?;
+            let mut name = None;
+            for (key, value) in in_order(table) {
+                match (key.get_ref().as_ref(), value.get_ref().as_str()) {
+                    ("secret", Some(s)) => name = Some(At { value: s.to_owned(), at: value.span() }),
+                    ("secret", None) => return Err(wrong(value, "the secret's name in quotes")),
+                    (other, _) => return Err(Mistake::new(key.span(), format!("there is no `{other}` here")).expected(EXPECTED).near(other, ["secret"])),
+                }
+            }
+            name.map(Raw::Secret).ok_or_else(|| Mistake::new(value.span(), "the secret's name is missing").expected(EXPECTED))
+        }
+        Shape::Headers => {
+            let table = inner.as_table().ok_or_else(|| wrong(value, "headers: `{ x-team = \"quays\", x-key = { secret = \"name\" } }`"))?;
+            let one = |(key, value): (&Spanned<DeString<'_>>, &Spanned<DeValue<'_>>)| {
+                let name = At { value: key.get_ref().as_ref().to_owned(), at: key.span() };
+                if let Some(text) = value.get_ref().as_str() {
+                    return Ok((name, HeaderValue::Text(At { value: text.to_owned(), at: value.span() })));
+                }
+                match raw(Shape::Secret, value)? {
+                    Raw::Secret(secret) => Ok((name, HeaderValue::Secret(secret))),
+                    _ => Err(wrong(value, "a text in quotes, or `{ secret = \"name\" }`")),
+                }
+            };
+            in_order(table).into_iter().map(one).collect::<Result<_, _>>().map(Raw::Headers)
+        }
+        Shape::Price => {
+            const EXPECTED: &str = "a price: `{ per_gb = 2.40, currency = \"EUR\" }`";
+            let table = inner.as_table().ok_or_else(|| wrong(value, EXPECTED))?;
+            let (mut amount, mut currency) = (None, None);
+            for (key, value) in in_order(table) {
+                match key.get_ref().as_ref() {
+                    "per_gb" => {
+                        let written = value
+                            .get_ref()
+                            .as_float()
+                            .map(|f| f.as_str())
+                            .or_else(|| value.get_ref().as_integer().filter(|i| i.radix() == 10).map(|i| i.as_str()));
+                        let number = written.and_then(|s| s.parse::<f64>().ok()).filter(|n| n.is_finite() && *n >= 0.0);
+                        amount = Some(number.ok_or_else(|| wrong(value, "a number of at least 0"))?);
+                    }
+                    "currency" => {
+                        let code = value.get_ref().as_str().filter(|s| s.len() == 3 && s.bytes().all(|b| b.is_ascii_uppercase()));
+                        let code = code.ok_or_else(|| wrong(value, "a currency's three letters (ISO 4217), as in \"EUR\""))?;
+                        currency = Some(At { value: code.to_owned(), at: value.span() });
+                    }
+                    other => return Err(Mistake::new(key.span(), format!("a price has no `{other}`")).expected(EXPECTED).near(other, ["per_gb", "currency"])),
+                }
+            }
+            amount.map(|a| Raw::Price(a, currency)).ok_or_else(|| Mistake::new(value.span(), "`per_gb` is missing").expected(EXPECTED))
+        }
+    }
+}
+
+/// Where byte `offset` of the decoded text `decoded` stands in the document, when the text was written as the TOML string at `at`.
+pub(super) fn inside(document: &str, at: &Range<usize>, decoded: &str, offset: usize) -> usize {
+    let written = &document[at.clone()];
+    let quote = if written.starts_with("\"\"\"") || written.starts_with("'''") { 3 } else { 1 };
+    let literal = written.starts_with('\'');
+    let mut from = quote.min(written.len());
+    if quote == 3 {
+        // A line break right behind the opening quotes is not part of the text.
+        from += written[from..].len() - written[from..].strip_prefix("\r\n").or_else(|| written[from..].strip_prefix('\n')).unwrap_or(&written[from..]).len();
+    }
+    let mut reached = 0;
+    let mut rest = &written[from..];
+    while reached < offset.min(decoded.len()) {
+        let Some(c) = rest.chars().next() else { break };
+        let used = if literal || c != '\\' {
+            reached += c.len_utf8();
+            c.len_utf8()
+        } else {
+            let hex = |n: usize| rest.get(2..2 + n).and_then(|h| u32::from_str_radix(h, 16).ok()).and_then(char::from_u32).map_or(1, char::len_utf8);
+            match rest.as_bytes().get(1) {
+                Some(b'x') => {
+                    reached += hex(2);
+                    4
+                }
+                Some(b'u') => {
+                    reached += hex(4);
+                    6
+                }
+                Some(b'U') => {
+                    reached += hex(8);
+                    10
+                }
+                Some(b' ' | b'\t' | b'\r' | b'\n') => rest.len() - rest[1..].trim_start().len(),
+                _ => {
+                    reached += 1;
+                    2
+                }
+            }
+        };
+        rest = rest.get(used..).unwrap_or("");
+    }
+    at.start + written.len() - rest.len()
+}

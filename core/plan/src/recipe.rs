@@ -1,0 +1,116 @@
+//! Recipes: named lists of steps, with parameters.
+
+use std::collections::HashMap;
+
+use rockrose_language::{Condition, Operation, Step, parse_step};
+
+/// Deepest nesting of recipes in recipes; the check has found any that would not end.
+const MAX_DEPTH: usize = 32;
+
+pub(super) type Recipes = HashMap<String, Recipe>;
+
+/// A recipe as written.
+#[derive(Clone, Debug, PartialEq)]
+pub(super) struct Recipe {
+    pub(super) parameters: Vec<String>,
+    pub(super) texts: Vec<String>,
+}
+
+impl Recipe {
+    /// The recipes it uses, as far as they can be told without its parameters.
+    pub(super) fn uses(&self) -> Vec<String> {
+        let name = |text: &String| {
+            let rest = text.trim_start().strip_prefix("use")?.trim_start();
+            let rest = rest.strip_prefix('"').unwrap_or(rest);
+            Some(rest.chars().take_while(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_')).collect())
+        };
+        self.texts.iter().filter_map(name).collect()
+    }
+
+    /// Its sentences, parameters replaced.
+    fn filled<'a>(&'a self, arguments: &'a [(String, String)]) -> impl Iterator<Item = String> + 'a {
+        self.texts.iter().map(|text| fill(text, arguments))
+    }
+
+    /// Its steps; a sentence that cannot be read is left out.
+    fn steps(&self, arguments: &[(String, String)]) -> Vec<Step> {
+        self.filled(arguments).filter_map(|text| parse_step(&text).ok()).collect()
+    }
+
+    /// What is wrong with its sentences once its parameters are given.
+    pub(super) fn wrong_with(&self, arguments: &[(String, String)]) -> Option<String> {
+        self.filled(arguments).find_map(|text| {
+            parse_step(&text).err().filter(|_| !arguments.is_empty()).map(|m| format!("with this, a step of the recipe is `{text}`: {}", m.message))
+        })
+    }
+}
+
+/// Replaces each `$name` by what is given for it.
+fn fill(text: &str, arguments: &[(String, String)]) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(at) = rest.find('$') {
+        let (before, behind) = rest.split_at(at);
+        out.push_str(before);
+        let len = behind[1..].bytes().take_while(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-')).count();
+        match arguments.iter().find(|(name, _)| *name == behind[1..=len]) {
+            Some((_, given)) => out.push_str(given),
+            None => out.push_str(&behind[..=len]),
+        }
+        rest = &behind[1 + len..];
+    }
+    out.push_str(rest);
+    out
+}
+
+/// How many steps [`expand`] would yield, found without expanding (recipes can multiply).
+pub(super) fn expanded_len(recipes: &Recipes, steps: &[Step], known: &mut HashMap<String, usize>) -> usize {
+    let mut total = 0usize;
+    for step in steps {
+        let len = match &step.operation {
+            Operation::Use { recipe, arguments } => match known.get(recipe) {
+                Some(len) => *len,
+                None => {
+                    let inner = recipes.get(recipe).map(|r| r.steps(arguments)).unwrap_or_default();
+                    let len = expanded_len(recipes, &inner, known);
+                    known.insert(recipe.clone(), len);
+                    len
+                }
+            },
+            _ => 1,
+        };
+        total = total.saturating_add(len);
+    }
+    total
+}
+
+/// The steps with every `use` replaced by its recipe's steps. A `when` on the `use` holds for each of them.
+pub(super) fn expand(recipes: &Recipes, steps: &[Step]) -> Vec<Step> {
+    expand_at(recipes, steps, 0)
+}
+
+fn expand_at(recipes: &Recipes, steps: &[Step], depth: usize) -> Vec<Step> {
+    let mut out = Vec::new();
+    for step in steps {
+        let Operation::Use { recipe, arguments } = &step.operation else {
+            out.push(step.clone());
+            continue;
+        };
+        if depth == MAX_DEPTH {
+            continue;
+        }
+        let inner = recipes.get(recipe).map(|r| r.steps(arguments)).unwrap_or_default();
+        for inner in expand_at(recipes, &inner, depth + 1) {
+            let when = match (inner.when, &step.when) {
+                (None, outer) => outer.clone(),
+                (some, None) => some,
+                (Some(a), Some(b)) => {
+                    let parts = [a, b.clone()].into_iter().flat_map(|c| if let Condition::And(all) = c { all } else { vec![c] });
+                    Some(Condition::And(parts.collect()))
+                }
+            };
+            out.push(Step { operation: inner.operation, when });
+        }
+    }
+    out
+}

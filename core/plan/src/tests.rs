@@ -1,0 +1,316 @@
+//! Plans that are right, and each kind of mistake at its place.
+
+use rockrose_language::parse_step;
+
+use super::*;
+
+const GOOD: &str = r#"
+[source.kiosks]
+kind = "http"
+listen = "127.0.0.1:8610"
+key = { secret = "kiosks" }
+on_arrival = ['tag line = "kiosk"']
+max_body = "2 MB"
+
+[destination.desk]
+kind = "http"
+endpoints = ["http://127.0.0.1:9410/in"]
+token = { secret = "desk" }
+always = ['redact email, card keep last 4']
+price = { per_gb = 2.40, currency = "EUR" }
+timeout = "5 seconds"
+
+[destination.vault]
+kind = "file"
+path = "vault.jsonl"
+
+[recipe.quiet]
+steps = ["drop severity < info"]
+
+[[route]]
+name = "trouble"
+from = ["kiosks"]
+when = 'severity >= warn'
+do = ["use quiet", 'trim message to 2 KB']
+to = ["desk", "vault"]
+
+[[route]]
+name = "rest"
+when = "remainder"
+to = ["vault"]
+"#;
+
+#[test]
+fn a_good_plan_is_read_whole() {
+    let plan = CheckedPlan::read(GOOD).unwrap();
+    assert!(plan.warnings.is_empty());
+    assert_eq!(plan.sources[0].max_body, 2_000_000);
+    assert_eq!(plan.secrets(), [&SecretName("desk".into()), &SecretName("kiosks".into())]);
+    assert_eq!(plan.routes[1].when, Gate::Remainder);
+    assert_eq!(plan.expanded(&plan.routes[0].steps)[0], parse_step("drop severity < info").unwrap());
+    let DestinationKind::Http(http) = &plan.destinations[0].kind else { panic!("desk is http") };
+    assert_eq!((http.timeout.as_secs(), http.packing), (5, Packing::Gzip));
+    assert!(CheckedPlan::read("").unwrap().routes.is_empty());
+}
+
+/// Changes GOOD in one place; the one report must stand on `at` and suggest `nearest`.
+fn wrong(from: &str, to: &str, at: &str, nearest: Option<&str>) {
+    assert_eq!(GOOD.matches(from).count(), 1, "{from}");
+    let text = GOOD.replace(from, to);
+    let reports = CheckedPlan::read(&text).map(|_| ()).expect_err(to);
+    assert_eq!(reports.len(), 1, "{to}: {reports:#?}");
+    let r = &reports[0];
+    let line = text.lines().nth(r.line - 1).unwrap();
+    let here: String = line.chars().skip(r.column - 1).take(r.length).collect();
+    assert_eq!(here, at, "{to}: {r:#?}");
+    assert_eq!(r.nearest.as_deref(), nearest, "{to}: {r:#?}");
+    assert!(r.render("plan.toml").contains('^'));
+}
+
+#[test]
+fn each_kind_of_mistake_points_at_its_place() {
+    wrong("[source.kiosks]", "[sorce.kiosks]", "sorce", Some("source"));
+}
+
+#[test]
+fn each_kind_of_mistake_points_at_its_place_in_a_section() {
+    wrong("listen =", "lisen =", "lisen", Some("listen"));
+}
+
+#[test]
+fn values_point() {
+    wrong("kind = \"file\"", "kind = \"fil\"", "\"fil\"", Some("file"));
+    wrong("\"127.0.0.1:8610\"", "\"localhost\"", "\"localhost\"", None);
+    wrong("\"127.0.0.1:8610\"", "8610", "8610", None);
+    wrong("\"2 MB\"", "\"2 XB\"", "\"2 XB\"", None);
+    wrong("\"2 MB\"", "\"0 MB\"", "\"0 MB\"", None);
+    wrong("\"5 seconds\"", "\"soon\"", "\"soon\"", None);
+    wrong("{ secret = \"desk\" }", "\"hunter2\"", "\"hunter2\"", None);
+    wrong("{ secret = \"desk\" }", "{ secert = \"desk\" }", "secert", Some("secret"));
+    wrong("per_gb = 2.40", "per_gb = -1", "-1", None);
+    wrong("\"EUR\"", "\"euro\"", "\"euro\"", None);
+    wrong("[\"http://127.0.0.1:9410/in\"]", "[\"ftp://x\"]", "\"ftp://x\"", None);
+    wrong("[\"http://127.0.0.1:9410/in\"]", "[\"http://u:p@x/\"]", "\"http://u:p@x/\"", None);
+    wrong("[\"http://127.0.0.1:9410/in\"]", "[]", "[]", None);
+    wrong("[\"kiosks\"]", "[\"kioks\"]", "\"kioks\"", Some("kiosks"));
+    wrong("[\"desk\", \"vault\"]", "[\"desk\", \"valt\"]", "\"valt\"", Some("vault"));
+    wrong("[\"desk\", \"vault\"]", "[\"desk\", \"desk\"]", "\"desk\"", None);
+    wrong("name = \"rest\"", "name = \"trouble\"", "\"trouble\"", None);
+    wrong("name = \"rest\"", "name = \"the rest\"", "\"the rest\"", None);
+    wrong("steps = [\"drop severity < info\"]", "steps = [\"use quiet\"]", "quiet", None);
+    wrong("path = \"vault.jsonl\"", "path = \"vault/\"", "\"vault/\"", None);
+    wrong("path = \"vault.jsonl\"", "path = \"v\"\ntoken = { secret = \"x\" }", "{ secret = \"x\" }", None);
+    wrong("path = \"vault.jsonl\"", "", "vault", None);
+    wrong("[\"desk\", \"vault\"]", "[]", "[]", None);
+}
+
+#[test]
+fn what_belongs_to_a_network_points() {
+    let token = "token = { secret = \"desk\" }";
+    wrong(token, "user = \"ann\"", "\"ann\"", None);
+    wrong(token, "password = { secret = \"desk\" }", "{ secret = \"desk\" }", None);
+    wrong(token, "user = \"a:b\"\npassword = { secret = \"desk\" }", "\"a:b\"", None);
+    wrong(token, &format!("{token}\nuser = \"ann\""), "{ secret = \"desk\" }", None);
+    wrong(token, "headers = { \"x team\" = \"quays\" }", "\"x team\"", None);
+    wrong(token, "headers = { Authorization = \"x\" }", "Authorization", None);
+    wrong(token, "headers = { x-team = \"qu\u{e4}ys\" }", "\"qu\u{e4}ys\"", None);
+    wrong(token, "headers = { x-team = 7 }", "7", None);
+    wrong(token, "headers = { x-team = { secert = \"x\" } }", "secert", Some("secret"));
+    wrong(token, "client_key = \"k.pem\"", "\"k.pem\"", None);
+    wrong(token, "spread = \"in trun\"", "\"in trun\"", Some("in turn"));
+    wrong(token, "format = \"json arry\"", "\"json arry\"", Some("json array"));
+    wrong(token, "address = \"tcp://x:1\"", "\"tcp://x:1\"", None);
+    wrong(token, "forward = \"the other\"", "\"the other\"", None);
+    wrong(token, "forward = \"unknown\"\nformat = \"json array\"", "\"json array\"", None);
+    let file = "kind = \"file\"\npath = \"vault.jsonl\"";
+    for address in ["tcp://quay", "http://quay:1", "tcp://quay:0", "tcp://:514", "tcp://qu ay:514", "udp://quay:70000"] {
+        wrong(file, &format!("kind = \"syslog\"\naddress = \"{address}\""), &format!("\"{address}\""), None);
+    }
+    wrong(file, "kind = \"syslog\"\naddress = \"tls://[2001:db8::1]:6514\"\nfacility = \"local9\"", "\"local9\"", Some("local0"));
+}
+
+#[test]
+fn what_belongs_to_a_file_points() {
+    let path = "path = \"vault.jsonl\"";
+    wrong(path, &format!("{path}\nlayout = \"csv\""), "\"csv\"", None);
+    wrong(path, &format!("{path}\nlayout = \"text\""), "\"text\"", None);
+    wrong(path, &format!("{path}\nlayout = \"txt\""), "\"txt\"", Some("text"));
+    wrong(path, &format!("{path}\nlayout = \"text\"\ntemplate = \"a {{b\""), "{", None);
+    wrong(path, &format!("{path}\ntemplate = \"{{a}}\""), "\"{a}\"", None);
+    wrong(path, &format!("{path}\ncolumns = [\"a\"]"), "[\"a\"]", None);
+    wrong(path, &format!("{path}\nrotate_every = \"week\""), "\"week\"", None);
+    wrong(path, &format!("{path}\nkeep_files = 0"), "0", None);
+    let good = GOOD
+        .replace(path, &format!("{path}\nlayout = \"text\"\ntemplate = \"{{time}} {{message}}\"\nrotate_at = \"1 GB\"\nkeep_files = 3\ncompress = \"zstd\""));
+    let plan = CheckedPlan::read(&good).unwrap();
+    let Some(DestinationKind::File(file)) = plan.destinations.iter().map(|d| &d.kind).find(|k| k.word() == "file") else { panic!() };
+    assert_eq!((file.layout.clone(), file.packing, file.keep_files), (Layout::Text("{time} {message}".into()), Packing::Zstd, Some(3)));
+}
+
+#[test]
+fn what_belongs_to_an_archive_points() {
+    let file = "kind = \"file\"\npath = \"vault.jsonl\"";
+    let archive = "kind = \"archive\"\nstore = \"s3://vault/logs\"";
+    for (more, at) in [
+        ("access_key = \"quay\"", "\"quay\""),
+        ("divide_by = [\"date\", \"a b\"]", "\"a b\""),
+        ("objects = \"csv\"", "\"csv\""),
+        ("object_at = \"1 GB\"", "\"1 GB\""),
+        ("events = \"as received\"\nalways = ['redact email']", "['redact email']"),
+        ("client_key = \"x.pem\"", "\"x.pem\""),
+    ] {
+        wrong(file, &format!("{archive}\n{more}"), at, None);
+    }
+    wrong(file, "kind = \"archive\"\nstore = \"s3://V!\"", "\"s3://V!\"", None);
+    wrong(file, "kind = \"archive\"\nstore = \"/vault\"\nregion = \"north\"", "\"north\"", None);
+    let plan =
+        CheckedPlan::read(&GOOD.replace(file, &format!("{archive}\naccess_key = \"quay\"\naccess_secret = {{ secret = \"ak\" }}\ndivide_by = [\"service\"]")))
+            .unwrap();
+    assert!(plan.secrets().iter().any(|s| s.0 == "ak"));
+    let Some(DestinationKind::Archive(kept)) = plan.destinations.iter().map(|d| &d.kind).find(|k| k.word() == "archive") else { panic!() };
+    let bucket = Place::Bucket { bucket: "vault".into(), prefix: "logs".into(), endpoint: None, region: "us-east-1".into(), access_key: Some("quay".into()) };
+    assert_eq!((&kept.place, &kept.divide_by[..], kept.object_at), (&bucket, &[rockrose_archive::Part::Field("service".into())][..], 32_000_000));
+}
+
+#[test]
+fn an_otlp_endpoint_has_the_usual_path_over_http() {
+    let file = "kind = \"file\"\npath = \"vault.jsonl\"";
+    let read = |more: &str| {
+        let urls = "endpoints = [\"http://a.example:4318\", \"http://b.example/\", \"http://c.example/own?x=/\"]";
+        let plan = CheckedPlan::read(&GOOD.replace(file, &format!("kind = \"otlp\"\n{urls}\n{more}"))).unwrap();
+        let found = plan.destinations.iter().find_map(|d| if let DestinationKind::Otlp(otlp) = &d.kind { Some(otlp.clone()) } else { None });
+        found.unwrap()
+    };
+    let otlp = read("");
+    assert_eq!(otlp.http.endpoints, ["http://a.example:4318/v1/logs", "http://b.example/v1/logs", "http://c.example/own?x=/"]);
+    assert_eq!((otlp.grpc, otlp.http.form, read("transport = \"http json\"").http.form), (false, BodyForm::Otlp, BodyForm::OtlpJson));
+    let otlp = read("transport = \"grpc\"");
+    assert_eq!((otlp.grpc, otlp.http.endpoints[0].as_str()), (true, "http://a.example:4318"));
+    wrong(file, "kind = \"otlp\"\nendpoints = [\"http://a.example\"]\nformat = \"json array\"", "\"json array\"", None);
+}
+
+#[test]
+fn secrets_of_every_sort_are_known() {
+    let text = GOOD.replace(
+        "token = { secret = \"desk\" }",
+        "user = \"ann\"\npassword = { secret = \"pw\" }\nheaders = { x-key = { secret = \"hk\" }, x-team = \"quays\" }",
+    );
+    let plan = CheckedPlan::read(&text).unwrap();
+    assert_eq!(plan.secrets().iter().map(|s| s.0.as_str()).collect::<Vec<_>>(), ["hk", "kiosks", "pw"]);
+}
+
+#[test]
+fn sentences_point_inside_their_string_however_it_is_quoted() {
+    wrong("'severity >= warn'", "'severity >= wran'", "wran", Some("warn"));
+    wrong("'severity >= warn'", "\"x = \\\"a\\\" adn y = 1\"", "adn", Some("and"));
+    wrong("'severity >= warn'", "'''\nx = 1 adn y = 1'''", "adn", Some("and"));
+    wrong("'severity >= warn'", "\"\"\"x = \\u0022é\\u0022 adn y = 1\"\"\"", "adn", Some("and"));
+    wrong("\"use quiet\"", "\"use quite\"", "quite", Some("quiet"));
+    wrong("'trim message to 2 KB'", "'trimm message to 2 KB'", "trimm", Some("trim"));
+}
+
+#[test]
+fn toml_itself_can_be_wrong() {
+    let reports = CheckedPlan::read("[source.kiosks\nkind = 1").map(|_| ()).unwrap_err();
+    assert!(reports[0].message.contains("TOML") && reports[0].line == 1, "{reports:?}");
+}
+
+#[test]
+fn all_mistakes_are_reported_in_order() {
+    let text = GOOD.replace("listen =", "lisen =").replace("kind = \"file\"", "kind = \"fil\"").replace("wran", "x");
+    let shape = CheckedPlan::read(&text).map(|_| ()).unwrap_err();
+    assert_eq!(shape.len(), 1, "shape first");
+    let text = GOOD.replace(">= warn", ">= wran").replace("\"vault\"]\n\n[[", "\"valt\"]\n\n[[").replace("\"2 MB\"", "\"2\"");
+    let meaning = CheckedPlan::read(&text).map(|_| ()).unwrap_err();
+    assert_eq!(meaning.iter().map(|r| r.line).collect::<Vec<_>>(), [27, 29]);
+}
+
+#[test]
+fn a_source_that_others_can_reach_needs_a_key() {
+    wrong("listen = \"127.0.0.1:8610\"\nkey = { secret = \"kiosks\" }", "listen = \"0.0.0.0:8610\"", "\"0.0.0.0:8610\"", None);
+}
+
+#[test]
+fn recipes_cannot_multiply_without_end() {
+    let mut text = String::from("[destination.d]\nkind='discard'\n[recipe.r0]\nsteps=['tag x = 1']\n");
+    for i in 1..60 {
+        text.push_str(&format!("[recipe.r{i}]\nsteps=['use r{0}','use r{0}']\n", i - 1));
+    }
+    text.push_str("[[route]]\nname='a'\ndo=['use r59']\nto=['d']\n");
+    let reports = CheckedPlan::read(&text).map(|_| ()).unwrap_err();
+    assert!(reports[0].message.contains("1 000"), "{reports:?}");
+}
+
+#[test]
+fn the_schema_knows_every_key_and_asks_for_the_needed_ones() {
+    let schema = schema();
+    let source = &schema["properties"]["source"]["additionalProperties"];
+    assert_eq!(source["required"], serde_json::json!(["kind"]));
+    let needs =
+        |kind: &str| source["allOf"].as_array().unwrap().iter().find(|c| c["if"]["properties"]["kind"]["const"] == kind).unwrap()["then"]["required"].clone();
+    assert_eq!((needs("http"), needs("file")), (serde_json::json!(["listen"]), serde_json::json!(["paths"])));
+    let document: toml::Value = toml::from_str(GOOD).unwrap();
+    for (table, keys) in [("source", "kiosks"), ("destination", "desk"), ("recipe", "quiet")] {
+        for key in document[table][keys].as_table().unwrap().keys() {
+            assert!(schema["properties"][table]["additionalProperties"]["properties"].get(key).is_some(), "{table}.{key}");
+        }
+    }
+    let cases = schema["properties"]["destination"]["additionalProperties"]["allOf"].as_array().unwrap();
+    assert!(cases.iter().any(|c| c["if"]["properties"]["kind"]["const"] == "file" && c["then"]["required"] == serde_json::json!(["path"])));
+}
+
+/// What is wrong with the source, destination or table `s` that has these keys.
+fn wrong_with(kind: &str, keys: &str) -> Vec<String> {
+    let part = format!("[{kind}.s]\n{keys}\n");
+    let others = if kind == "destination" { "" } else { "[destination.d]\nkind='discard'\n" };
+    CheckedPlan::read(&format!("{part}{others}")).map(|_| Vec::new()).unwrap_or_else(|reports| reports.into_iter().map(|r| r.message).collect())
+}
+
+#[test]
+fn what_a_source_of_files_may_say() {
+    let plan =
+        CheckedPlan::read("[source.s]\nkind='file'\npaths=['/var/log/**/*.log', '/a[!]b]']\nbut_not=['*.tmp']\nbegin_at='start'\npath_as='log.file.path'")
+            .unwrap();
+    let SourceKind::File(files) = &plan.sources[0].kind else { panic!() };
+    assert!(files.from_start && files.but_not == ["*.tmp"] && files.path_as.as_deref() == Some("log.file.path"));
+    assert_eq!(plan.sources[0].place(), "/var/log/**/*.log, /a[!]b]");
+    for (keys, expected) in [
+        ("kind='file'", "the source `s` needs `paths`"),
+        ("kind='file'\npaths=[]", "`paths` is empty"),
+        ("kind='file'\npaths=['/a/[b']", "`/a/[b` is not a pattern of files: `[` is not closed"),
+        ("kind='file'\npaths=['/a/**b']", "`/a/**b` is not a pattern of files: `**` stands for folders, between slashes"),
+        ("kind='file'\npaths=['']", "`` is not a pattern of files: it is empty"),
+        ("kind='file'\npaths=['/a']\nlisten='127.0.0.1:1'", "a source of kind `file` has no `listen`"),
+        ("kind='file'\npaths=['/a']\nbegin_at='middle'", "`middle` cannot stand here"),
+        ("kind='http'\nlisten='127.0.0.1:1'\nmay_set=['a b']", "`a b` is not a field that a request can set"),
+        ("kind='tcp'\nlisten='127.0.0.1:1'\nmay_set=['a']", "a source of kind `tcp` has no `may_set`"),
+    ] {
+        assert_eq!(wrong_with("source", keys), [expected], "{keys}");
+    }
+}
+
+#[test]
+fn short_tables_stand_in_the_plan_and_order_takes_one_body_at_a_time() {
+    assert!(wrong_with("table", "kind='csv'\nkey='a'\ntext=\"a,b\\n1,2\"").is_empty());
+    assert_eq!(wrong_with("table", "kind='csv'\nkey='a'"), ["the table `s` stands in a file or in the plan"]);
+    assert_eq!(wrong_with("table", "kind='csv'\nkey='a'\ntext='a'\npath='x'"), ["the table `s` stands in a file or in the plan"]);
+    assert!(wrong_with("table", "kind='csv'\nkey='c'\ntext=\"a,b\\n1,2\"")[0].starts_with("the table `s` cannot be read"));
+    let http = "kind='http'\nendpoints=['http://127.0.0.1:1/']\n";
+    let plan = CheckedPlan::read(&format!("[destination.s]\n{http}ordered=true")).unwrap();
+    assert_eq!(plan.destinations[0].in_flight, 1);
+    assert_eq!(CheckedPlan::read(&format!("[destination.s]\n{http}ordered=false")).unwrap().destinations[0].in_flight, 4);
+    assert_eq!(wrong_with("destination", &format!("{http}ordered=true\nin_flight=2")), ["several bodies on their way at once keep no order"]);
+    assert_eq!(wrong_with("destination", &format!("{http}ordered='yes'")), ["a text cannot stand here"]);
+}
+
+#[test]
+fn a_preferred_source_is_one_of_the_plan() {
+    let plan = |name: &str| {
+        let text = format!(
+            "[source.gates]\nkind='http'\nlisten='127.0.0.1:1'\n[destination.d]\nkind='discard'\n[[route]]\nname='a'\ndo=['dedupe by id within 1 minute preferring {name}']\nto=['d']\n"
+        );
+        CheckedPlan::read(&text).map(|_| ()).map_err(|reports| (reports[0].message.clone(), reports[0].nearest.clone()))
+    };
+    assert_eq!(plan("gates"), Ok(()));
+    assert_eq!(plan("gate"), Err(("there is no source `gate`".to_owned(), Some("gates".to_owned()))));
+}
