@@ -260,7 +260,7 @@ async fn parts(bodies: &[bytes::Bytes]) -> Option<Vec<(&'static str, f64)>> {
             unread: Vec::new(),
             held: Vec::new(),
             metrics: Vec::new(),
-            beside: rockrose_spool::Beside::default(),
+            extras: rockrose_spool::CommitExtras::default(),
         })
         .collect();
     let before = own();

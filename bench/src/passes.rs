@@ -6,7 +6,7 @@ use std::hint::black_box;
 use rockrose_engine::{CompiledPlan, Scratch};
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_extract::{Buffers, Extractor, Found};
-use rockrose_language::{Operation, parse_step};
+use rockrose_language::{Operation, Parse, parse_step};
 use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
 
@@ -49,7 +49,7 @@ fn pass<'a>(name: &'static str, text: &'a [u8], routes: &str) -> Work<'a> {
 /// Every line of a text read by a format of `parse`, and nothing else: the floors do the same with a regex.
 fn extraction<'a>(name: &'static str, text: &'a [u8], format: &str) -> Work<'a> {
     let extractor = match parse_step(&format!("parse message as {format}")).map(|s| s.operation) {
-        Ok(Operation::Parse { formats, .. }) => Extractor::new(&formats[0]),
+        Ok(Operation::Parse(Parse { formats, .. })) => Extractor::new(&formats[0]),
         other => panic!("{name}: {other:?}"),
     };
     let (mut found, mut room) = (Found::default(), Buffers::default());

@@ -9,7 +9,7 @@ use rockrose_language::parse_condition;
 use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
 
-use super::{CompiledPlan, Scratch};
+use super::{CompiledPlan, Matcher, Scratch};
 
 fn plan(conditions: &[String]) -> CompiledPlan {
     let mut text = "[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.out]\nkind = \"discard\"\n".to_owned();
@@ -30,7 +30,7 @@ fn taken(plan: &CompiledPlan, event: &str, scratch: &mut Scratch) -> Vec<usize> 
 
 /// The same, each condition asked alone.
 fn asked(conditions: &[String], event: &str) -> Vec<usize> {
-    let meets = |c: &String| CompiledPlan::matcher(&parse_condition(c).unwrap()).meets(event.as_bytes());
+    let meets = |c: &String| Matcher::new(&parse_condition(c).unwrap()).meets(event.as_bytes());
     conditions.iter().enumerate().filter(|(_, c)| meets(c)).map(|(i, _)| i).collect()
 }
 
@@ -141,7 +141,7 @@ fn the_same_with_routes_in_the_thousands() {
         .collect();
     let plan = plan(&conditions);
     let mut scratch = Scratch::default();
-    let alone: Vec<_> = conditions.iter().map(|c| CompiledPlan::matcher(&parse_condition(c).unwrap())).collect();
+    let alone: Vec<_> = conditions.iter().map(|c| Matcher::new(&parse_condition(c).unwrap())).collect();
     for i in 0..60usize {
         let event = format!("{{\"n\":{},\"s\":\"{}{}\",\"ip\":\"10.{}.{}.9\"}}", i * 13 % 905, ["k", "q", "z4"][i % 3], i * 31 % 3_000, i % 4, i * 7 % 201);
         let expected: Vec<usize> = alone.iter().enumerate().filter(|(_, m)| m.meets(event.as_bytes())).map(|(i, _)| i).collect();

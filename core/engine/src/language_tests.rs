@@ -10,8 +10,7 @@ use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
 use rockrose_tables::{Located, Match, Places, Rows, Table, TableSlot};
 
-use super::compile::{Environment, Names};
-use super::{CompiledPlan, Outcome, Scratch};
+use super::{CompiledPlan, Environment, Matcher, Names, Outcome, Scratch};
 
 /// 2026-11-23T10:00:00Z.
 const NOW: i64 = 1_795_428_000_000;
@@ -92,7 +91,7 @@ fn every_condition_of_the_page_holds_where_it_says() {
         let condition = parse_condition(sentence).unwrap_or_else(|m| panic!("{sentence}: {m:?}"));
         assert_eq!(parse_condition(&condition.to_string()), Ok(condition.clone()), "{sentence}");
         assert!(!cases.is_empty(), "{sentence} is shown on an event");
-        let alone = CompiledPlan::matcher(&condition);
+        let alone = Matcher::new(&condition);
         let routed = plan(&format!("keep {sentence}"));
         for case in cases {
             let (expected, event) = case.split_once(' ').unwrap();

@@ -1,27 +1,27 @@
 #![doc = include_str!("crate.md")]
 
+mod batch;
 mod compile;
+mod edit;
+mod environment;
+mod expression;
+mod forward;
 mod index;
 pub mod kit;
-mod metric;
-mod pace;
-mod passed;
-mod process;
-mod redaction;
-pub mod sample;
-mod shape;
+mod matcher;
 mod steps;
-mod test;
-mod value;
 mod why;
 mod window;
-mod work;
 
-pub use compile::{CompiledPlan, Environment, Matcher, Names};
-pub use passed::PASSED;
-pub use process::{Capture, MAX_LINES, Outcome, Point, Quarantined, Scratch, Watch, spilled_from};
+pub use batch::{Capture, MAX_LINES, Outcome, Point, Quarantined, Scratch, Watch, spilled_from};
+pub use compile::CompiledPlan;
+pub use environment::{Environment, Names};
+pub use forward::PASSED;
+pub use matcher::Matcher;
 pub use why::{Effect, Part, Passing, RouteWhy, Why, parts, why};
 
+#[cfg(test)]
+mod edit_tests;
 #[cfg(test)]
 mod index_tests;
 #[cfg(test)]
@@ -32,5 +32,3 @@ mod tests;
 mod value_tests;
 #[cfg(test)]
 mod window_tests;
-#[cfg(test)]
-mod work_tests;

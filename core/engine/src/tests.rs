@@ -80,7 +80,7 @@ pub(super) fn through(steps: &[&str], event: &str) -> Option<String> {
 }
 
 fn meets(condition: &str, event: &str) -> bool {
-    CompiledPlan::matcher(&rockrose_language::parse_condition(condition).unwrap()).meets(event.as_bytes())
+    Matcher::new(&rockrose_language::parse_condition(condition).unwrap()).meets(event.as_bytes())
 }
 
 #[test]

@@ -6,11 +6,11 @@ use rockrose_event::field::FieldTable;
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_event::scan;
 use rockrose_language::{Condition, Step};
-use rockrose_ledger::{Measure, Place};
+use rockrose_ledger::{Measure, Stage};
 use rockrose_plan::{CheckedPlan, Gate};
 use rockrose_redact::HashKey;
 
-use super::{Capture, CompiledPlan, Environment, Outcome, Point, Scratch, Watch};
+use crate::{Capture, CompiledPlan, Environment, Matcher, Outcome, Point, Scratch, Watch};
 
 /// Longest value that is shown, in bytes.
 const MAX_SEEN: usize = 200;
@@ -95,11 +95,11 @@ pub fn why(plan: &CheckedPlan, key: HashKey, environment: &Environment, source: 
     let outcome = compiled.process(number, event, records.get(..1).unwrap_or_default(), now_ms, Some(&watch), &mut Scratch::default());
     let unreadable = outcome.quarantined.first().map(|q| q.reason.clone()).or_else(|| records.is_empty().then(|| "there is no event in it".to_owned()));
     let told = Told { outcome: &outcome };
-    let arrival = told.passing(Point::Source(number), None, Place::Source, source, "", &plan.expanded(&planned.on_arrival));
+    let arrival = told.passing(Point::Source(number), None, Stage::Source, source, "", &plan.expanded(&planned.on_arrival));
     let Some(arrived) = arrival.after.clone().filter(|_| unreadable.is_none()) else {
         return Some(Why { unreadable, arrival, routes: Vec::new(), remainder: false });
     };
-    let taken = |name: &str| told.any(Place::Route, name, Measure::Taken);
+    let taken = |name: &str| told.any(Stage::Route, name, Measure::Taken);
     let mut routes = Vec::new();
     for (i, route) in plan.routes.iter().enumerate() {
         let takes = taken(&route.name);
@@ -115,12 +115,12 @@ pub fn why(plan: &CheckedPlan, key: HashKey, environment: &Environment, source: 
         let mut passing = Passing::default();
         let mut destinations = Vec::new();
         if takes {
-            passing = told.passing(Point::Route(i), None, Place::Route, &route.name, source, &plan.expanded(&route.steps));
+            passing = told.passing(Point::Route(i), None, Stage::Route, &route.name, source, &plan.expanded(&route.steps));
             if let Some(out) = &passing.after {
                 for name in &route.to {
                     let Some(at) = plan.destinations.iter().position(|d| d.name == *name) else { continue };
                     let always = plan.expanded(&plan.destinations[at].always);
-                    destinations.push((name.clone(), told.passing(Point::Destination(at), Some(out), Place::Destination, name, &route.name, &always)));
+                    destinations.push((name.clone(), told.passing(Point::Destination(at), Some(out), Stage::Destination, name, &route.name, &always)));
                 }
             }
         }
@@ -136,16 +136,16 @@ struct Told<'a> {
 }
 
 impl Told<'_> {
-    fn any(&self, place: Place, name: &str, measure: Measure) -> bool {
-        self.outcome.postings.iter().any(|p| p.account.place == place && p.account.name == name && p.account.measure == measure && p.amount.events > 0)
+    fn any(&self, stage: Stage, name: &str, measure: Measure) -> bool {
+        self.outcome.postings.iter().any(|p| p.account.stage == stage && p.account.name == name && p.account.measure == measure && p.amount.events > 0)
     }
 
     /// One list of steps, at `point`. Where several routes lead there, the event is the one that came there as `came`, unless it is kept as it was received.
-    fn passing(&self, point: Point, came: Option<&String>, place: Place, name: &str, via: &str, steps: &[Step]) -> Passing {
+    fn passing(&self, point: Point, came: Option<&String>, stage: Stage, name: &str, via: &str, steps: &[Step]) -> Passing {
         let did = |position: usize, measure: Measure| {
             self.outcome.postings.iter().any(|p| {
                 let a = &p.account;
-                a.place == place && a.name == name && a.via == via && a.position == position as i32 + 1 && a.measure == measure && p.amount.events != 0
+                a.stage == stage && a.name == name && a.via == via && a.position == position as i32 + 1 && a.measure == measure && p.amount.events != 0
             })
         };
         let mut gone = false;
@@ -173,13 +173,13 @@ impl Told<'_> {
 /// The parts of a condition that decide its answer for one event: of what fails, the parts that fail; of what holds, those that hold.
 #[must_use]
 pub fn parts(condition: &Condition, event: &[u8]) -> Vec<Part> {
-    let holds = CompiledPlan::matcher(condition).meets(event);
+    let holds = Matcher::new(condition).meets(event);
     let mut found = Vec::new();
     match condition {
         Condition::And(all) | Condition::Or(all) => {
             for part in all {
                 // Of an `and` that fails those that fail decide, of an `or` that fails all do; and the other way round.
-                if CompiledPlan::matcher(part).meets(event) == holds {
+                if Matcher::new(part).meets(event) == holds {
                     found.extend(parts(part, event));
                 }
             }

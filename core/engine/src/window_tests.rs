@@ -44,8 +44,8 @@ impl Node {
     }
 
     fn keep(&mut self, outcome: Outcome) {
-        for change in &outcome.held {
-            match &change.held {
+        for change in &outcome.windows {
+            match &change.state {
                 Some(held) => self.kept.insert(change.id, held.clone()),
                 None => self.kept.remove(&change.id),
             };

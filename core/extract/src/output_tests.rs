@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use rockrose_event::output::*;
-use rockrose_language::{Operation, parse_step};
+use rockrose_language::{Operation, Parse, parse_step};
 use serde_json::{Value, json};
 
 use crate::{Buffers, Extractor, Found};
@@ -101,7 +101,7 @@ proptest! {
         prop_assume!(message.trim() == message && host != "-");
         let event = json!({ "message": message, "host": host, "level": "error", name.clone(): value }).to_string();
         let line = syslog(&event);
-        let Ok(Operation::Parse { formats, .. }) = parse_step("parse message as syslog").map(|s| s.operation) else { panic!() };
+        let Ok(Operation::Parse(Parse { formats, .. })) = parse_step("parse message as syslog").map(|s| s.operation) else { panic!() };
         let (mut found, mut room) = (Found::default(), Buffers::default());
         let extractor = Extractor::new(&formats[0]);
         prop_assert!(extractor.read(line.as_bytes(), NOW, &mut found, &mut room), "{}", line);

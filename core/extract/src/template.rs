@@ -6,7 +6,7 @@ use memchr::memmem;
 use rockrose_event::address::address;
 use rockrose_event::json::Kind;
 use rockrose_event::{scan, time};
-use rockrose_language::{Part, Place, Template};
+use rockrose_language::{Part, Placeholder, Template};
 
 use super::Found;
 
@@ -14,7 +14,7 @@ use super::Found;
 enum Piece {
     Text(Box<[u8]>),
     /// Which known name it fills, of what type, and what text ends it (nothing: the line does).
-    Place(Option<usize>, Typed, Option<Box<memmem::Finder<'static>>>),
+    Placeholder(Option<usize>, Typed, Option<Box<memmem::Finder<'static>>>),
 }
 
 #[derive(Debug)]
@@ -45,19 +45,19 @@ impl Compiled {
                     let name = path.as_ref().map(|_| names);
                     names += usize::from(path.is_some());
                     let typed = match place {
-                        Place::Text => Typed::Text,
-                        Place::Word => Typed::Word,
-                        Place::Integer => Typed::Integer,
-                        Place::Number => Typed::Number,
-                        Place::Ip => Typed::Ip,
-                        Place::Rest => Typed::Rest,
-                        Place::Time(form) => Typed::Time(Box::new(time::Reader::new(form))),
+                        Placeholder::Text => Typed::Text,
+                        Placeholder::Word => Typed::Word,
+                        Placeholder::Integer => Typed::Integer,
+                        Placeholder::Number => Typed::Number,
+                        Placeholder::Ip => Typed::Ip,
+                        Placeholder::Rest => Typed::Rest,
+                        Placeholder::Time(form) => Typed::Time(Box::new(time::Reader::new(form))),
                     };
                     let end = match template.parts.get(i + 1) {
                         Some(Part::Text(next)) => Some(Box::new(memmem::Finder::new(next.as_bytes()).into_owned())),
                         _ => None,
                     };
-                    pieces.push(Piece::Place(name, typed, end));
+                    pieces.push(Piece::Placeholder(name, typed, end));
                 }
             }
         }
@@ -74,7 +74,7 @@ impl Compiled {
                     }
                     at += literal.len();
                 }
-                Piece::Place(name, typed, end) => {
+                Piece::Placeholder(name, typed, end) => {
                     let rest = &text[at..];
                     let len = match end {
                         None => rest.len(),

@@ -1,6 +1,6 @@
 //! What each format of `parse` reads, and what it leaves alone.
 
-use rockrose_language::{Operation, parse_step};
+use rockrose_language::{Operation, Parse, parse_step};
 
 use super::{Buffers, Extractor, Found};
 
@@ -10,7 +10,7 @@ const NOW: i64 = 1_795_428_000_000;
 fn extractor(format: &str) -> Extractor {
     let step = parse_step(&format!("parse message as {format}")).unwrap_or_else(|m| panic!("{format}: {m:?}"));
     match step.operation {
-        Operation::Parse { formats, .. } => Extractor::new(&formats[0]),
+        Operation::Parse(Parse { formats, .. }) => Extractor::new(&formats[0]),
         other => panic!("{other:?}"),
     }
 }

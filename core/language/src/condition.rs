@@ -1,14 +1,74 @@
-//! Parses conditions. Precedence, tightest first: `not`, `and`, `or`.
+//! Conditions: their trees, and how they are read, printed and explained. Precedence, tightest first: `not`, `and`, `or`.
 
+use std::fmt::{self, Display, Formatter};
 use std::net::IpAddr;
 
 use rockrose_event::address::Network;
-use rockrose_event::field::Path;
+use rockrose_event::field::{Path, write_quoted};
 use rockrose_event::level::Level;
 
-use super::ast::{Condition, Literal, Ordering, Test};
-use super::cursor::{Cursor, Outcome};
-use super::mistake::Mistake;
+use crate::cursor::{Cursor, Outcome};
+use crate::literal::Literal;
+use crate::mistake::Mistake;
+use crate::pattern::Pattern;
+use crate::steps::{listed, write_list};
+
+/// A condition on one event.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Condition {
+    /// At least one holds. Two or more members, none of them an `Or`.
+    Or(Vec<Condition>),
+    /// All hold. Two or more members, none of them an `And`.
+    And(Vec<Condition>),
+    /// It does not hold.
+    Not(Box<Condition>),
+    /// One test of one field. Of a missing field every test is false.
+    Field(Path, Test),
+    /// `true` or `false`, for every event.
+    Constant(bool),
+}
+
+/// What is asked of a field.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Test {
+    /// It is there, even as `null`.
+    Exists,
+    /// `=`
+    Equals(Literal),
+    /// `!=`: it is there and has another value.
+    Differs(Literal),
+    /// `~=`: the same text, case ignored.
+    Alike(String),
+    /// `<`, `<=`, `>` or `>=`.
+    Order(Ordering, Literal),
+    /// `in 500..599`, both ends included.
+    Range(Literal, Literal),
+    /// `in (80, 443)`
+    OneOf(Vec<Literal>),
+    /// `in 192.0.2.0/24`
+    Network(Network),
+    /// `contains "…"`
+    Contains(String),
+    /// `starts with "…"`
+    StartsWith(String),
+    /// `ends with "…"`
+    EndsWith(String),
+    /// `matches /…/`
+    Matches(Pattern),
+}
+
+/// A comparison by order.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Ordering {
+    /// `<`
+    Less,
+    /// `<=`
+    AtMost,
+    /// `>`
+    Greater,
+    /// `>=`
+    AtLeast,
+}
 
 const TESTS: &[&str] = &["exists", "in", "contains", "starts", "ends", "matches"];
 const AFTER_FIELD: &str = "a comparison (`=`, `!=`, `~=`, `<`, `<=`, `>`, `>=`), `in`, `contains`, `starts with`, `ends with`, `matches` or `exists`";
@@ -20,7 +80,7 @@ pub fn parse_condition(text: &str) -> Result<Condition, Mistake> {
     if cursor.done() { Ok(condition) } else { cursor.unexpected("`and`, `or` or the end of the condition", &["and", "or"]) }
 }
 
-pub(super) fn condition(c: &mut Cursor<'_>) -> Outcome<Condition> {
+pub(crate) fn condition(c: &mut Cursor<'_>) -> Outcome<Condition> {
     let mut any = vec![conjunction(c)?];
     while c.words("or") {
         any.push(conjunction(c)?);
@@ -198,4 +258,124 @@ fn network(c: &mut Cursor<'_>) -> Outcome<Option<Network>> {
     c.rewind(at.end);
     c.sign("");
     Ok(Some(Network { base, prefix }))
+}
+
+impl Condition {
+    /// What it asks, in plain words.
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        match self {
+            Condition::Constant(true) => "anything".to_owned(),
+            Condition::Constant(false) => "nothing".to_owned(),
+            Condition::Or(any) => any.iter().map(Condition::in_parentheses).collect::<Vec<_>>().join(", or "),
+            Condition::And(all) => all.iter().map(Condition::in_parentheses).collect::<Vec<_>>().join(", and "),
+            Condition::Not(negated) => format!("it is not so that {}", negated.in_parentheses()),
+            Condition::Field(path, test) => format!("{path} {}", test.in_words()),
+        }
+    }
+
+    fn in_parentheses(&self) -> String {
+        match self {
+            Condition::Or(_) | Condition::And(_) => format!("({})", self.in_words()),
+            _ => self.in_words(),
+        }
+    }
+
+    /// Adds the fields that it asks about, in the order in which they stand there.
+    pub fn reads(&self, out: &mut Vec<Path>) {
+        match self {
+            Condition::Or(parts) | Condition::And(parts) => parts.iter().for_each(|p| p.reads(out)),
+            Condition::Not(inner) => inner.reads(out),
+            Condition::Field(path, _) => out.push(path.clone()),
+            Condition::Constant(_) => {}
+        }
+    }
+}
+
+impl Test {
+    fn in_words(&self) -> String {
+        match self {
+            Test::Exists => "is there".to_owned(),
+            Test::Equals(v) => format!("is {v}"),
+            Test::Differs(v) => format!("is there and is not {v}"),
+            Test::Alike(text) => format!("is `{text}`, case ignored"),
+            Test::Order(order, v) => {
+                let word = match order {
+                    Ordering::Less => "is below",
+                    Ordering::AtMost => "is at most",
+                    Ordering::Greater => "is above",
+                    Ordering::AtLeast => "is at least",
+                };
+                format!("{word} {v}")
+            }
+            Test::Range(a, b) => format!("lies from {a} to {b}"),
+            Test::OneOf(any) => format!("is one of {}", listed(any)),
+            Test::Network(network) => format!("is an address in {network}"),
+            Test::Contains(text) => format!("contains `{text}`"),
+            Test::StartsWith(text) => format!("starts with `{text}`"),
+            Test::EndsWith(text) => format!("ends with `{text}`"),
+            Test::Matches(pattern) => format!("matches {pattern}"),
+        }
+    }
+}
+
+impl Display for Condition {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Condition::Or(any) => write_list(f, any, " or "),
+            Condition::And(all) => {
+                for (i, one) in all.iter().enumerate() {
+                    if i > 0 {
+                        f.write_str(" and ")?;
+                    }
+                    if matches!(one, Condition::Or(_)) { write!(f, "({one})")? } else { one.fmt(f)? }
+                }
+                Ok(())
+            }
+            Condition::Not(inner) => match **inner {
+                Condition::Not(_) | Condition::Constant(_) => write!(f, "not {inner}"),
+                _ => write!(f, "not ({inner})"),
+            },
+            Condition::Field(path, test) => write!(f, "{path} {test}"),
+            Condition::Constant(value) => value.fmt(f),
+        }
+    }
+}
+
+impl Display for Test {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        let quoted = |f: &mut Formatter<'_>, words: &str, text: &str| {
+            f.write_str(words)?;
+            write_quoted(f, text)
+        };
+        match self {
+            Test::Exists => f.write_str("exists"),
+            Test::Equals(v) => write!(f, "= {v}"),
+            Test::Differs(v) => write!(f, "!= {v}"),
+            Test::Alike(text) => quoted(f, "~= ", text),
+            Test::Order(order, v) => write!(f, "{order} {v}"),
+            Test::Range(from, to) => write!(f, "in {from}..{to}"),
+            Test::OneOf(items) => {
+                f.write_str("in (")?;
+                write_list(f, items, ", ")?;
+                f.write_str(")")
+            }
+            Test::Network(network) => write!(f, "in {network}"),
+            Test::Contains(text) => quoted(f, "contains ", text),
+            Test::StartsWith(text) => quoted(f, "starts with ", text),
+            Test::EndsWith(text) => quoted(f, "ends with ", text),
+            Test::Matches(pattern) => write!(f, "matches {pattern}"),
+        }
+    }
+}
+
+impl Display for Ordering {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Ordering::Less => "<",
+            Ordering::AtMost => "<=",
+            Ordering::Greater => ">",
+            Ordering::AtLeast => ">=",
+        })
+    }
 }

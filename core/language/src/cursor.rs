@@ -4,23 +4,25 @@ use std::ops::Range;
 
 use rockrose_event::field::{Path, RESERVED};
 
-use super::MAX_SENTENCE;
-use super::ast::{Literal, Pattern};
-use super::mistake::Mistake;
+use crate::literal::Literal;
+use crate::mistake::Mistake;
+use crate::pattern::Pattern;
 
+/// Longest sentence that is read, in bytes.
+pub const MAX_SENTENCE: usize = 16 * 1024;
 /// Deepest nesting of parentheses and `not`.
 const MAX_DEPTH: usize = 50;
 
-pub(super) type Outcome<T> = Result<T, Mistake>;
+pub(crate) type Outcome<T> = Result<T, Mistake>;
 
-pub(super) struct Cursor<'a> {
+pub(crate) struct Cursor<'a> {
     text: &'a str,
     at: usize,
     depth: usize,
 }
 
 impl<'a> Cursor<'a> {
-    pub(super) fn new(text: &'a str) -> Outcome<Cursor<'a>> {
+    pub(crate) fn new(text: &'a str) -> Outcome<Cursor<'a>> {
         if text.len() > MAX_SENTENCE {
             return Err(Mistake::new(0..0, "the sentence is longer than 16 KiB"));
         }
@@ -29,24 +31,24 @@ impl<'a> Cursor<'a> {
         Ok(cursor)
     }
 
-    pub(super) fn rest(&self) -> &'a str {
+    pub(crate) fn rest(&self) -> &'a str {
         &self.text[self.at..]
     }
 
-    pub(super) fn at(&self) -> usize {
+    pub(crate) fn at(&self) -> usize {
         self.at
     }
 
     /// What was taken since `start`, without the white space behind it.
-    pub(super) fn since(&self, start: usize) -> Range<usize> {
+    pub(crate) fn since(&self, start: usize) -> Range<usize> {
         start..start + self.text[start..self.at].trim_end().len()
     }
 
-    pub(super) fn rewind(&mut self, at: usize) {
+    pub(crate) fn rewind(&mut self, at: usize) {
         self.at = at;
     }
 
-    pub(super) fn done(&self) -> bool {
+    pub(crate) fn done(&self) -> bool {
         self.at == self.text.len()
     }
 
@@ -55,7 +57,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// The extent of what stands at the cursor, to point at: a word, a quoted text or a single sign.
-    pub(super) fn here(&self) -> Range<usize> {
+    pub(crate) fn here(&self) -> Range<usize> {
         let rest = self.rest();
         let plain = |c: char| c.is_alphanumeric() || c == '_' || c == '.' || c == '-';
         let len = match rest.chars().next() {
@@ -67,18 +69,18 @@ impl<'a> Cursor<'a> {
         self.at..self.at + len
     }
 
-    pub(super) fn written(&self) -> &'a str {
+    pub(crate) fn written(&self) -> &'a str {
         &self.text[self.here()]
     }
 
     /// A mistake at the cursor: what was expected there, against what stands there.
-    pub(super) fn unexpected<T>(&self, expected: &str, words: &[&str]) -> Outcome<T> {
+    pub(crate) fn unexpected<T>(&self, expected: &str, words: &[&str]) -> Outcome<T> {
         let written = self.written();
         let message = if written.is_empty() { "the sentence ends too early".to_owned() } else { format!("`{written}` cannot stand here") };
         Err(Mistake::new(self.here(), message).expected(expected).near(written, words.iter().copied()))
     }
 
-    pub(super) fn deeper(&mut self) -> Outcome<()> {
+    pub(crate) fn deeper(&mut self) -> Outcome<()> {
         self.depth += 1;
         if self.depth > MAX_DEPTH {
             return Err(Mistake::new(self.here(), "nested more than 50 levels deep"));
@@ -86,12 +88,12 @@ impl<'a> Cursor<'a> {
         Ok(())
     }
 
-    pub(super) fn shallower(&mut self) {
+    pub(crate) fn shallower(&mut self) {
         self.depth -= 1;
     }
 
     /// Takes a sign such as `(` or `>=`.
-    pub(super) fn sign(&mut self, sign: &str) -> bool {
+    pub(crate) fn sign(&mut self, sign: &str) -> bool {
         let found = self.rest().starts_with(sign);
         if found {
             self.at += sign.len();
@@ -100,14 +102,14 @@ impl<'a> Cursor<'a> {
         found
     }
 
-    pub(super) fn peek_word(&self) -> &'a str {
+    pub(crate) fn peek_word(&self) -> &'a str {
         let rest = self.rest();
         let len = rest.find(|c: char| !(c.is_ascii_alphanumeric() || c == '_')).unwrap_or(rest.len());
         &rest[..len]
     }
 
     /// Takes `words` (separated by single spaces) if they stand here.
-    pub(super) fn words(&mut self, words: &str) -> bool {
+    pub(crate) fn words(&mut self, words: &str) -> bool {
         let start = self.at;
         for word in words.split(' ') {
             if self.peek_word() != word {
@@ -120,12 +122,12 @@ impl<'a> Cursor<'a> {
         true
     }
 
-    pub(super) fn need_words(&mut self, words: &str) -> Outcome<()> {
+    pub(crate) fn need_words(&mut self, words: &str) -> Outcome<()> {
         if self.words(words) { Ok(()) } else { self.unexpected(&format!("`{words}`"), &[words]) }
     }
 
     /// A quoted text.
-    pub(super) fn quoted(&mut self, what: &str) -> Outcome<String> {
+    pub(crate) fn quoted(&mut self, what: &str) -> Outcome<String> {
         let start = self.at;
         let mut chars = self.rest().char_indices();
         if !matches!(chars.next(), Some((_, '"'))) {
@@ -164,7 +166,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// A regular expression between slashes, checked.
-    pub(super) fn pattern(&mut self) -> Outcome<Pattern> {
+    pub(crate) fn pattern(&mut self) -> Outcome<Pattern> {
         let start = self.at;
         if !self.rest().starts_with('/') {
             return self.unexpected("a regular expression between slashes", &[]);
@@ -210,12 +212,12 @@ impl<'a> Cursor<'a> {
     }
 
     /// What stands in the sentence from byte `at` on.
-    pub(super) fn before(&self, at: usize) -> &'a str {
+    pub(crate) fn before(&self, at: usize) -> &'a str {
         &self.text[at..]
     }
 
     /// A name without dots, plain or in quotes.
-    pub(super) fn name(&mut self, what: &str) -> Outcome<String> {
+    pub(crate) fn name(&mut self, what: &str) -> Outcome<String> {
         if self.rest().starts_with('"') {
             return self.quoted(what);
         }
@@ -228,7 +230,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// A column's name: as a field's, or with the signs that log formats have in theirs (`cs(User-Agent)`).
-    pub(super) fn column(&mut self, what: &str) -> Outcome<Path> {
+    pub(crate) fn column(&mut self, what: &str) -> Outcome<Path> {
         let rest = self.rest();
         let len = Self::name_len(rest);
         if len > 0
@@ -246,7 +248,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// A name with at least one `*`, and where it stands; takes nothing if none stands here.
-    pub(super) fn wildcard(&mut self) -> Option<(Range<usize>, String)> {
+    pub(crate) fn wildcard(&mut self) -> Option<(Range<usize>, String)> {
         let rest = self.rest();
         let len = rest.find(|c: char| !(c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '.' | '*'))).unwrap_or(rest.len());
         if !rest[..len].contains('*') {
@@ -259,7 +261,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// What is given to a recipe's parameter, as written: everything up to the next `,` or `)` outside quotes, slashes and parentheses.
-    pub(super) fn argument(&mut self) -> Outcome<String> {
+    pub(crate) fn argument(&mut self) -> Outcome<String> {
         let start = self.at;
         let rest = self.rest();
         let (mut depth, mut quoted, mut slashed, mut escaped) = (0usize, false, false, false);
@@ -288,7 +290,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// A field path.
-    pub(super) fn path(&mut self, what: &str) -> Outcome<Path> {
+    pub(crate) fn path(&mut self, what: &str) -> Outcome<Path> {
         let mut segments = Vec::new();
         loop {
             let rest = self.rest();
@@ -327,7 +329,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// A number, if one stands here.
-    pub(super) fn number(&mut self) -> Option<f64> {
+    pub(crate) fn number(&mut self) -> Option<f64> {
         let rest = self.rest();
         let bytes = rest.as_bytes();
         let digits = |from: usize| from + bytes[from..].iter().take_while(|b| b.is_ascii_digit()).count();
@@ -356,7 +358,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// A whole number of at least 1.
-    pub(super) fn count(&mut self, what: &str) -> Outcome<u64> {
+    pub(crate) fn count(&mut self, what: &str) -> Outcome<u64> {
         let (at, start) = (self.here(), self.at);
         match self.number() {
             Some(n) if n >= 1.0 && n.fract() == 0.0 && n <= 9e15 => Ok(n as u64),
@@ -369,7 +371,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// A text, number or truth value.
-    pub(super) fn literal(&mut self) -> Option<Outcome<Literal>> {
+    pub(crate) fn literal(&mut self) -> Option<Outcome<Literal>> {
         if self.rest().starts_with('"') {
             return Some(self.quoted("a text").map(Literal::Text));
         }
@@ -383,7 +385,7 @@ impl<'a> Cursor<'a> {
     }
 
     /// Items separated by commas.
-    pub(super) fn list<T>(&mut self, mut item: impl FnMut(&mut Self) -> Outcome<T>) -> Outcome<Vec<T>> {
+    pub(crate) fn list<T>(&mut self, mut item: impl FnMut(&mut Self) -> Outcome<T>) -> Outcome<Vec<T>> {
         let mut items = vec![item(self)?];
         while self.sign(",") {
             items.push(item(self)?);

@@ -1,27 +1,30 @@
 #![doc = include_str!("crate.md")]
 
-mod ast;
 mod condition;
 mod cursor;
 mod explain;
 mod format;
+mod literal;
 mod mistake;
-mod print;
-mod step;
+mod pattern;
+mod quantity;
+mod steps;
+mod time_form;
 mod value;
 
-pub use ast::{
-    Arithmetic, Condition, Conversion, Detector, Format, Function, Joining, Literal, Mask, Operation, Ordering, Pace, Part, Pattern, Place, Rate, Redaction,
-    Renaming, Selector, Size, Step, Template, Test, Time, TimeUnit, Unit, Value, What,
-};
-pub use condition::parse_condition;
+pub use condition::{Condition, Ordering, Test, parse_condition};
+pub use cursor::MAX_SENTENCE;
 pub use explain::explain;
+pub use format::{Format, Part, Placeholder, Template};
+pub use literal::Literal;
 pub use mistake::{Mistake, nearest};
-pub(crate) use step::JOIN_WITHIN;
-pub use step::{STEP_VERBS, parse_step};
-
-/// Longest sentence that is read, in bytes.
-pub const MAX_SENTENCE: usize = 16 * 1024;
+pub use pattern::Pattern;
+pub use quantity::{Pace, Size, Time, TimeUnit, Unit};
+pub use steps::{
+    Conversion, Convert, Count, Dedupe, Detector, Drop, Join, Joining, Keep, Limit, Locate, LookUp, Mask, Measure, Merge, Operation, Parse, Rate, Redact,
+    Redaction, Reference, Remove, Rename, Renaming, Resolve, Retain, STEP_VERBS, Sample, Selector, Set, Step, Tag, Trim, Use, What, parse_step,
+};
+pub use value::{Arithmetic, Function, Value};
 
 #[cfg(test)]
 mod tests;

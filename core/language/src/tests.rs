@@ -206,11 +206,11 @@ fn any_step() -> impl Strategy<Value = Step> {
     let template = (path(), form).prop_map(|(path, form)| Template {
         parts: vec![
             Part::Text("at {".into()),
-            Part::Field(Some(path.clone()), Place::Time(form)),
+            Part::Field(Some(path.clone()), Placeholder::Time(form)),
             Part::Text(" \"".into()),
-            Part::Field(None, Place::Word),
+            Part::Field(None, Placeholder::Word),
             Part::Text(": ".into()),
-            Part::Field(Some(path), Place::Rest),
+            Part::Field(Some(path), Placeholder::Rest),
         ],
     });
     let columns = || proptest::collection::vec(prop_oneof![path(), Just(Path::name("-"))], 1..4);
@@ -222,44 +222,45 @@ fn any_step() -> impl Strategy<Value = Step> {
         pattern().prop_map(Format::Pattern),
     ];
     let more = prop_oneof![
-        (pace.clone(), paths()).prop_map(|(pace, by)| Operation::Sample { rate: Rate::Target(pace), by, unless: None }),
-        (pace, paths(), proptest::option::of(any_condition())).prop_map(|(pace, by, unless)| Operation::Limit { pace, by, unless }),
-        proptest::collection::vec((path(), conversion), 1..3).prop_map(Operation::Convert),
-        (path(), proptest::collection::vec(format, 1..3)).prop_map(|(field, formats)| Operation::Parse { field, formats }),
+        (pace.clone(), paths()).prop_map(|(pace, by)| Operation::from(Sample { rate: Rate::Target(pace), by, unless: None })),
+        (pace, paths(), proptest::option::of(any_condition())).prop_map(|(pace, by, unless)| Operation::from(Limit { pace, by, unless })),
+        proptest::collection::vec((path(), conversion), 1..3).prop_map(|x| Convert(x).into()),
+        (path(), proptest::collection::vec(format, 1..3)).prop_map(|(field, formats)| Operation::from(Parse { field, formats })),
         (path(), "[a-z]{1,5}", proptest::collection::vec((path(), proptest::option::of("[a-z ]{1,5}")), 0..3))
-            .prop_map(|(field, table, outputs)| Operation::LookUp { field, table, outputs }),
-        (path(), "[a-z]{1,5}", path()).prop_map(|(field, table, into)| Operation::Locate { field, table, into }),
-        (path(), path()).prop_map(|(field, into)| Operation::Resolve { field, into }),
-        (time.clone(), proptest::collection::vec(path(), 1..3)).prop_map(|(within, by)| Operation::Merge { within, by }),
+            .prop_map(|(field, table, outputs)| Operation::from(LookUp { field, table, outputs })),
+        (path(), "[a-z]{1,5}", path()).prop_map(|(field, table, into)| Operation::from(Locate { field, table, into })),
+        (path(), path()).prop_map(|(field, into)| Operation::from(Resolve { field, into })),
+        (time.clone(), proptest::collection::vec(path(), 1..3)).prop_map(|(within, by)| Operation::from(Merge { within, by })),
         (time.clone(), proptest::collection::vec(path(), 0..3), proptest::option::of(Just("odd name".to_owned())))
-            .prop_map(|(within, by, prefer)| Operation::Dedupe { by, within, prefer }),
-        (joining, paths(), time).prop_map(|(how, by, within)| Operation::Join { how, by, within }),
-        ("[a-z_]{1,9}", paths()).prop_map(|(name, by)| Operation::Count { name, by }),
-        (path(), "[a-z_]{1,9}", paths()).prop_map(|(field, name, by)| Operation::Measure { field, name, by }),
+            .prop_map(|(within, by, prefer)| Operation::from(Dedupe { by, within, prefer })),
+        (joining, paths(), time).prop_map(|(how, by, within)| Operation::from(Join { how, by, within })),
+        ("[a-z_]{1,9}", paths()).prop_map(|(name, by)| Operation::from(Count { name, by })),
+        (path(), "[a-z_]{1,9}", paths()).prop_map(|(field, name, by)| Operation::from(Measure { field, name, by })),
         (
             "[a-z]{1,5}",
             Just(vec![("field".to_owned(), "a.b".to_owned()), ("with".to_owned(), "\"x, )\"".to_owned()), ("how".to_owned(), "/a,(b)/".to_owned())])
         )
-            .prop_map(|(recipe, arguments)| Operation::Use { recipe, arguments }),
+            .prop_map(|(recipe, arguments)| Operation::from(Use { recipe, arguments })),
     ];
     let operation = prop_oneof![
-        any_condition().prop_map(Operation::Keep),
-        any_condition().prop_map(Operation::Drop),
-        (1..1000u64, proptest::collection::vec(path(), 0..3), proptest::option::of(any_condition())).prop_map(|(n, by, unless)| Operation::Sample {
+        any_condition().prop_map(|x| Keep(x).into()),
+        any_condition().prop_map(|x| Drop(x).into()),
+        (1..1000u64, proptest::collection::vec(path(), 0..3), proptest::option::of(any_condition())).prop_map(|(n, by, unless)| Operation::from(Sample {
             rate: Rate::OneIn(n),
             by,
             unless
-        }),
-        (0.001..100f64).prop_map(|p| Operation::Sample { rate: Rate::Percent(p), by: Vec::new(), unless: None }),
-        (proptest::collection::vec(redaction, 1..3), proptest::collection::vec(path(), 0..3)).prop_map(|(what, fields)| Operation::Redact { what, fields }),
-        proptest::collection::vec(whole, 1..3).prop_map(|what| Operation::Redact { what, fields: Vec::new() }),
-        proptest::collection::vec((path(), value.clone()), 1..3).prop_map(Operation::Tag),
-        proptest::collection::vec((path(), value), 1..3).prop_map(Operation::Set),
-        proptest::collection::vec(selector.clone(), 1..3).prop_map(Operation::Remove),
-        proptest::collection::vec(selector, 1..3).prop_map(Operation::Retain),
-        proptest::collection::vec(renaming, 1..3).prop_map(Operation::Rename),
-        (path(), 1..9999u64).prop_map(|(field, count)| Operation::Trim { field, size: Size { count, unit: Unit::KB } }),
-        ("[a-z]{1,5}").prop_map(|recipe| Operation::Use { recipe, arguments: Vec::new() }),
+        })),
+        (0.001..100f64).prop_map(|p| Operation::from(Sample { rate: Rate::Percent(p), by: Vec::new(), unless: None })),
+        (proptest::collection::vec(redaction, 1..3), proptest::collection::vec(path(), 0..3))
+            .prop_map(|(what, fields)| Operation::from(Redact { what, fields })),
+        proptest::collection::vec(whole, 1..3).prop_map(|what| Operation::from(Redact { what, fields: Vec::new() })),
+        proptest::collection::vec((path(), value.clone()), 1..3).prop_map(|x| Tag(x).into()),
+        proptest::collection::vec((path(), value), 1..3).prop_map(|x| Set(x).into()),
+        proptest::collection::vec(selector.clone(), 1..3).prop_map(|x| Remove(x).into()),
+        proptest::collection::vec(selector, 1..3).prop_map(|x| Retain(x).into()),
+        proptest::collection::vec(renaming, 1..3).prop_map(|x| Rename(x).into()),
+        (path(), 1..9999u64).prop_map(|(field, count)| Operation::from(Trim { field, size: Size { count, unit: Unit::KB } })),
+        ("[a-z]{1,5}").prop_map(|recipe| Operation::from(Use { recipe, arguments: Vec::new() })),
     ];
     let operation = prop_oneof![operation, more];
     (operation, proptest::option::of(any_condition())).prop_map(|(operation, when)| Step { operation, when })

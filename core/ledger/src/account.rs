@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 /// Where in the plan something was counted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Place {
+pub enum Stage {
     /// A source, its `on_arrival` steps included.
     Source,
     /// A route and its `do` steps.
@@ -19,7 +19,7 @@ pub enum Place {
     Destination,
 }
 
-impl Place {
+impl Stage {
     /// The word it is kept under.
     #[must_use]
     pub fn word(self) -> &'static str {
@@ -28,8 +28,8 @@ impl Place {
 
     /// Reads the word back.
     #[must_use]
-    pub fn read(word: &str) -> Option<Place> {
-        [Place::Source, Place::Route, Place::Destination].into_iter().find(|p| p.word() == word)
+    pub fn read(word: &str) -> Option<Stage> {
+        [Stage::Source, Stage::Route, Stage::Destination].into_iter().find(|p| p.word() == word)
     }
 }
 
@@ -144,7 +144,7 @@ impl std::ops::Sub for Amount {
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Account {
     /// Where.
-    pub place: Place,
+    pub stage: Stage,
     /// The name of the source, route or destination.
     pub name: String,
     /// At a route, the source the events came from; at a destination, the route. Empty where it is not told apart.
@@ -161,7 +161,7 @@ impl Account {
     /// At a destination, of what came by `via`.
     #[must_use]
     pub fn at_destination(name: &str, via: &str, measure: Measure) -> Account {
-        Account { place: Place::Destination, name: name.to_owned(), via: via.to_owned(), position: 0, sentence: String::new(), measure }
+        Account { stage: Stage::Destination, name: name.to_owned(), via: via.to_owned(), position: 0, sentence: String::new(), measure }
     }
 }
 
@@ -178,7 +178,8 @@ pub struct Posting {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Equation {
     /// Where it stands.
-    pub place: Place,
+    #[serde(rename = "place")]
+    pub stage: Stage,
     /// The name of the source, route or destination.
     pub name: String,
     /// It in words, as `received = read + quarantined`.
@@ -200,20 +201,20 @@ impl Equation {
 /// Sets up every equation of design over `rows` (sums since the beginning) and `waiting` (what each destination's queue holds).
 #[must_use]
 pub fn balance<'a>(rows: impl IntoIterator<Item = (&'a Account, Amount)>, waiting: &BTreeMap<String, Amount>) -> Vec<Equation> {
-    let mut sums: BTreeMap<(Place, &str), BTreeMap<Measure, Amount>> = BTreeMap::new();
+    let mut sums: BTreeMap<(Stage, &str), BTreeMap<Measure, Amount>> = BTreeMap::new();
     let mut offered: BTreeMap<&str, Amount> = BTreeMap::new();
     for (account, amount) in rows {
-        let place = sums.entry((account.place, &account.name)).or_default();
+        let place = sums.entry((account.stage, &account.name)).or_default();
         *place.entry(account.measure).or_default() += amount;
         if account.measure == Measure::Offered {
             *offered.entry(&account.via).or_default() += amount;
         }
     }
     for name in waiting.keys() {
-        sums.entry((Place::Destination, name)).or_default();
+        sums.entry((Stage::Destination, name)).or_default();
     }
     let mut equations = Vec::new();
-    for ((place, name), measures) in &sums {
+    for ((stage, name), measures) in &sums {
         let of = |m: Measure| measures.get(&m).copied().unwrap_or_default();
         let sum = |parts: &[Measure]| {
             let mut total = Amount::default();
@@ -228,9 +229,9 @@ pub fn balance<'a>(rows: impl IntoIterator<Item = (&'a Account, Amount)>, waitin
             total
         };
         let mut say =
-            |says: &str, left: Amount, right: Amount| equations.push(Equation { place: *place, name: (*name).to_owned(), says: says.to_owned(), left, right });
-        match place {
-            Place::Source => {
+            |says: &str, left: Amount, right: Amount| equations.push(Equation { stage: *stage, name: (*name).to_owned(), says: says.to_owned(), left, right });
+        match stage {
+            Stage::Source => {
                 say("received = read + quarantined", of(Measure::Received), sum(&[Measure::Read, Measure::Quarantined]));
                 say(
                     "read = removed + held + passed",
@@ -239,11 +240,11 @@ pub fn balance<'a>(rows: impl IntoIterator<Item = (&'a Account, Amount)>, waitin
                 );
                 say("passed = routed + remainder", of(Measure::Passed), sum(&[Measure::Routed, Measure::Remainder]));
             }
-            Place::Route => {
+            Stage::Route => {
                 say("taken = out + removed + held", of(Measure::Taken), sum(&[Measure::Out, Measure::Removed, Measure::Held, Measure::Changed]));
                 say("copies = offered to destinations", of(Measure::Copies), offered.get(name).copied().unwrap_or_default());
             }
-            Place::Destination => {
+            Stage::Destination => {
                 say("offered = enqueued + removed + held", of(Measure::Offered), sum(&[Measure::Enqueued, Measure::Removed, Measure::Held, Measure::Changed]));
                 let mut right = sum(&[Measure::Delivered, Measure::Quarantined, Measure::Discarded, Measure::Spilled]);
                 right += waiting.get(*name).copied().unwrap_or_default();
@@ -258,27 +259,27 @@ pub fn balance<'a>(rows: impl IntoIterator<Item = (&'a Account, Amount)>, waitin
 mod tests {
     use super::*;
 
-    fn row(place: Place, name: &str, via: &str, measure: Measure, events: i64, bytes: i64) -> (Account, Amount) {
-        (Account { place, name: name.into(), via: via.into(), position: 0, sentence: String::new(), measure }, Amount { events, bytes })
+    fn row(stage: Stage, name: &str, via: &str, measure: Measure, events: i64, bytes: i64) -> (Account, Amount) {
+        (Account { stage, name: name.into(), via: via.into(), position: 0, sentence: String::new(), measure }, Amount { events, bytes })
     }
 
     #[test]
     fn a_lost_event_or_byte_shows() {
         let good = vec![
-            row(Place::Source, "s", "", Measure::Received, 10, 100),
-            row(Place::Source, "s", "", Measure::Read, 9, 95),
-            row(Place::Source, "s", "", Measure::Quarantined, 1, 5),
-            row(Place::Source, "s", "", Measure::Rewritten, 2, -20),
-            row(Place::Source, "s", "", Measure::Passed, 9, 115),
-            row(Place::Source, "s", "", Measure::Routed, 8, 100),
-            row(Place::Source, "s", "", Measure::Remainder, 1, 15),
-            row(Place::Route, "r", "s", Measure::Taken, 8, 100),
-            row(Place::Route, "r", "s", Measure::Changed, 3, 7),
-            row(Place::Route, "r", "s", Measure::Out, 8, 93),
-            row(Place::Route, "r", "s", Measure::Copies, 8, 93),
-            row(Place::Destination, "d", "r", Measure::Offered, 8, 93),
-            row(Place::Destination, "d", "r", Measure::Enqueued, 8, 93),
-            row(Place::Destination, "d", "", Measure::Delivered, 5, 50),
+            row(Stage::Source, "s", "", Measure::Received, 10, 100),
+            row(Stage::Source, "s", "", Measure::Read, 9, 95),
+            row(Stage::Source, "s", "", Measure::Quarantined, 1, 5),
+            row(Stage::Source, "s", "", Measure::Rewritten, 2, -20),
+            row(Stage::Source, "s", "", Measure::Passed, 9, 115),
+            row(Stage::Source, "s", "", Measure::Routed, 8, 100),
+            row(Stage::Source, "s", "", Measure::Remainder, 1, 15),
+            row(Stage::Route, "r", "s", Measure::Taken, 8, 100),
+            row(Stage::Route, "r", "s", Measure::Changed, 3, 7),
+            row(Stage::Route, "r", "s", Measure::Out, 8, 93),
+            row(Stage::Route, "r", "s", Measure::Copies, 8, 93),
+            row(Stage::Destination, "d", "r", Measure::Offered, 8, 93),
+            row(Stage::Destination, "d", "r", Measure::Enqueued, 8, 93),
+            row(Stage::Destination, "d", "", Measure::Delivered, 5, 50),
         ];
         let waiting = BTreeMap::from([("d".to_owned(), Amount { events: 3, bytes: 43 })]);
         let check = |rows: &[(Account, Amount)]| balance(rows.iter().map(|(a, n)| (a, *n)), &waiting).iter().filter(|e| !e.holds()).count();
@@ -298,6 +299,6 @@ mod tests {
     #[test]
     fn words_read_back() {
         assert!(Measure::ALL.iter().all(|m| Measure::read(m.word()) == Some(*m)));
-        assert_eq!(Place::read("route"), Some(Place::Route));
+        assert_eq!(Stage::read("route"), Some(Stage::Route));
     }
 }

@@ -6,7 +6,7 @@ mod metric;
 mod selection;
 mod window;
 
-pub use account::{Account, Amount, Equation, Measure, Place, Posting, balance};
+pub use account::{Account, Amount, Equation, Measure, Posting, Stage, balance};
 pub use entry::Entry;
 pub use metric::{Added, OTHER, Series, ZERO_BUCKET, bucket, bucket_end};
 pub use selection::Selection;

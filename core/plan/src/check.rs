@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::time::Duration;
 
-use rockrose_language::{Condition, Mistake, Operation, Size, Step, nearest, parse_condition, parse_step};
+use rockrose_language::{Condition, Mistake, Reference, Size, Step, Use, nearest, parse_condition, parse_step};
 use rockrose_tables::Match;
 
 use super::destination::{Destination, WhenFull, spills};
@@ -302,28 +302,28 @@ impl Checker<'_> {
             let start = text.find(word).unwrap_or(0);
             start..(start + word.len()).min(text.len())
         };
-        match &step.operation {
-            Operation::LookUp { table, .. } | Operation::Locate { table, .. } => {
-                let kind = if matches!(step.operation, Operation::LookUp { .. }) { "csv" } else { "places" };
-                match self.tables.get(table) {
-                    None => {
-                        let near = nearest(table, self.tables.keys().map(String::as_str)).map(str::to_owned);
-                        let mut mistake = Mistake::new(at(table), format!("there is no table `{table}`")).expected("a table of this plan: `[table.NAME]`");
-                        mistake.nearest = near;
-                        Some(mistake)
-                    }
-                    Some(other) if other != kind => {
-                        Some(Mistake::new(at(table), format!("the table `{table}` is of kind `{other}`")).expected(format!("a table of kind `{kind}`")))
-                    }
-                    Some(_) => None,
+        match step.operation.refers_to()? {
+            Reference::Table { name, kind } => match self.tables.get(name) {
+                None => {
+                    let near = nearest(name, self.tables.keys().map(String::as_str)).map(str::to_owned);
+                    let mut mistake = Mistake::new(at(name), format!("there is no table `{name}`")).expected("a table of this plan: `[table.NAME]`");
+                    mistake.nearest = near;
+                    Some(mistake)
                 }
-            }
-            Operation::Dedupe { prefer: Some(source), .. } if !self.sources.contains(source) => Some(
+                Some(other) if other != kind => {
+                    Some(Mistake::new(at(name), format!("the table `{name}` is of kind `{other}`")).expected(format!("a table of kind `{kind}`")))
+                }
+                Some(_) => None,
+            },
+            Reference::Source(source) if self.sources.iter().any(|s| s == source) => None,
+            Reference::Source(source) => Some(
                 Mistake::new(at(source), format!("there is no source `{source}`"))
                     .expected("a source of this plan")
                     .near(source, self.sources.iter().map(String::as_str)),
             ),
-            Operation::Use { recipe, arguments } => {
+            // All steps that add to one metric are looked at together, once the whole plan is read.
+            Reference::Metric { .. } => None,
+            Reference::Recipe(Use { recipe, arguments }) => {
                 let Some(known) = self.recipes.get(recipe) else {
                     let names = self.recipes.keys().map(String::as_str);
                     return Some(Mistake::new(at(recipe), format!("there is no recipe `{recipe}`")).expected("a recipe of this plan").near(recipe, names));
@@ -346,7 +346,6 @@ impl Checker<'_> {
                 }
                 known.wrong_with(arguments).map(|why| Mistake::new(0..text.len(), why))
             }
-            _ => None,
         }
     }
 
@@ -565,8 +564,8 @@ impl Checker<'_> {
                 continue;
             }
             for step in expand(&self.recipes, &steps) {
-                let Some((name, made)) = metric_of(&step.operation) else { continue };
-                match metrics.get(&name) {
+                let Some(Reference::Metric { name, made }) = step.operation.refers_to() else { continue };
+                match metrics.get(name) {
                     Some(known) if *known != made => {
                         if let Some(at) = section.get(key) {
                             self.mistakes.push(
@@ -577,23 +576,10 @@ impl Checker<'_> {
                     }
                     Some(_) => {}
                     None => {
-                        metrics.insert(name, made);
+                        metrics.insert(name.to_owned(), made);
                     }
                 }
             }
         }
-    }
-}
-
-/// The metric a step adds to, and in what way.
-fn metric_of(operation: &Operation) -> Option<(String, String)> {
-    let labels = |by: &[rockrose_event::field::Path]| {
-        let all: Vec<_> = by.iter().map(rockrose_event::field::Path::flat).collect();
-        if all.is_empty() { "without labels".to_owned() } else { format!("by {}", all.join(", ")) }
-    };
-    match operation {
-        Operation::Count { name, by } => Some((name.clone(), format!("a count {}", labels(by)))),
-        Operation::Measure { name, by, .. } => Some((name.clone(), format!("a histogram {}", labels(by)))),
-        _ => None,
     }
 }

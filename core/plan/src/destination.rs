@@ -132,7 +132,7 @@ pub struct FileDestination {
     /// How many files that were put aside are kept.
     pub keep_files: Option<u64>,
     /// How files that were put aside are compressed.
-    pub packing: Packing,
+    pub compression: Compression,
 }
 
 /// How events are written to a file.
@@ -176,7 +176,7 @@ pub enum BodyForm {
 
 /// How bodies are compressed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Packing {
+pub enum Compression {
     /// Not at all.
     Plain,
     /// gzip
@@ -260,7 +260,7 @@ pub struct HttpDestination {
     /// Headers sent along.
     pub headers: Vec<(String, HeaderText)>,
     /// How bodies are compressed.
-    pub packing: Packing,
+    pub compression: Compression,
     /// Certificates, for https.
     pub tls: TlsFiles,
     /// How long an answer may take.
@@ -382,7 +382,7 @@ impl Checker<'_> {
                     rotate_at: section.text("rotate_at").map(|_| self.size(section, "rotate_at", MB, 1_000_000 * MB)),
                     rotate_every: section.text("rotate_every").map(|p| if p.value == "hour" { Period::Hour } else { Period::Day }),
                     keep_files: if let Some(At { value: Raw::Count(n), .. }) = section.get("keep_files") { Some(*n) } else { None },
-                    packing: packing(section, Packing::Plain),
+                    compression: compression(section, Compression::Plain),
                 })
             }
             "http" => {
@@ -516,7 +516,7 @@ impl Checker<'_> {
             form,
             sign_in: self.sign_in(section),
             headers: self.headers(section),
-            packing: packing(section, Packing::Gzip),
+            compression: compression(section, Compression::Gzip),
             tls: self.tls(section),
             timeout: self.duration(section, "timeout", Duration::from_secs(30)),
             max_batch: self.size(section, "max_batch", MB, 100 * MB),
@@ -667,11 +667,11 @@ impl Checker<'_> {
     }
 }
 
-fn packing(section: &Section, usual: Packing) -> Packing {
+fn compression(section: &Section, usual: Compression) -> Compression {
     match section.text("compress").map(|c| c.value) {
-        Some("none") => Packing::Plain,
-        Some("gzip") => Packing::Gzip,
-        Some("zstd") => Packing::Zstd,
+        Some("none") => Compression::Plain,
+        Some("gzip") => Compression::Gzip,
+        Some("zstd") => Compression::Zstd,
         _ => usual,
     }
 }

@@ -13,8 +13,8 @@ mod source;
 pub use canonical::canonical;
 pub use check::{CheckedPlan, Gate, Route, SecretName, TableFile, TableKind, is_name};
 pub use destination::{
-    ArchiveDestination, BodyForm, Destination, DestinationKind, FileDestination, Forward, HeaderText, HttpDestination, Layout, Objects, OtlpDestination,
-    Packing, Period, Place, Price, SignIn, SyslogDestination, SyslogTransport, TlsFiles, WhenFull,
+    ArchiveDestination, BodyForm, Compression, Destination, DestinationKind, FileDestination, Forward, HeaderText, HttpDestination, Layout, Objects,
+    OtlpDestination, Period, Place, Price, SignIn, SyslogDestination, SyslogTransport, TlsFiles, WhenFull,
 };
 pub use parse::ParsedPlan;
 pub use report::Report;

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use rockrose_language::{Condition, Operation, Step, parse_step};
+use rockrose_language::{Condition, Operation, Step, Use, parse_step};
 
 /// Deepest nesting of recipes in recipes; the check has found any that would not end.
 const MAX_DEPTH: usize = 32;
@@ -68,7 +68,7 @@ pub(super) fn expanded_len(recipes: &Recipes, steps: &[Step], known: &mut HashMa
     let mut total = 0usize;
     for step in steps {
         let len = match &step.operation {
-            Operation::Use { recipe, arguments } => match known.get(recipe) {
+            Operation::Use(Use { recipe, arguments }) => match known.get(recipe) {
                 Some(len) => *len,
                 None => {
                     let inner = recipes.get(recipe).map(|r| r.steps(arguments)).unwrap_or_default();
@@ -92,7 +92,7 @@ pub(super) fn expand(recipes: &Recipes, steps: &[Step]) -> Vec<Step> {
 fn expand_at(recipes: &Recipes, steps: &[Step], depth: usize) -> Vec<Step> {
     let mut out = Vec::new();
     for step in steps {
-        let Operation::Use { recipe, arguments } = &step.operation else {
+        let Operation::Use(Use { recipe, arguments }) = &step.operation else {
             out.push(step.clone());
             continue;
         };

@@ -49,7 +49,7 @@ fn a_good_plan_is_read_whole() {
     assert_eq!(plan.routes[1].when, Gate::Remainder);
     assert_eq!(plan.expanded(&plan.routes[0].steps)[0], parse_step("drop severity < info").unwrap());
     let DestinationKind::Http(http) = &plan.destinations[0].kind else { panic!("desk is http") };
-    assert_eq!((http.timeout.as_secs(), http.packing), (5, Packing::Gzip));
+    assert_eq!((http.timeout.as_secs(), http.compression), (5, Compression::Gzip));
     assert!(CheckedPlan::read("").unwrap().routes.is_empty());
 }
 
@@ -144,7 +144,7 @@ fn what_belongs_to_a_file_points() {
         .replace(path, &format!("{path}\nlayout = \"text\"\ntemplate = \"{{time}} {{message}}\"\nrotate_at = \"1 GB\"\nkeep_files = 3\ncompress = \"zstd\""));
     let plan = CheckedPlan::read(&good).unwrap();
     let Some(DestinationKind::File(file)) = plan.destinations.iter().map(|d| &d.kind).find(|k| k.word() == "file") else { panic!() };
-    assert_eq!((file.layout.clone(), file.packing, file.keep_files), (Layout::Text("{time} {message}".into()), Packing::Zstd, Some(3)));
+    assert_eq!((file.layout.clone(), file.compression, file.keep_files), (Layout::Text("{time} {message}".into()), Compression::Zstd, Some(3)));
 }
 
 #[test]

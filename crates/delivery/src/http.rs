@@ -9,7 +9,7 @@ use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, 
 use reqwest::{Client, StatusCode};
 use rockrose_event::output::{Origin, cloud_events, json_array};
 use rockrose_otlp::{Message, to_request};
-use rockrose_plan::{BodyForm, Packing, TlsFiles};
+use rockrose_plan::{BodyForm, Compression, TlsFiles};
 
 use crate::{Failure, Taken, deepest, now_ms, one_line, otlp, tls};
 
@@ -39,7 +39,7 @@ pub struct HttpSettings {
     /// Further headers.
     pub headers: Vec<(String, String)>,
     /// How bodies are compressed.
-    pub packing: Packing,
+    pub compression: Compression,
     /// Certificates, for https.
     pub tls: TlsFiles,
     /// How long an answer may take.
@@ -60,7 +60,7 @@ impl HttpSettings {
             form: BodyForm::JsonLines,
             authorization: None,
             headers: Vec::new(),
-            packing: Packing::Gzip,
+            compression: Compression::Gzip,
             tls: TlsFiles::default(),
             timeout: Duration::from_secs(30),
             max_batch: 1_000_000,
@@ -152,10 +152,10 @@ impl HttpOutlet {
             BodyForm::OtlpJson => "application/json",
         };
         headers.insert(CONTENT_TYPE, HeaderValue::from_static(form));
-        match settings.packing {
-            Packing::Plain => None,
-            Packing::Gzip => headers.insert(CONTENT_ENCODING, HeaderValue::from_static("gzip")),
-            Packing::Zstd => headers.insert(CONTENT_ENCODING, HeaderValue::from_static("zstd")),
+        match settings.compression {
+            Compression::Plain => None,
+            Compression::Gzip => headers.insert(CONTENT_ENCODING, HeaderValue::from_static("gzip")),
+            Compression::Zstd => headers.insert(CONTENT_ENCODING, HeaderValue::from_static("zstd")),
         };
         Ok(HttpOutlet { client, turns: Turns::new(&settings), settings, headers })
     }
@@ -166,13 +166,13 @@ impl HttpOutlet {
 
     pub(crate) async fn send(&mut self, lines: Bytes, origins: Vec<Origin>) -> Result<Taken, Failure> {
         let events = origins.len();
-        let (form, packing, node) = (self.settings.form, self.settings.packing, self.settings.node.clone());
+        let (form, compression, node) = (self.settings.form, self.settings.compression, self.settings.node.clone());
         // What goes as it is needs no work.
-        let body = if form == BodyForm::JsonLines && packing == Packing::Plain {
+        let body = if form == BodyForm::JsonLines && compression == Compression::Plain {
             lines
         } else {
-            let written = tokio::task::spawn_blocking(move || pack(write(lines, &origins, form, &node), packing)).await;
-            written.map_err(|_| Failure::later("packing was interrupted"))?.map_err(|e| Failure::later(format!("packing failed: {e}")))?
+            let written = tokio::task::spawn_blocking(move || pack(write(lines, &origins, form, &node), compression)).await;
+            written.map_err(|_| Failure::later("compression was interrupted"))?.map_err(|e| Failure::later(format!("compression failed: {e}")))?
         };
         let mut last = Failure::later("no endpoint is set");
         for at in self.turns.order() {
@@ -257,11 +257,11 @@ fn write(lines: Bytes, origins: &[Origin], form: BodyForm, node: &str) -> Bytes 
     out.into()
 }
 
-fn pack(body: Bytes, packing: Packing) -> std::io::Result<Bytes> {
-    match packing {
-        Packing::Plain => Ok(body),
-        Packing::Gzip => gzip(&body).map(Bytes::from),
-        Packing::Zstd => zstd::bulk::compress(&body, 1).map(Bytes::from),
+fn pack(body: Bytes, compression: Compression) -> std::io::Result<Bytes> {
+    match compression {
+        Compression::Plain => Ok(body),
+        Compression::Gzip => gzip(&body).map(Bytes::from),
+        Compression::Zstd => zstd::bulk::compress(&body, 1).map(Bytes::from),
     }
 }
 

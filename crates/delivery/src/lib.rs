@@ -4,11 +4,11 @@
 //! or should be tried again; only the worker knows about retries, bisection and the account.
 
 mod archive;
+mod concurrency;
 mod discard;
 mod file;
 mod health;
 mod http;
-mod lanes;
 mod otlp;
 mod parquet;
 mod probe;
@@ -129,7 +129,7 @@ impl Outlet {
     }
 
     /// Sends the first events of a parcel. `Ok` means the destination has done with all of them for good.
-    pub(crate) async fn send(&mut self, parcel: &rockrose_spool::Parcel, events: usize) -> Result<Taken, Failure> {
+    pub(crate) async fn send(&mut self, parcel: &rockrose_spool::DeliveryBatch, events: usize) -> Result<Taken, Failure> {
         let lines = parcel.front(events);
         match self {
             Outlet::File(file) => file.send(lines).await.map(|length| Taken { length: Some(length), ..Taken::all() }),

@@ -8,7 +8,7 @@ use hyper_util::rt::TokioIo;
 use rockrose_otlp::collector::logs_service_client::LogsServiceClient;
 use rockrose_otlp::collector::{ExportLogsServiceRequest, ExportLogsServiceResponse};
 use rockrose_otlp::{Message, to_request};
-use rockrose_plan::Packing;
+use rockrose_plan::Compression;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
 use tonic::codec::CompressionEncoding;
@@ -180,9 +180,9 @@ fn client(endpoint: &str, settings: &HttpSettings) -> Result<LogsServiceClient<C
         .http2_keep_alive_interval(Duration::from_secs(30))
         .connect_with_connector_lazy(connect);
     let client = LogsServiceClient::new(channel).max_decoding_message_size(MAX_ANSWER);
-    Ok(match settings.packing {
-        Packing::Plain => client,
-        Packing::Gzip => client.send_compressed(CompressionEncoding::Gzip),
-        Packing::Zstd => client.send_compressed(CompressionEncoding::Zstd),
+    Ok(match settings.compression {
+        Compression::Plain => client,
+        Compression::Gzip => client.send_compressed(CompressionEncoding::Gzip),
+        Compression::Zstd => client.send_compressed(CompressionEncoding::Zstd),
     })
 }

@@ -5,7 +5,7 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
-use rockrose_plan::{FileDestination, Packing, Period};
+use rockrose_plan::{Compression, FileDestination, Period};
 
 /// Gives the file another name if it has grown large or its period is over. Says whether it did.
 pub(crate) fn put_aside(settings: &FileDestination, reached: Option<u64>, now_ms: i64) -> std::io::Result<bool> {
@@ -36,7 +36,7 @@ pub(crate) fn put_aside(settings: &FileDestination, reached: Option<u64>, now_ms
         File::open(folder)?.sync_all()?;
     }
     // What follows can fail without harm: the events are there, under their own name.
-    if let Err(e) = pack(&aside, settings.packing).and_then(|()| remove_oldest(settings)) {
+    if let Err(e) = pack(&aside, settings.compression).and_then(|()| remove_oldest(settings)) {
         tracing::warn!(file = %aside.display(), error = %e, "a file that was put aside could not be compressed, or an old one not removed");
     }
     Ok(true)
@@ -71,16 +71,16 @@ fn parts(path: &Path) -> (String, String) {
 }
 
 /// Compresses a file that was put aside. The plain one is removed once the other is on the disk.
-fn pack(aside: &Path, packing: Packing) -> std::io::Result<()> {
-    let end = match packing {
-        Packing::Plain => return Ok(()),
-        Packing::Gzip => "gz",
-        Packing::Zstd => "zst",
+fn pack(aside: &Path, compression: Compression) -> std::io::Result<()> {
+    let end = match compression {
+        Compression::Plain => return Ok(()),
+        Compression::Gzip => "gz",
+        Compression::Zstd => "zst",
     };
     let part = PathBuf::from(format!("{}.{end}.part", aside.display()));
     let (mut from, to) = (File::open(aside)?, File::create(&part)?);
-    let mut to = match packing {
-        Packing::Zstd => {
+    let mut to = match compression {
+        Compression::Zstd => {
             let mut encoder = zstd::stream::Encoder::new(to, 3)?;
             std::io::copy(&mut from, &mut encoder)?;
             encoder.finish()?

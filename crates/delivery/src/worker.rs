@@ -7,12 +7,12 @@ use std::collections::HashSet;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use rockrose_spool::{Discard, GiveUp, Parcel, Settlement, Spool, SpoolError, Which};
+use rockrose_spool::{DeliveryBatch, Discard, GiveUp, Settlement, Spool, SpoolError, Which};
 use tokio::sync::watch;
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 
-use crate::lanes::Lanes;
+use crate::concurrency::ConcurrencyLimit;
 use crate::{ArchiveSettings, Failure, HealthHandle, Kind, Outlet, Taken, now_ms};
 
 /// First pause after a failure; each further one is twice as long.
@@ -65,14 +65,14 @@ impl Worker {
         let health = HealthHandle::new(now_ms());
         let stop = CancellationToken::new();
         let paused = watch::channel(paused).0;
-        let lanes = Lanes::new(if matches!(settings.kind, Kind::Http(_) | Kind::Grpc(_)) { settings.in_flight.max(1) } else { 1 });
+        let concurrency = ConcurrencyLimit::new(if matches!(settings.kind, Kind::Http(_) | Kind::Grpc(_)) { settings.in_flight.max(1) } else { 1 });
         let shared = Arc::new(Shared {
             settings: settings.clone(),
             spool,
             health: health.clone(),
             stop: stop.clone(),
             paused: paused.subscribe(),
-            lanes,
+            concurrency,
             claimed: Mutex::default(),
             next_free: Mutex::new(Instant::now()),
             refusals: Mutex::new(0),
@@ -117,7 +117,7 @@ struct Shared {
     health: HealthHandle,
     stop: CancellationToken,
     paused: watch::Receiver<bool>,
-    lanes: Lanes,
+    concurrency: ConcurrencyLimit,
     /// Queue entries that a lane has.
     claimed: Mutex<HashSet<i64>>,
     /// When the next bytes may go, where there is a bound on them.
@@ -151,7 +151,7 @@ async fn dispatch(shared: Arc<Shared>) {
         }
         let mut empty = halted;
         let mut looks_again = AGE_EVERY;
-        while !empty && running.len() < shared.lanes.allowed() && !shared.stop.is_cancelled() {
+        while !empty && running.len() < shared.concurrency.allowed() && !shared.stop.is_cancelled() {
             let outlet = match idle.pop() {
                 Some(outlet) => outlet,
                 None => match shared.open().await {
@@ -176,7 +176,7 @@ async fn dispatch(shared: Arc<Shared>) {
                 }
             }
         }
-        shared.lanes.busy(running.len(), empty);
+        shared.concurrency.busy(running.len(), empty);
         tokio::select! {
             () = shared.stop.cancelled() => {}
             Some(ended) = running.join_next(), if !running.is_empty() => idle.extend(ended.ok().flatten()),
@@ -235,12 +235,12 @@ impl Shared {
     }
 
     /// The next events that no lane has. What is damaged on the disk is given up, so that it does not hold up the rest.
-    async fn take(&self, max_bytes: usize) -> Option<Parcel> {
+    async fn take(&self, max_bytes: usize) -> Option<DeliveryBatch> {
         loop {
             let claimed: Vec<i64> = lock(&self.claimed).iter().copied().collect();
             match self.spool.next_but(self.name(), max_bytes, claimed).await {
                 Ok(parcel) => {
-                    lock(&self.claimed).extend(parcel.iter().flat_map(Parcel::entries));
+                    lock(&self.claimed).extend(parcel.iter().flat_map(DeliveryBatch::entries));
                     return parcel;
                 }
                 Err(SpoolError::Damaged(batch)) => match self.spool.give_up(GiveUp { batch, at_ms: now_ms() }).await {
@@ -255,7 +255,7 @@ impl Shared {
         }
     }
 
-    async fn cannot_read(&self, e: &SpoolError) -> Option<Parcel> {
+    async fn cannot_read(&self, e: &SpoolError) -> Option<DeliveryBatch> {
         tracing::error!(destination = self.name(), error = %e, "cannot read what waits");
         self.pause(&e.to_string(), SPOOL_PAUSE).await;
         None
@@ -307,7 +307,7 @@ impl Shared {
     }
 
     /// One lane: delivers a parcel, and gives back its outlet.
-    async fn run(self: Arc<Self>, mut outlet: Outlet, parcel: Parcel) -> Option<Outlet> {
+    async fn run(self: Arc<Self>, mut outlet: Outlet, parcel: DeliveryBatch) -> Option<Outlet> {
         let entries: Vec<i64> = parcel.entries().collect();
         self.deliver(&mut outlet, parcel).await;
         lock(&self.claimed).retain(|claimed| !entries.contains(claimed));
@@ -315,7 +315,7 @@ impl Shared {
     }
 
     /// Sends all of a parcel, front first. What was taken or refused is settled at once, so that nothing is sent twice.
-    async fn deliver(&self, outlet: &mut Outlet, mut parcel: Parcel) {
+    async fn deliver(&self, outlet: &mut Outlet, mut parcel: DeliveryBatch) {
         let mut at_once = parcel.len();
         let mut failures = 0u32;
         while !parcel.is_empty() && !self.halted() {
@@ -339,7 +339,7 @@ impl Shared {
                 Ok(Taken { length, refused }) => {
                     *lock(&self.refusals) = 0;
                     failures = 0;
-                    self.lanes.took();
+                    self.concurrency.took();
                     let front = refused.is_some().then(|| parcel.front(at_once));
                     let mut settlement = parcel.settle(at_once, None, now_ms());
                     if let (Some(length), Kind::File(file)) = (length, &self.settings.kind) {
@@ -380,7 +380,7 @@ impl Shared {
                         tracing::warn!(destination = self.name(), why, "delivery failed; it is tried again");
                     }
                     failures = failures.saturating_add(1);
-                    let too_many = self.lanes.failed();
+                    let too_many = self.concurrency.failed();
                     self.pause(&why, pause).await;
                     // There are more lanes than it bears: what this one has goes back to the queue.
                     if too_many {

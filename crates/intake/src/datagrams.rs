@@ -11,7 +11,7 @@ use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
 use crate::stream::until_taken;
-use crate::{Heard, Sink, SourceSettings, Speaks, Wrong, now_ms};
+use crate::{Heard, Protocol, Sink, SourceSettings, Wrong, now_ms};
 
 /// Largest datagram.
 const MAX_DATAGRAM: usize = 65_536;
@@ -73,7 +73,7 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
                 received = socket.recv_from(&mut datagram) => received,
             };
             let settings = settings.load();
-            let zone = if let Speaks::Syslog { zone, .. } = &settings.speaks { zone.clone() } else { None };
+            let zone = if let Protocol::Syslog { zone, .. } = &settings.protocol { zone.clone() } else { None };
             let (_, reader) = match &mut reader {
                 Some(known) if known.0 == zone => known,
                 other => other.insert((zone.clone(), SyslogReader::new(zone.as_deref()))),

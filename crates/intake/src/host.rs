@@ -9,7 +9,7 @@ use hyper_util::server::conn::auto::Builder;
 use hyper_util::server::graceful::GracefulShutdown;
 use tower::ServiceExt;
 
-use crate::tongue::{Tongue, may_become_http};
+use crate::spoken::{SpokenProtocol, may_become_http};
 use crate::{BoundedListener, Heard, Peer, Wrong};
 
 /// How long a request's headers may take to arrive, and a connection wait for the next request.
@@ -42,10 +42,10 @@ pub(crate) async fn host(mut listener: BoundedListener, router: Router, heard: A
             // A sender that breaks off has no one to tell; one that does not speak HTTP has somebody to be told of.
             if serving.await.is_err() {
                 let first = began.bytes();
-                match Tongue::of(&first) {
-                    Some(Tongue::Http) => {}
+                match SpokenProtocol::of(&first) {
+                    Some(SpokenProtocol::Http) => {}
                     None if may_become_http(&first) => {}
-                    Some(Tongue::Tls) => heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain HTTP", Some(address.ip())),
+                    Some(SpokenProtocol::Tls) => heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain HTTP", Some(address.ip())),
                     Some(other) => heard.wrong(Wrong::Format, format!("somebody sent {} to a port that speaks HTTP", other.word()), Some(address.ip())),
                     None => heard.wrong(Wrong::Format, "somebody sent what is no HTTP", Some(address.ip())),
                 }

@@ -19,7 +19,7 @@ use rockrose_event::stamp::Stamp;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 use crate::unpack::{Unpack, unpack};
-use crate::{Heard, Peer, Problem, Receipt, Sink, SourceSettings, With, Wrong, filled_form};
+use crate::{BodyMetadata, Heard, Peer, Problem, Receipt, Sink, SourceSettings, Wrong, filled_form};
 
 /// How long a body may take to arrive.
 const BODY_TIME: Duration = Duration::from_secs(60);
@@ -125,7 +125,7 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
     let (says, is_form) = (says(&kind), kind == "application/x-www-form-urlencoded");
     let taken = async {
         let (settings, _place) = shared.admit(path_key.as_deref(), &head.headers)?;
-        let mut with = With { stamps: stamps(&settings.may_set, &head)?, once: idempotency_key(&head.headers)?, ..With::default() };
+        let mut with = BodyMetadata { stamps: stamps(&settings.may_set, &head)?, once: idempotency_key(&head.headers)?, ..BodyMetadata::default() };
         with_body(shared, &settings, &head.headers, body, async |mut body| {
             let mut says = says;
             if is_form && let Some(line) = filled_form::as_line(&body) {

@@ -15,9 +15,9 @@ mod otlp;
 mod probe;
 mod problem;
 mod settings;
+mod spoken;
 mod stream;
 mod tls;
-mod tongue;
 mod unpack;
 
 use std::net::SocketAddr;
@@ -32,7 +32,7 @@ pub use http::BodyBudget;
 pub use listener::{BoundedListener, Peer};
 pub use probe::{Looked, look};
 pub use problem::Problem;
-pub use settings::{Certificates, SourceKey, SourceSettings, Speaks};
+pub use settings::{Certificates, Protocol, SourceKey, SourceSettings};
 
 use rockrose_event::buffers::Buffer;
 use rockrose_event::record::DeclaredFormat;
@@ -43,7 +43,7 @@ use serde::{Deserialize, Serialize};
 pub trait Sink: Send + Sync + 'static {
     /// Takes one body of the source called `source`, and what is given beside it. An `Ok` means that everything in it is durable, or was removed or quarantined on purpose, and that the
     /// rest of what was given became durable with it.
-    fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: With) -> impl Future<Output = Result<Receipt, Problem>> + Send;
+    fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> impl Future<Output = Result<Receipt, Problem>> + Send;
 
     /// The positions that were kept for a source.
     fn positions(&self, source: &str) -> impl Future<Output = Result<Vec<Position>, Problem>> + Send;
@@ -51,7 +51,7 @@ pub trait Sink: Send + Sync + 'static {
 
 /// What is given beside a body.
 #[derive(Clone, Debug, Default)]
-pub struct With {
+pub struct BodyMetadata {
     /// Fields for all its events.
     pub stamps: Vec<Stamp>,
     /// How far the source has read once the body is taken.
@@ -88,7 +88,7 @@ pub enum Socket {
 impl Socket {
     /// Opens the socket that `settings` need.
     pub fn open(settings: &SourceSettings) -> std::io::Result<Socket> {
-        if let Speaks::Syslog { datagrams: true, .. } = settings.speaks {
+        if let Protocol::Syslog { datagrams: true, .. } = settings.protocol {
             let socket = socket2::Socket::new(socket2::Domain::for_address(settings.listen), socket2::Type::DGRAM, None)?;
             let _ = socket.set_recv_buffer_size(DATAGRAM_ROOM);
             socket.set_nonblocking(true)?;
@@ -133,7 +133,7 @@ pub(crate) fn now_ms() -> i64 {
 
 /// Says what is wrong with the files of a source's certificates, if anything is.
 pub fn check_certificates(settings: &SourceSettings) -> Result<(), String> {
-    settings.certificates.as_ref().map_or(Ok(()), |files| tls::acceptor(files, &settings.speaks).map(|_| ()))
+    settings.certificates.as_ref().map_or(Ok(()), |files| tls::acceptor(files, &settings.protocol).map(|_| ()))
 }
 
 /// Serves a source on `socket` until `stop` resolves, then finishes what is under way. The settings may be exchanged while it runs, for such as [`SourceSettings::listens_like`]
@@ -155,16 +155,16 @@ pub async fn serve<S: Sink>(
     };
     let now = settings.load_full();
     let acceptor = match &now.certificates {
-        Some(files) => Some(tls::acceptor(files, &now.speaks).map_err(std::io::Error::other)?),
+        Some(files) => Some(tls::acceptor(files, &now.protocol).map_err(std::io::Error::other)?),
         None => None,
     };
     let guard = listener::Guard { settings: Arc::clone(&settings), heard: Arc::clone(&heard), acceptor };
     let listener = BoundedListener::new(listener, MAX_CONNECTIONS, Some(guard));
     let shared = |sink| Arc::new(http::Shared { settings: Arc::clone(&settings), sink, budget, heard: Arc::clone(&heard), under_way: AtomicUsize::new(0) });
-    match now.speaks {
-        Speaks::Http => host::host(listener, http::router(shared(sink)), heard, stop).await,
-        Speaks::Otlp => host::host(listener, otlp::router(shared(sink)), heard, stop).await,
-        Speaks::Syslog { .. } | Speaks::Lines => stream::serve(settings, listener, sink, heard, stop).await,
+    match now.protocol {
+        Protocol::Http => host::host(listener, http::router(shared(sink)), heard, stop).await,
+        Protocol::Otlp => host::host(listener, otlp::router(shared(sink)), heard, stop).await,
+        Protocol::Syslog { .. } | Protocol::Lines => stream::serve(settings, listener, sink, heard, stop).await,
     }
     Ok(())
 }

@@ -17,7 +17,7 @@ use tokio::task::JoinSet;
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::server::TlsStream;
 
-use crate::tongue::FIRST;
+use crate::spoken::FIRST;
 use crate::{Heard, SourceSettings, Wrong};
 
 /// How long making a connection safe may take.

@@ -19,7 +19,7 @@ use tonic::{Code, Status};
 use tonic_types::{ErrorDetails, StatusExt};
 
 use crate::http::{Shared, content_type, note, peer, too_large, with_body};
-use crate::{Heard, Problem, Receipt, Sink, SourceSettings, With, Wrong};
+use crate::{BodyMetadata, Heard, Problem, Receipt, Sink, SourceSettings, Wrong};
 
 /// The path of the one method over gRPC.
 const EXPORT: &str = "/opentelemetry.proto.collector.logs.v1.LogsService/Export";
@@ -80,7 +80,7 @@ async fn hand_on<S: Sink>(
     if lines.is_empty() {
         return Ok(Receipt::default());
     }
-    shared.sink.accept(&settings.name, Arc::new(lines.into()), DeclaredFormat::Lines, With::default()).await
+    shared.sink.accept(&settings.name, Arc::new(lines.into()), DeclaredFormat::Lines, BodyMetadata::default()).await
 }
 
 /// What is answered to a request that was taken: with what of it could not be read.

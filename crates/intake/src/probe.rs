@@ -11,7 +11,7 @@ use tokio_rustls::rustls::client::danger::{HandshakeSignatureValid, ServerCertVe
 use tokio_rustls::rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use tokio_rustls::rustls::{ClientConfig, DigitallySignedStruct, Error, SignatureScheme};
 
-use crate::{SourceSettings, Speaks};
+use crate::{Protocol, SourceSettings};
 
 /// How long one step may take.
 const STEP_TIME: Duration = Duration::from_secs(5);
@@ -39,7 +39,7 @@ pub async fn look(settings: &SourceSettings) -> Vec<Looked> {
         IpAddr::V6(_) => Ipv6Addr::LOCALHOST.into(),
     };
     let address = SocketAddr::new(ip, settings.listen.port());
-    if let Speaks::Syslog { datagrams: true, .. } = settings.speaks {
+    if let Protocol::Syslog { datagrams: true, .. } = settings.protocol {
         // Nobody answers a datagram: it is only known that the port is taken.
         let taken = std::net::UdpSocket::bind(settings.listen).is_err();
         let says = if taken { format!("datagrams are received at {address}") } else { "nobody listens there".to_owned() };
@@ -83,10 +83,10 @@ async fn step<T>(steps: &mut Vec<Looked>, name: &'static str, work: impl Future<
 /// Sends what is no event, and sees that it is understood.
 async fn accept(steps: &mut Vec<Looked>, settings: &SourceSettings, mut stream: impl AsyncRead + AsyncWrite + Unpin) {
     // Over HTTP any body would be an event, so it is only asked for another method; a request of OTLP can be empty.
-    let (method, path, body, expected) = match settings.speaks {
-        Speaks::Http => ("GET", "/in", "", "405"),
-        Speaks::Otlp => ("POST", "/v1/logs", "{\"resourceLogs\":[]}", "200"),
-        Speaks::Syslog { .. } | Speaks::Lines => return,
+    let (method, path, body, expected) = match settings.protocol {
+        Protocol::Http => ("GET", "/in", "", "405"),
+        Protocol::Otlp => ("POST", "/v1/logs", "{\"resourceLogs\":[]}", "200"),
+        Protocol::Syslog { .. } | Protocol::Lines => return,
     };
     let key = settings.key.as_ref().map_or_else(String::new, |key| format!("authorization: Bearer {}\r\n", key.shown()));
     let request = format!(

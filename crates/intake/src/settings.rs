@@ -5,9 +5,9 @@ use std::path::PathBuf;
 
 use rockrose_event::address::Network;
 
-/// What a source speaks.
+/// The protocol that a source speaks.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Speaks {
+pub enum Protocol {
     /// HTTP: a POST is a body of events.
     Http,
     /// OTLP log records, over gRPC and over HTTP.
@@ -68,8 +68,8 @@ impl std::fmt::Debug for SourceKey {
 pub struct SourceSettings {
     /// Its name.
     pub name: String,
-    /// What it speaks.
-    pub speaks: Speaks,
+    /// The protocol that it speaks.
+    pub protocol: Protocol,
     /// Where it listens.
     pub listen: SocketAddr,
     /// The key senders must show, as a bearer token or, over HTTP, at the end of the path; none: it is open.
@@ -101,7 +101,7 @@ impl SourceSettings {
     /// Whether a listener that was opened for `other` serves this as well.
     #[must_use]
     pub fn listens_like(&self, other: &SourceSettings) -> bool {
-        let same_speech = std::mem::discriminant(&self.speaks) == std::mem::discriminant(&other.speaks);
+        let same_speech = std::mem::discriminant(&self.protocol) == std::mem::discriminant(&other.protocol);
         same_speech
             && self.name == other.name
             && self.listen == other.listen

@@ -22,8 +22,8 @@ use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
 use crate::files::shortened;
-use crate::tongue::Tongue;
-use crate::{BoundedListener, Heard, Receipt, Sink, SourceSettings, Speaks, With, Wrong, now_ms};
+use crate::spoken::SpokenProtocol;
+use crate::{BodyMetadata, BoundedListener, Heard, Protocol, Receipt, Sink, SourceSettings, Wrong, now_ms};
 
 /// Most bytes that are handed on at once.
 const BATCH: usize = 1 << 20;
@@ -202,13 +202,13 @@ impl<S: Sink> Reading<S> {
                 }
             }
             if std::mem::take(&mut is_first) {
-                match Tongue::of(&bytes) {
-                    Some(Tongue::Tls) => {
+                match SpokenProtocol::of(&bytes) {
+                    Some(SpokenProtocol::Tls) => {
                         self.heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain text", Some(self.from.ip()));
                         bytes.clear();
                         break;
                     }
-                    Some(Tongue::Http) => {
+                    Some(SpokenProtocol::Http) => {
                         // Its lines are read all the same; that they are no messages is no other trouble.
                         self.heard.wrong(Wrong::Format, HTTP_SPOKEN, Some(self.from.ip()));
                         messages.because = Some(HTTP_SPOKEN);
@@ -278,7 +278,7 @@ pub(crate) async fn until_taken<S: Sink>(
     let body = Arc::new(Buffer::from(body));
     let mut pause = PAUSES.0;
     loop {
-        match sink.accept(source, Arc::clone(&body), DeclaredFormat::Lines, With { raw: raw.clone(), ..With::default() }).await {
+        match sink.accept(source, Arc::clone(&body), DeclaredFormat::Lines, BodyMetadata { raw: raw.clone(), ..BodyMetadata::default() }).await {
             Ok(receipt) => return Some(receipt),
             Err(problem) if problem.status() == StatusCode::SERVICE_UNAVAILABLE => {
                 heard.wrong(Wrong::PushedBack, problem.detail(), None);
@@ -321,8 +321,8 @@ enum PassOver {
 
 impl Messages {
     fn new(settings: &SourceSettings) -> Messages {
-        let syslog = match &settings.speaks {
-            Speaks::Syslog { zone, .. } => Some((SyslogReader::new(zone.as_deref()), zone.clone())),
+        let syslog = match &settings.protocol {
+            Protocol::Syslog { zone, .. } => Some((SyslogReader::new(zone.as_deref()), zone.clone())),
             _ => None,
         };
         Messages { syslog, lines: Vec::new(), raw: Vec::new(), keeps_raw: false, wrong: Vec::new(), broken: (0, ""), because: None, pass_over: None }
@@ -335,7 +335,7 @@ impl Messages {
 
     /// Cuts what is whole (with `last`, all that is left); returns how many bytes that was.
     fn cut(&mut self, bytes: &[u8], last: bool, settings: &SourceSettings) -> usize {
-        if let (Speaks::Syslog { zone, .. }, Some((reader, known))) = (&settings.speaks, &mut self.syslog)
+        if let (Protocol::Syslog { zone, .. }, Some((reader, known))) = (&settings.protocol, &mut self.syslog)
             && zone != known
         {
             (*reader, *known) = (SyslogReader::new(zone.as_deref()), zone.clone());
@@ -462,7 +462,7 @@ mod tests {
     }
 
     impl Sink for Gate {
-        async fn accept(&self, _: &str, body: Arc<Buffer>, _: DeclaredFormat, _: With) -> Result<Receipt, Problem> {
+        async fn accept(&self, _: &str, body: Arc<Buffer>, _: DeclaredFormat, _: BodyMetadata) -> Result<Receipt, Problem> {
             self.places.acquire().await.unwrap().forget();
             self.taken.lock().unwrap().extend_from_slice(&body);
             Ok(Receipt::default())
@@ -483,7 +483,7 @@ mod tests {
     impl Source {
         /// That takes so many batches for now, and whose connections hold so many bytes together.
         fn new(batches: usize, bytes: usize) -> Source {
-            let settings = SourceSettings { max_event: 200_000, ..crate::tests::settings(Speaks::Lines) };
+            let settings = SourceSettings { max_event: 200_000, ..crate::tests::settings(Protocol::Lines) };
             let sink = Arc::new(Gate { places: Semaphore::new(batches), taken: Default::default() });
             Source { sink, held: Arc::new(Reserved::new(bytes)), heard: Arc::default(), settings: Arc::new(ArcSwap::from_pointee(settings)) }
         }

@@ -9,7 +9,7 @@ use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use tokio_rustls::rustls::server::WebPkiClientVerifier;
 use tokio_rustls::rustls::{RootCertStore, ServerConfig};
 
-use crate::{Certificates, Speaks};
+use crate::{Certificates, Protocol};
 
 fn certificates(path: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
     let say = |e: &dyn std::fmt::Display| format!("{}: {e}", path.display());
@@ -18,7 +18,7 @@ fn certificates(path: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
 }
 
 /// What makes connections safe. Says in words which file is wrong.
-pub(crate) fn acceptor(files: &Certificates, speaks: &Speaks) -> Result<TlsAcceptor, String> {
+pub(crate) fn acceptor(files: &Certificates, protocol: &Protocol) -> Result<TlsAcceptor, String> {
     let key = PrivateKeyDer::from_pem_file(&files.key).map_err(|e| format!("{}: {e}", files.key.display()))?;
     let builder = match &files.client_ca {
         None => ServerConfig::builder().with_no_client_auth(),
@@ -32,7 +32,7 @@ pub(crate) fn acceptor(files: &Certificates, speaks: &Speaks) -> Result<TlsAccep
         }
     };
     let mut config = builder.with_single_cert(certificates(&files.certificate)?, key).map_err(|e| format!("{}: {e}", files.certificate.display()))?;
-    if matches!(speaks, Speaks::Http | Speaks::Otlp) {
+    if matches!(protocol, Protocol::Http | Protocol::Otlp) {
         config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
     }
     Ok(TlsAcceptor::from(Arc::new(config)))

@@ -10,7 +10,7 @@ use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use rockrose_delivery::{ArchiveSettings, HttpSettings, Kind, WorkerSettings};
 use rockrose_engine::{Environment, Names};
-use rockrose_intake::{BodyBudget, Certificates, FileSettings, Heard, Socket, SourceKey, SourceSettings, Speaks, check_certificates};
+use rockrose_intake::{BodyBudget, Certificates, FileSettings, Heard, Protocol, Socket, SourceKey, SourceSettings, check_certificates};
 use rockrose_plan::{CheckedPlan, Destination, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source, SourceKind};
 use rockrose_records::{RecordsError, Secret};
 use tokio::task::JoinHandle;
@@ -279,7 +279,7 @@ fn http_settings(http: &HttpDestination, secrets: &BTreeMap<String, Secret>, nod
                 (name.clone(), text)
             })
             .collect(),
-        packing: http.packing,
+        compression: http.compression,
         tls: http.tls.clone(),
         timeout: http.timeout,
         max_batch: http.max_batch as usize,
@@ -288,19 +288,19 @@ fn http_settings(http: &HttpDestination, secrets: &BTreeMap<String, Secret>, nod
 }
 
 fn port_of(settings: &SourceSettings) -> Port {
-    (settings.listen, matches!(settings.speaks, Speaks::Syslog { datagrams: true, .. }))
+    (settings.listen, matches!(settings.protocol, Protocol::Syslog { datagrams: true, .. }))
 }
 
 /// What is to listen for a source: one, or two where it takes streams and datagrams.
 fn source_settings(source: &Source, listen: SocketAddr, secrets: &BTreeMap<String, Secret>) -> Vec<SourceSettings> {
-    let speaks = match &source.kind {
-        SourceKind::Http => vec![Speaks::Http],
-        SourceKind::Otlp => vec![Speaks::Otlp],
-        SourceKind::Tcp => vec![Speaks::Lines],
+    let protocol = match &source.kind {
+        SourceKind::Http => vec![Protocol::Http],
+        SourceKind::Otlp => vec![Protocol::Otlp],
+        SourceKind::Tcp => vec![Protocol::Lines],
         SourceKind::Syslog { tcp, udp, zone } => [(*tcp, false), (*udp, true)]
             .into_iter()
             .filter(|(asked, _)| *asked)
-            .map(|(_, datagrams)| Speaks::Syslog { datagrams, zone: zone.clone() })
+            .map(|(_, datagrams)| Protocol::Syslog { datagrams, zone: zone.clone() })
             .collect(),
         SourceKind::File(_) => Vec::new(),
     };
@@ -309,9 +309,9 @@ fn source_settings(source: &Source, listen: SocketAddr, secrets: &BTreeMap<Strin
         key: c.key.clone().into(),
         client_ca: c.client_ca.clone().map(Into::into),
     });
-    let one = |speaks| SourceSettings {
+    let one = |protocol| SourceSettings {
         name: source.name.clone(),
-        speaks,
+        protocol,
         listen,
         may_set: source.may_set.clone(),
         key: source.key.as_ref().and_then(|k| secrets.get(&k.0)).map(|s| SourceKey::new(s.reveal().to_owned())),
@@ -322,7 +322,7 @@ fn source_settings(source: &Source, listen: SocketAddr, secrets: &BTreeMap<Strin
         max_event: source.max_event as usize,
         max_requests: source.max_requests as usize,
     };
-    speaks.into_iter().map(one).collect()
+    protocol.into_iter().map(one).collect()
 }
 
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
@@ -330,12 +330,12 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
     let environment = Environment { tables: tables::slots(&ready.tables), names, node: app.records.node() };
     let compiled = app.engine.compile(&checked, &environment);
     {
-        let _order = app.engine.windows.lock().await;
+        let _alone = app.engine.windows.write().await;
         let before = app.engine.running();
-        if let Err(e) = windows::release(app, &before.compiled, true).await {
+        if let Err(e) = windows::release_all(app, &before.compiled).await {
             tracing::warn!(error = %e, "what windows held could not be sent on by the plan before");
         }
-        windows::take_back(app, &compiled).await;
+        windows::take_over(app, &compiled).await;
         app.engine.run(number, checked, compiled, environment);
     }
     app.tables.set(ready.tables);

@@ -12,13 +12,24 @@ use rockrose_records::{Paused, Side};
 use rockrose_redact::HashKey;
 use rockrose_spool::Spool;
 
+use crate::windows::Order;
+
 /// A plan that runs, with its revision's number (0: none was applied yet).
 pub(crate) struct Running {
     pub(crate) revision: i64,
     pub(crate) checked: CheckedPlan,
     pub(crate) compiled: CompiledPlan,
+    /// Who may touch what its steps hold back.
+    pub(crate) order: Order,
     /// What its steps ask beyond the events.
     pub(crate) environment: Environment,
+}
+
+impl Running {
+    /// The numbers of the windows that events of the source called `source` can reach.
+    pub(crate) fn windows_of(&self, source: &str) -> &[usize] {
+        self.compiled.source(source).map_or(&[], |number| self.compiled.windows_of(number))
+    }
 }
 
 /// Holds the running plan and the workers.
@@ -28,8 +39,8 @@ pub(crate) struct Engine {
     workers: Mutex<BTreeMap<String, Worker>>,
     paused: Mutex<BTreeMap<String, Paused>>,
     paused_sources: Mutex<BTreeMap<String, Paused>>,
-    /// Held by whoever touches what steps hold back, from the work to the commit.
-    pub(crate) windows: tokio::sync::Mutex<()>,
+    /// Read by whoever touches what steps hold back, from the work to the commit, so that the plan stays; written by whoever exchanges the plan.
+    pub(crate) windows: tokio::sync::RwLock<()>,
     /// Held by whoever applies a plan.
     pub(crate) applying: tokio::sync::Mutex<()>,
 }
@@ -46,14 +57,15 @@ impl Engine {
         let by_name = |all: Vec<Paused>| Mutex::new(all.into_iter().map(|p| (p.name.clone(), p)).collect());
         let key = HashKey::new(key);
         let checked = empty_plan();
-        let running = Running { revision: 0, compiled: CompiledPlan::new(&checked, key.clone()), checked, environment: Environment::default() };
+        let compiled = CompiledPlan::new(&checked, key.clone());
+        let running = Running { revision: 0, order: Order::of(&compiled), compiled, checked, environment: Environment::default() };
         Engine {
             running: ArcSwap::from_pointee(running),
             key,
             workers: Mutex::default(),
             paused: by_name(paused),
             paused_sources: by_name(paused_sources),
-            windows: tokio::sync::Mutex::new(()),
+            windows: tokio::sync::RwLock::new(()),
             applying: tokio::sync::Mutex::new(()),
         }
     }
@@ -73,7 +85,7 @@ impl Engine {
 
     /// From now on events are processed by this plan. Bodies under way end with the one they began with.
     pub(crate) fn run(&self, revision: i64, checked: CheckedPlan, compiled: CompiledPlan, environment: Environment) {
-        self.running.store(Arc::new(Running { revision, checked, compiled, environment }));
+        self.running.store(Arc::new(Running { revision, checked, order: Order::of(&compiled), compiled, environment }));
     }
 
     fn workers(&self) -> std::sync::MutexGuard<'_, BTreeMap<String, Worker>> {

@@ -187,9 +187,9 @@ impl Service {
         self.app.sources.stop(PATIENCE).await;
         self.caretakers.shutdown().await;
         {
-            let _order = self.app.engine.windows.lock().await;
+            let _alone = self.app.engine.windows.write().await;
             let running = self.app.engine.running();
-            if let Err(e) = windows::release(&self.app, &running.compiled, true).await {
+            if let Err(e) = windows::release_all(&self.app, &running.compiled).await {
                 tracing::warn!(error = %e, "what windows hold could not be sent on; it is kept");
             }
         }

@@ -15,28 +15,30 @@ pub(crate) fn is_full(spool: &Spool, destination: &Destination) -> bool {
     spool.waiting_bytes(&destination.name) as u64 >= destination.hold_at_most
 }
 
-/// Where what is due at `name` goes now: itself, or the first on its way of spilling that has room; the last of it, if none has.
-fn goes_to<'a>(spool: &Spool, plan: &'a CheckedPlan, name: &str) -> Option<&'a Destination> {
-    let mut at = find(plan, name)?;
+/// Where what is due at `from` goes now: there, or to the first on its way of spilling that has room; to the last, if none has.
+fn goes_to<'a>(spool: &Spool, plan: &'a CheckedPlan, from: &'a Destination) -> &'a Destination {
+    let mut at = from;
     // A checked plan spills in no circle.
     while let WhenFull::Spill(to) = &at.when_full
         && is_full(spool, at)
     {
-        at = find(plan, to)?;
+        let Some(next) = find(plan, to) else { break };
+        at = next;
     }
-    Some(at)
+    at
 }
 
-/// The full destination for whose sake whatever reaches `name` must be pushed back, if there is one.
-pub(crate) fn pushes_back<'a>(spool: &Spool, plan: &'a CheckedPlan, name: &str) -> Option<&'a str> {
-    let last = goes_to(spool, plan, name)?;
+/// The full destination for whose sake whatever reaches `destination` must be pushed back, if there is one.
+pub(crate) fn pushes_back<'a>(spool: &Spool, plan: &'a CheckedPlan, destination: &'a Destination) -> Option<&'a str> {
+    let last = goes_to(spool, plan, destination);
     (last.when_full == WhenFull::PushBack && is_full(spool, last)).then_some(last.name.as_str())
 }
 
 /// Sends on what is due at destinations that are full and spill.
 pub(crate) fn spill(spool: &Spool, plan: &CheckedPlan, outcome: &mut Outcome) {
     for destination in plan.destinations.iter().filter(|d| matches!(d.when_full, WhenFull::Spill(_))) {
-        if let Some(to) = goes_to(spool, plan, &destination.name).filter(|to| to.name != destination.name) {
+        let to = goes_to(spool, plan, destination);
+        if to.name != destination.name {
             outcome.spill(&destination.name, &to.name);
         }
     }

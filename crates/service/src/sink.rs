@@ -9,9 +9,9 @@ use rockrose_event::buffers::{self, Buffer};
 use rockrose_event::record::{BodyError, DeclaredFormat, Record, split};
 use rockrose_event::stamp::stamped;
 use rockrose_event::usual::Usual;
-use rockrose_intake::{Caught, NAMED_UNREADABLE, Position, Problem, Receipt, Sink, Unreadable, With};
+use rockrose_intake::{BodyMetadata, Caught, NAMED_UNREADABLE, Position, Problem, Receipt, Sink, Unreadable};
 use rockrose_records::Side;
-use rockrose_spool::{Beside, Once, Packed, SpoolError, Unread, pack};
+use rockrose_spool::{CommitExtras, Once, Packed, SpoolError, Unread, pack};
 
 use crate::engine::Running;
 use crate::{App, now_ms, queues, windows};
@@ -59,7 +59,7 @@ struct Given {
     source: String,
     body: Arc<Buffer>,
     says: DeclaredFormat,
-    with: With,
+    with: BodyMetadata,
     now: i64,
     watch: Option<Watch>,
     /// Somebody looks at what the source is sent.
@@ -140,7 +140,7 @@ fn catch(outcome: &Outcome, source: usize, body: &[u8], records: &[Record], raw:
 }
 
 impl Sink for PlanSink {
-    async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: With) -> Result<Receipt, Problem> {
+    async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Problem> {
         // A sender that goes away does not stop what has begun: what steps remember must become durable, or be undone.
         let (sink, source) = (PlanSink { app: Arc::clone(&self.app) }, source.to_owned());
         let taking = tokio::spawn(async move { sink.take(source, body, says, with).await });
@@ -161,7 +161,7 @@ fn kept_nothing(e: &SpoolError) -> Problem {
 }
 
 impl PlanSink {
-    async fn take(&self, source: String, body: Arc<Buffer>, says: DeclaredFormat, with: With) -> Result<Receipt, Problem> {
+    async fn take(&self, source: String, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Problem> {
         let once = with.once.clone().map(|key| (key, content_sum(&body)));
         if let Some((key, sum)) = &once
             && let Some(before) = self.taken(&source, key, *sum).await?
@@ -172,11 +172,15 @@ impl PlanSink {
             return Err(Problem::unavailable("paused", format!("`{}` has paused this source", paused.who)).retry_after(30));
         }
         let mut running = self.app.engine.running();
-        // What steps hold back is only touched in order, from the work to the commit.
-        let mut order = None;
+        // What steps hold back is only touched in order, from the work to the commit, by those whose events can reach such a step.
+        let mut turn = None;
         if running.compiled.holds_back() {
-            order = Some(self.app.engine.windows.lock().await);
+            let unchanged = self.app.engine.windows.read().await;
             running = self.app.engine.running();
+            let windows = running.windows_of(&source);
+            if !windows.is_empty() {
+                turn = Some((unchanged, running.order.turn(windows).await));
+            }
         }
         if let Some(number) = running.compiled.source(&source) {
             self.room(&running, number)?;
@@ -190,8 +194,8 @@ impl PlanSink {
         let given = Given { source: source.clone(), body, says, with, now, watch, caught: heard.is_caught() };
         let worked = tokio::task::spawn_blocking(move || work(&asked, given)).await;
         drop(place);
-        if order.is_some() && !matches!(worked, Ok(Ok(_))) {
-            windows::take_back(&self.app, &running.compiled).await;
+        if turn.is_some() && !matches!(worked, Ok(Ok(_))) {
+            windows::take_back(&self.app, &running.compiled, running.windows_of(&source)).await;
         }
         let worked = worked.map_err(|_| Problem::internal("the body could not be worked on"))?.map_err(|e| match e {
             Unworked::TooManyCopies => {
@@ -214,11 +218,11 @@ impl PlanSink {
         };
         let captures = std::mem::take(&mut outcome.captures);
         let once = once.map(|(key, sum)| Once { key, sum, receipt: serde_json::to_string(&receipt).unwrap_or_default() });
-        let kept = windows::store(&self.app, &source, now, outcome, data, unread, Beside { positions, once: once.clone() }).await;
-        if kept.is_err() && order.is_some() {
-            windows::take_back(&self.app, &running.compiled).await;
+        let kept = windows::store(&self.app, &source, now, outcome, data, unread, CommitExtras { positions, once: once.clone() }).await;
+        if kept.is_err() && turn.is_some() {
+            windows::take_back(&self.app, &running.compiled, running.windows_of(&source)).await;
         }
-        drop(order);
+        drop(turn);
         if let (Err(SpoolError::Repeated), Some(once)) = (&kept, &once)
             && let Some(before) = self.taken(&source, &once.key, once.sum).await?
         {
@@ -248,8 +252,8 @@ impl PlanSink {
 impl PlanSink {
     /// A source is pushed back while a destination that it can reach holds all it may, and wants it so.
     fn room(&self, running: &Running, source: usize) -> Result<(), Problem> {
-        for name in running.compiled.reached_from(source) {
-            if let Some(full) = queues::pushes_back(&self.app.spool, &running.checked, name) {
+        for destination in running.compiled.reached_from(source) {
+            if let Some(full) = queues::pushes_back(&self.app.spool, &running.checked, &running.checked.destinations[*destination]) {
                 return Err(Problem::unavailable("full", format!("the destination `{full}` holds all it may; its events wait to be delivered"))
                     .with("destination", full));
             }

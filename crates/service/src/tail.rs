@@ -17,25 +17,25 @@ const QUEUE: usize = 512;
 
 /// A point by name, as a viewer asks for it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum Place {
+pub(crate) enum PointName {
     Source(String),
     Route(String),
     Destination(String),
     Remainder,
 }
 
-impl Place {
+impl PointName {
     /// Reads `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`.
-    pub(crate) fn read(text: &str) -> Option<Place> {
+    pub(crate) fn read(text: &str) -> Option<PointName> {
         if text == "remainder" {
-            return Some(Place::Remainder);
+            return Some(PointName::Remainder);
         }
         let (kind, name) = text.split_once(':')?;
         let name = name.to_owned();
         match kind {
-            "source" => Some(Place::Source(name)),
-            "route" => Some(Place::Route(name)),
-            "destination" => Some(Place::Destination(name)),
+            "source" => Some(PointName::Source(name)),
+            "route" => Some(PointName::Route(name)),
+            "destination" => Some(PointName::Destination(name)),
             _ => None,
         }
     }
@@ -43,10 +43,10 @@ impl Place {
     /// The point in a compiled plan, if the plan has it.
     pub(crate) fn point(&self, plan: &CompiledPlan) -> Option<Point> {
         match self {
-            Place::Source(name) => plan.source(name).map(Point::Source),
-            Place::Route(name) => plan.route(name).map(Point::Route),
-            Place::Destination(name) => plan.destination(name).map(Point::Destination),
-            Place::Remainder => Some(Point::Remainder),
+            PointName::Source(name) => plan.source(name).map(Point::Source),
+            PointName::Route(name) => plan.route(name).map(Point::Route),
+            PointName::Destination(name) => plan.destination(name).map(Point::Destination),
+            PointName::Remainder => Some(Point::Remainder),
         }
     }
 }
@@ -60,7 +60,7 @@ pub(crate) struct Shown {
 
 struct Viewer {
     number: u64,
-    place: Place,
+    place: PointName,
     to: mpsc::Sender<Shown>,
     skipped: Arc<AtomicU64>,
 }
@@ -96,7 +96,7 @@ impl Hub {
     }
 
     /// Begins to look at `place`; `None` if too many look already.
-    pub(crate) fn look(app: &Arc<crate::App>, place: Place) -> Option<View> {
+    pub(crate) fn look(app: &Arc<crate::App>, place: PointName) -> Option<View> {
         let hub = &app.tail;
         let mut viewers = hub.viewers();
         if viewers.len() >= MAX_VIEWERS {

@@ -1,13 +1,16 @@
 //! What steps hold back, over the life of the service: let go when it is due, kept in the spool, taken up again after a crash.
 //!
-//! Whatever touches windows does so under one lock, from the work to the commit. So the spool holds what the memory does, and where a commit fails, the memory goes back to what the spool holds.
+//! Whoever touches windows of a step holds their [`Order`] from the work to the commit. So the spool holds what the memory does, and where a commit fails, the
+//! memory goes back to what the spool holds. Each step's windows have an order of their own: bodies wait for one another only where their sources can reach
+//! the same step. A plan is exchanged while nobody holds any.
 
 use std::sync::Arc;
 use std::time::Duration;
 
 use rockrose_engine::{CompiledPlan, Outcome, Scratch};
 use rockrose_ledger::{Account, Amount, Measure, Posting, WindowChange, WindowState};
-use rockrose_spool::{Arrival, Beside, SpoolError, Unread, pack};
+use rockrose_spool::{Arrival, CommitExtras, SpoolError, Unread, pack};
+use tokio::sync::{Mutex, OwnedMutexGuard};
 
 use crate::{App, now_ms, queues};
 
@@ -22,7 +25,7 @@ pub(crate) async fn store(
     mut outcome: Outcome,
     data: rockrose_spool::Packed,
     unread: Vec<Unread>,
-    beside: Beside,
+    extras: CommitExtras,
 ) -> Result<(), SpoolError> {
     let metrics = std::mem::take(&mut outcome.metrics);
     let running = app.engine.running();
@@ -34,9 +37,9 @@ pub(crate) async fn store(
         entries: outcome.entries,
         postings: outcome.postings,
         unread,
-        held: outcome.held,
+        held: outcome.windows,
         metrics: metrics.clone(),
-        beside,
+        extras,
     };
     app.spool.store(arrival).await?;
     app.metrics.add(metrics);
@@ -44,61 +47,93 @@ pub(crate) async fn store(
     Ok(())
 }
 
-/// Lets go what is due (with `all`, everything). The caller holds the windows' lock.
-pub(crate) async fn release(app: &App, compiled: &CompiledPlan, all: bool) -> Result<(), SpoolError> {
+/// Who may touch which windows. Part of the running plan, since the windows are.
+#[derive(Debug, Default)]
+pub(crate) struct Order {
+    /// One for each step that holds events back.
+    steps: Vec<Arc<Mutex<()>>>,
+}
+
+/// The right to touch some windows.
+pub(crate) struct Turn {
+    _steps: Vec<OwnedMutexGuard<()>>,
+}
+
+impl Order {
+    pub(crate) fn of(compiled: &CompiledPlan) -> Order {
+        Order { steps: (0..compiled.window_count()).map(|_| Arc::default()).collect() }
+    }
+
+    /// Waits until nobody else touches the windows of these numbers, which rise, so that no two wait for each other.
+    pub(crate) async fn turn(&self, windows: &[usize]) -> Turn {
+        let mut steps = Vec::with_capacity(windows.len());
+        for number in windows {
+            steps.push(Arc::clone(&self.steps[*number]).lock_owned().await);
+        }
+        Turn { _steps: steps }
+    }
+}
+
+/// Lets go all that the windows of a plan hold. The caller has the windows to itself.
+pub(crate) async fn release_all(app: &App, compiled: &CompiledPlan) -> Result<(), SpoolError> {
+    for number in 0..compiled.window_count() {
+        release(app, compiled, number, true).await?;
+    }
+    Ok(())
+}
+
+/// Lets go what is due (with `all`, everything) in the windows of one step. The caller has the turn of all windows that this may touch.
+async fn release(app: &App, compiled: &CompiledPlan, number: usize, all: bool) -> Result<(), SpoolError> {
     let now = now_ms();
-    for (source, mut outcome) in compiled.release(now, all, &mut Scratch::default()) {
+    for (source, mut outcome) in compiled.release_windows(number, now, all, &mut Scratch::default()) {
         let data = pack(std::mem::take(&mut outcome.lines));
-        if let Err(e) = store(app, &source, now, outcome, data, Vec::new(), Beside::default()).await {
-            take_back(app, compiled).await;
+        if let Err(e) = store(app, &source, now, outcome, data, Vec::new(), CommitExtras::default()).await {
+            take_back(app, compiled, &compiled.windows_from(number)).await;
             return Err(e);
         }
     }
     Ok(())
 }
 
-/// Makes the windows of a plan hold what the spool holds. What has no step any more goes to quarantine. The caller holds the windows' lock.
-pub(crate) async fn take_back(app: &App, compiled: &CompiledPlan) {
-    let kept = match app.spool.held().await {
-        Ok(kept) => kept,
-        Err(e) => {
-            tracing::error!(error = %e, "what windows held cannot be read");
-            return;
-        }
-    };
-    for (id, held) in compiled.restore(kept) {
-        if let Err(e) = set_aside(app, id, held).await {
+/// Makes the windows of these numbers hold what the spool holds, after a commit failed. The caller has their turn.
+pub(crate) async fn take_back(app: &App, compiled: &CompiledPlan, windows: &[usize]) {
+    if let Some(kept) = kept(app).await {
+        compiled.restore_windows(windows, kept);
+    }
+}
+
+/// Makes all windows of a plan hold what the spool holds. What has no step any more goes to quarantine. The caller has the windows to itself.
+pub(crate) async fn take_over(app: &App, compiled: &CompiledPlan) {
+    for (id, state) in compiled.restore(kept(app).await.unwrap_or_default()) {
+        if let Err(e) = set_aside(app, id, state).await {
             tracing::error!(error = %e, "what a window held cannot be put to quarantine");
         }
     }
 }
 
-async fn set_aside(app: &App, id: u128, held: WindowState) -> Result<(), SpoolError> {
-    if held.is_mark() {
-        let gone = Outcome { held: vec![WindowChange { id, held: None }], ..Outcome::default() };
-        return store(app, &held.stand.source, now_ms(), gone, pack(Vec::new()), Vec::new(), Beside::default()).await;
+async fn kept(app: &App) -> Option<Vec<(u128, WindowState)>> {
+    app.spool.held().await.inspect_err(|e| tracing::error!(error = %e, "what windows held cannot be read")).ok()
+}
+
+async fn set_aside(app: &App, id: u128, state: WindowState) -> Result<(), SpoolError> {
+    if state.is_mark() {
+        let gone = Outcome { windows: vec![WindowChange { id, state: None }], ..Outcome::default() };
+        return store(app, &state.location.source, now_ms(), gone, pack(Vec::new()), Vec::new(), CommitExtras::default()).await;
     }
-    let stand = held.stand;
+    let at = Arc::clone(&state.location);
     let post = |measure: Measure, amount: Amount| Posting {
-        account: Account {
-            place: stand.place,
-            name: stand.name.clone(),
-            via: stand.via.clone(),
-            position: stand.position,
-            sentence: stand.sentence.clone(),
-            measure,
-        },
+        account: Account { stage: at.stage, name: at.name.clone(), via: at.via.clone(), position: at.position, sentence: at.sentence.clone(), measure },
         amount,
     };
-    let gone = Amount { events: held.events, bytes: held.bytes };
+    let gone = Amount { events: state.events, bytes: state.bytes };
     let outcome = Outcome {
         postings: vec![post(Measure::Held, Amount { events: -gone.events, bytes: -gone.bytes }), post(Measure::Removed, gone)],
-        held: vec![WindowChange { id, held: None }],
+        windows: vec![WindowChange { id, state: None }],
         ..Outcome::default()
     };
-    let reason = format!("held back by a step that is no longer part of the plan: {}", stand.sentence);
-    let data = held.text.unwrap_or(held.json).into_bytes();
-    store(app, &stand.source, now_ms(), outcome, pack(Vec::new()), vec![Unread { reason, data }], Beside::default()).await
+    let reason = format!("held back by a step that is no longer part of the plan: {}", at.sentence);
+    let data = state.text.unwrap_or(state.json).into_bytes();
+    store(app, &at.source, now_ms(), outcome, pack(Vec::new()), vec![Unread { reason, data }], CommitExtras::default()).await
 }
 
 /// A clock that moved otherwise than time did, by more than this, was set. In milliseconds.
@@ -139,13 +174,18 @@ pub(crate) async fn run(app: Arc<App>) {
         if let Some(by) = set {
             tracing::warn!(seconds = by / 1_000, "the clock was set; what windows hold is let go");
         }
-        if !app.engine.running().compiled.holds_back() {
-            continue;
-        }
-        let _order = app.engine.windows.lock().await;
+        let _unchanged = app.engine.windows.read().await;
         let running = app.engine.running();
-        if let Err(e) = release(&app, &running.compiled, set.is_some()).await {
-            tracing::warn!(error = %e, "what windows held could not be sent on; it is tried again");
+        let (now, all) = (now_ms(), set.is_some());
+        // What one lets go may go into one further on its way, and may be due there as well.
+        for number in 0..running.compiled.window_count() {
+            if !running.compiled.any_due(number, (!all).then_some(now)) {
+                continue;
+            }
+            let _turn = running.order.turn(&running.compiled.windows_from(number)).await;
+            if let Err(e) = release(&app, &running.compiled, number, all).await {
+                tracing::warn!(error = %e, "what windows held could not be sent on; it is tried again");
+            }
         }
     }
 }

@@ -6,11 +6,11 @@
 //!
 //! All methods that touch the disk are async and run off the runtime's threads.
 
-mod beside;
+mod batch;
 mod connect;
+mod extras;
 mod metrics;
 mod operate;
-mod parcel;
 mod reader;
 mod schema;
 mod unpacked;
@@ -21,12 +21,12 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use diesel::sqlite::SqliteConnection;
-use rockrose_ledger::{Account, Added, Amount, Equation, Place, Series, WindowState};
+use rockrose_ledger::{Account, Added, Amount, Equation, Series, Stage, WindowState};
 use tokio::sync::{mpsc, oneshot, watch};
 
-pub use beside::{Beside, Once};
+pub use batch::{DeliveryBatch, Settlement};
+pub use extras::{CommitExtras, Once};
 pub use operate::{Discard, GiveUp, Resend, Which};
-pub use parcel::{Parcel, Settlement};
 pub use reader::{LedgerRow, Quarantined};
 pub use writer::{Arrival, Packed, Unread, pack};
 
@@ -138,15 +138,15 @@ impl Spool {
     }
 
     /// The next events due at `destination`, at the most `max_bytes` of them (but at least one); `None` if nothing waits.
-    pub async fn next(&self, destination: &str, max_bytes: usize) -> Result<Option<Parcel>, SpoolError> {
+    pub async fn next(&self, destination: &str, max_bytes: usize) -> Result<Option<DeliveryBatch>, SpoolError> {
         self.next_but(destination, max_bytes, Vec::new()).await
     }
 
     /// The same without what stands in the queue entries `but`, which are under way.
-    pub async fn next_but(&self, destination: &str, max_bytes: usize, but: Vec<i64>) -> Result<Option<Parcel>, SpoolError> {
+    pub async fn next_but(&self, destination: &str, max_bytes: usize, but: Vec<i64>) -> Result<Option<DeliveryBatch>, SpoolError> {
         let destination = destination.to_owned();
         let shared = Arc::clone(&self.inner.shared);
-        self.read(move |c| parcel::next(c, &shared.kept, &destination, max_bytes, &but)).await
+        self.read(move |c| batch::next(c, &shared.kept, &destination, max_bytes, &but)).await
     }
 
     /// How far the file of a file destination was written when its last settlement was made.
@@ -185,9 +185,9 @@ impl Spool {
     }
 
     /// One account's amounts by minute, from minute `since` on.
-    pub async fn minutes(&self, place: Place, name: &str, since: i64) -> Result<Vec<(i64, Account, Amount)>, SpoolError> {
+    pub async fn minutes(&self, stage: Stage, name: &str, since: i64) -> Result<Vec<(i64, Account, Amount)>, SpoolError> {
         let name = name.to_owned();
-        self.read(move |c| reader::minutes(c, place, &name, since)).await
+        self.read(move |c| reader::minutes(c, stage, &name, since)).await
     }
 
     /// What each destination accepted from minute `minute` on.
@@ -214,13 +214,13 @@ impl Spool {
     /// How far a source has read, by its own names for what it reads.
     pub async fn positions(&self, source: &str) -> Result<Vec<(String, String)>, SpoolError> {
         let source = source.to_owned();
-        self.read(move |c| beside::positions(c, &source)).await
+        self.read(move |c| extras::positions(c, &source)).await
     }
 
     /// The body that a source took under its sender's name for it.
     pub async fn taken_once(&self, source: &str, key: &str) -> Result<Option<Once>, SpoolError> {
         let (source, key) = (source.to_owned(), key.to_owned());
-        self.read(move |c| beside::once(c, &source, &key)).await
+        self.read(move |c| extras::once(c, &source, &key)).await
     }
 
     /// What the windows of steps hold, the one due first first.

@@ -15,7 +15,7 @@ type Values = Option<(f64, BTreeMap<i32, f64>)>;
 pub(crate) fn keep_held(c: &mut SqliteConnection, changes: &[WindowChange]) -> QueryResult<()> {
     for change in changes {
         let id = change.id.to_be_bytes().to_vec();
-        match &change.held {
+        match &change.state {
             Some(content) => {
                 let content = serde_json::to_string(content).map_err(|e| diesel::result::Error::SerializationError(Box::new(e)))?;
                 diesel::replace_into(held::table).values((held::id.eq(id), held::content.eq(content))).execute(c)?;

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
-use rockrose_ledger::{Account, Amount, Entry, Measure, Place, Selection};
+use rockrose_ledger::{Account, Amount, Entry, Measure, Selection, Stage};
 
 use crate::schema::{batch, entry, quarantine};
 use crate::writer::{Moved, Packed, Sums, keep_aside, keep_batch, oldest, queue, release};
@@ -65,7 +65,7 @@ impl GiveUp {
             diesel::delete(entry::table.find(id)).execute(c)?;
             let amount = Amount { events, bytes };
             let why = format!("{events} events were lost: the bytes they were kept in are damaged on the disk");
-            keep_aside(c, self.at_ms, Place::Destination, &destination, "", &why, b"")?;
+            keep_aside(c, self.at_ms, Stage::Destination, &destination, "", &why, b"")?;
             let account = Account::at_destination(&destination, &route, Measure::Quarantined);
             *postings.entry((self.at_ms.div_euclid(60_000), account)).or_default() += amount;
             let oldest = oldest(c, &destination)?;
@@ -116,7 +116,7 @@ impl Discard {
 
 impl Resend {
     pub(crate) fn apply(&self, c: &mut SqliteConnection, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Amount> {
-        let mut asked = quarantine::table.filter(quarantine::place.eq(Place::Destination.word()).and(quarantine::via.ne(""))).into_boxed();
+        let mut asked = quarantine::table.filter(quarantine::place.eq(Stage::Destination.word()).and(quarantine::via.ne(""))).into_boxed();
         if let Some(destination) = &self.destination {
             asked = asked.filter(quarantine::name.eq(destination));
         }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
-use rockrose_ledger::{Account, Amount, Equation, Measure, Place};
+use rockrose_ledger::{Account, Amount, Equation, Measure, Stage};
 
 use crate::schema::{due, entry, ledger_minute, ledger_total, quarantine, reached as reached_table};
 use crate::writer::oldest;
@@ -27,7 +27,7 @@ pub struct Quarantined {
     /// When it came there, in milliseconds since 1970.
     pub at_ms: i64,
     /// At a source (it could not be read) or a destination (it was refused for good).
-    pub place: Place,
+    pub stage: Stage,
     /// Which.
     pub name: String,
     /// At a destination, the route it came by.
@@ -40,8 +40,8 @@ pub struct Quarantined {
 
 type Row = (String, String, String, i32, String, String, i64, i64);
 
-fn row((place, name, via, position, sentence, measure, events, bytes): Row) -> Option<LedgerRow> {
-    let account = Account { place: Place::read(&place)?, name, via, position, sentence, measure: Measure::read(&measure)? };
+fn row((stage, name, via, position, sentence, measure, events, bytes): Row) -> Option<LedgerRow> {
+    let account = Account { stage: Stage::read(&stage)?, name, via, position, sentence, measure: Measure::read(&measure)? };
     Some(LedgerRow { account, amount: Amount { events, bytes } })
 }
 
@@ -63,10 +63,10 @@ pub(crate) fn ledger(c: &mut SqliteConnection, since: Option<i64>, until: Option
     Ok(sums.into_iter().map(|(account, amount)| LedgerRow { account, amount }).collect())
 }
 
-pub(crate) fn minutes(c: &mut SqliteConnection, place: Place, name: &str, since: i64) -> Result<Vec<(i64, Account, Amount)>, SpoolError> {
+pub(crate) fn minutes(c: &mut SqliteConnection, stage: Stage, name: &str, since: i64) -> Result<Vec<(i64, Account, Amount)>, SpoolError> {
     use ledger_minute::dsl as l;
     let rows: Vec<(i64, Row)> = ledger_minute::table
-        .filter(l::place.eq(place.word()).and(l::name.eq(name)).and(l::minute.ge(since)))
+        .filter(l::place.eq(stage.word()).and(l::name.eq(name)).and(l::minute.ge(since)))
         .order(l::minute)
         .select((l::minute, (l::place, l::name, l::via, l::position, l::sentence, l::measure, l::events, l::bytes)))
         .load(c)?;
@@ -76,7 +76,7 @@ pub(crate) fn minutes(c: &mut SqliteConnection, place: Place, name: &str, since:
 pub(crate) fn delivered_since(c: &mut SqliteConnection, minute: i64) -> Result<BTreeMap<String, Amount>, SpoolError> {
     use ledger_minute::dsl as l;
     let rows: Vec<(String, i64, i64)> = ledger_minute::table
-        .filter(l::minute.ge(minute).and(l::place.eq(Place::Destination.word())).and(l::measure.eq(Measure::Delivered.word())))
+        .filter(l::minute.ge(minute).and(l::place.eq(Stage::Destination.word())).and(l::measure.eq(Measure::Delivered.word())))
         .select((l::name, l::events, l::bytes))
         .load(c)?;
     let mut sums: BTreeMap<String, Amount> = BTreeMap::new();
@@ -123,7 +123,7 @@ pub(crate) fn quarantined(c: &mut SqliteConnection, most: i64) -> Result<Vec<Qua
         quarantine::table.order(q::id.desc()).limit(most).select((q::id, q::at_ms, q::place, q::name, q::via, q::reason, q::data)).load(c)?;
     let found = rows
         .into_iter()
-        .filter_map(|(id, at_ms, place, name, via, reason, data)| Some(Quarantined { id, at_ms, place: Place::read(&place)?, name, via, reason, data }));
+        .filter_map(|(id, at_ms, place, name, via, reason, data)| Some(Quarantined { id, at_ms, stage: Stage::read(&place)?, name, via, reason, data }));
     Ok(found.collect())
 }
 

@@ -10,12 +10,12 @@ use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use diesel::upsert::excluded;
 use rockrose_event::buffers::{self, Buffer};
-use rockrose_ledger::{Account, Added, Amount, Entry, Measure, Place, Posting, Series, WindowChange};
+use rockrose_ledger::{Account, Added, Amount, Entry, Measure, Posting, Series, Stage, WindowChange};
 use tokio::sync::{mpsc, oneshot, watch};
 
-use crate::beside::{self, Beside};
+use crate::batch::{Progress, Settlement, Unnamed};
+use crate::extras::{self, CommitExtras};
 use crate::operate::{Discard, GiveUp, Resend};
-use crate::parcel::{Progress, Settlement, Unnamed};
 use crate::schema::{batch, due, entry, ledger_minute, ledger_total, quarantine, reached};
 use crate::unpacked::{Kept, Unpacked};
 use crate::{SpoolError, Waiting, lock, metrics};
@@ -64,7 +64,7 @@ pub struct Arrival {
     /// What is added to metrics.
     pub metrics: Vec<(Series, Added)>,
     /// What else becomes durable with it.
-    pub beside: Beside,
+    pub extras: CommitExtras,
 }
 
 /// A record that could not be read, with the reason.
@@ -302,9 +302,9 @@ fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String,
     let mut each = Vec::with_capacity(group.len());
     for write in group {
         let done = match &write.what {
-            What::Store(arrival) if beside::was_taken(c, &arrival.source, &arrival.beside)? => Err(SpoolError::Repeated),
+            What::Store(arrival) if extras::was_taken(c, &arrival.source, &arrival.extras)? => Err(SpoolError::Repeated),
             What::Store(arrival) => {
-                beside::keep(c, &arrival.source, arrival.arrived_ms, &arrival.beside)?;
+                extras::keep(c, &arrival.source, arrival.arrived_ms, &arrival.extras)?;
                 let batch = store(c, arrival, moved, &mut postings)?;
                 stored.extend(batch.zip(arrival.data.plain.clone()));
                 metrics::keep_held(c, &arrival.held)?;
@@ -361,7 +361,7 @@ fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<Strin
         }
     }
     for unread in &arrival.unread {
-        keep_aside(c, arrival.arrived_ms, Place::Source, &arrival.source, "", &unread.reason, &unread.data)?;
+        keep_aside(c, arrival.arrived_ms, Stage::Source, &arrival.source, "", &unread.reason, &unread.data)?;
     }
     let minute = arrival.arrived_ms.div_euclid(60_000);
     for posting in &arrival.postings {
@@ -408,10 +408,10 @@ pub(crate) fn queue(c: &mut SqliteConnection, of: i64, due: &Entry, queued_ms: i
     Ok(())
 }
 
-pub(crate) fn keep_aside(c: &mut SqliteConnection, at_ms: i64, place: Place, name: &str, via: &str, reason: &str, data: &[u8]) -> QueryResult<()> {
+pub(crate) fn keep_aside(c: &mut SqliteConnection, at_ms: i64, stage: Stage, name: &str, via: &str, reason: &str, data: &[u8]) -> QueryResult<()> {
     let row = (
         quarantine::at_ms.eq(at_ms),
-        quarantine::place.eq(place.word()),
+        quarantine::place.eq(stage.word()),
         quarantine::name.eq(name),
         quarantine::via.eq(via),
         quarantine::reason.eq(reason),
@@ -449,11 +449,11 @@ fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String,
     }
     if let Some(reason) = &s.refused {
         for (route, line) in &s.refused_lines {
-            keep_aside(c, s.at_ms, Place::Destination, &s.destination, route, reason, line)?;
+            keep_aside(c, s.at_ms, Stage::Destination, &s.destination, route, reason, line)?;
         }
     }
     if let Some(Unnamed { why, lines, .. }) = &s.unnamed {
-        keep_aside(c, s.at_ms, Place::Destination, &s.destination, "", why, lines)?;
+        keep_aside(c, s.at_ms, Stage::Destination, &s.destination, "", why, lines)?;
     }
     if let Some((file, length)) = &s.reached {
         let row = (reached::destination.eq(&s.destination), reached::file.eq(file), reached::length.eq(*length as i64));
@@ -469,7 +469,7 @@ fn post(c: &mut SqliteConnection, postings: &BTreeMap<(i64, Account), Amount>) -
             use ledger_minute::dsl as l;
             let row = (
                 l::minute.eq(minute),
-                l::place.eq(account.place.word()),
+                l::place.eq(account.stage.word()),
                 l::name.eq(&account.name),
                 l::via.eq(&account.via),
                 l::position.eq(account.position),
@@ -484,7 +484,7 @@ fn post(c: &mut SqliteConnection, postings: &BTreeMap<(i64, Account), Amount>) -
         }
         use ledger_total::dsl as l;
         let row = (
-            l::place.eq(account.place.word()),
+            l::place.eq(account.stage.word()),
             l::name.eq(&account.name),
             l::via.eq(&account.via),
             l::position.eq(account.position),
@@ -507,7 +507,7 @@ fn tidy(c: &mut SqliteConnection) -> QueryResult<()> {
         diesel::delete(ledger_minute::table.filter(ledger_minute::minute.lt(newest - KEEP_MINUTES))).execute(c)?;
         metrics::forget(c, newest - KEEP_MINUTES)?;
     }
-    beside::forget(c)?;
+    extras::forget(c)?;
     let last: Option<i64> = quarantine::table.select(diesel::dsl::max(quarantine::id)).first(c)?;
     if let Some(last) = last {
         diesel::delete(quarantine::table.filter(quarantine::id.le(last - KEEP_QUARANTINED))).execute(c)?;

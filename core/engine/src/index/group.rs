@@ -4,41 +4,41 @@ use rockrose_event::level::Level;
 use rockrose_event::texts::Texts;
 use rockrose_language::Test;
 
-use super::super::test::Check;
 use super::Candidates;
 use super::lookup::{Ends, FIRST, Lookup, OTHER, address, extents, place_of};
 use super::rule::{LAYERS, Leaf, above, all, below, bounds, literals, sorted, values};
 use super::search::Sorted;
+use crate::expression::Check;
 
 /// How many cells of a searched axis share one dense set.
-pub(super) const SHARED: usize = 32;
+pub(crate) const SHARED: usize = 32;
 
 /// Rules that stand together.
 #[derive(Debug)]
-pub(super) struct Group {
+pub(crate) struct Group {
     /// Where its words begin.
-    pub(super) first: usize,
-    pub(super) words: usize,
-    pub(super) parts: Vec<Part>,
+    pub(crate) first: usize,
+    pub(crate) words: usize,
+    pub(crate) parts: Vec<Part>,
 }
 
 /// What one axis says of the rules of one group.
 #[derive(Debug)]
-pub(super) struct Part {
-    pub(super) axis: u32,
-    pub(super) words: usize,
+pub(crate) struct Part {
+    pub(crate) axis: u32,
+    pub(crate) words: usize,
     /// The rules it has a say in.
-    pub(super) concerns: Vec<u64>,
-    pub(super) dense: Vec<u64>,
-    pub(super) lists: Vec<u32>,
-    pub(super) cells: Vec<Cell>,
+    pub(crate) concerns: Vec<u64>,
+    pub(crate) dense: Vec<u64>,
+    pub(crate) lists: Vec<u32>,
+    pub(crate) cells: Vec<Cell>,
     /// Of what is found in a text: by its number, the rules it leaves possible, and in which layer; of a rule in several layers, each must be met.
-    pub(super) hits: Vec<Vec<(u32, u32)>>,
-    pub(super) layers: usize,
+    pub(crate) hits: Vec<Vec<(u32, u32)>>,
+    pub(crate) layers: usize,
 }
 
 #[derive(Clone, Copy, Debug)]
-pub(super) struct Cell {
+pub(crate) struct Cell {
     /// Which dense set.
     base: u32,
     /// Which rules of the lists are in the cell beyond it, and which are not.
@@ -47,10 +47,10 @@ pub(super) struct Cell {
 }
 
 /// A rule of a group: its place there, and its tests on the axis in question.
-pub(super) type Concerned<'a> = (u32, &'a [(Check, Leaf)]);
+pub(crate) type Concerned<'a> = (u32, &'a [(Check, Leaf)]);
 
 impl Part {
-    pub(super) fn build(axis: u32, lookup: &Lookup, rules: &[Concerned<'_>], count: usize, words: usize) -> Part {
+    pub(crate) fn build(axis: u32, lookup: &Lookup, rules: &[Concerned<'_>], count: usize, words: usize) -> Part {
         // The rules that it does not concern are in every cell.
         let (mut others, mut concerns) = (vec![0; words], vec![0; words]);
         (0..count as u32).for_each(|rule| set(&mut others, rule));
@@ -92,7 +92,7 @@ impl Part {
     }
 
     /// The share of its rules that an event leaves on average, cells counted alike.
-    pub(super) fn leaves(&self, count: usize) -> f64 {
+    pub(crate) fn leaves(&self, count: usize) -> f64 {
         if self.layers > 0 || self.cells.len() <= OTHER {
             return 0.0;
         }
@@ -262,7 +262,7 @@ impl Part {
     }
 
     /// Takes out of the bits the rules that the event's value on this axis rules out.
-    pub(super) fn narrow(&self, candidates: &mut Candidates) {
+    pub(crate) fn narrow(&self, candidates: &mut Candidates) {
         let Candidates { bits, kept, met, found, seen, .. } = candidates;
         let cell = seen[self.axis as usize].1 as usize;
         if self.layers > 0 && cell == OTHER {
@@ -294,15 +294,15 @@ impl Part {
     }
 }
 
-pub(super) fn set(bits: &mut [u64], at: u32) {
+pub(crate) fn set(bits: &mut [u64], at: u32) {
     bits[at as usize / 64] |= 1 << (at % 64);
 }
 
-pub(super) fn has(bits: &[u64], at: u32) -> bool {
+pub(crate) fn has(bits: &[u64], at: u32) -> bool {
     bits[at as usize / 64] >> (at % 64) & 1 == 1
 }
 
 #[inline]
-pub(super) fn keep(bits: &mut [u64], dense: &[u64]) {
+pub(crate) fn keep(bits: &mut [u64], dense: &[u64]) {
     bits.iter_mut().zip(dense).for_each(|(bits, dense)| *bits &= dense);
 }

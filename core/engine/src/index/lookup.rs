@@ -12,26 +12,26 @@ use rockrose_event::simd;
 use rockrose_event::texts::Texts;
 use rockrose_language::Test;
 
-use super::super::test::{Check, View, number_within};
 use super::rule::{Leaf, Sort, above, all, below, bounds, literals, sorted, values};
 use super::search::Sorted;
+use crate::expression::{Check, EventView, number_within};
 
 /// Most cells in whose lists one rule stands, and the most of all cells of its axis they may be.
-pub(super) const MAX_LISTS: usize = 64;
-pub(super) const FEW_CELLS: f64 = 0.04;
+pub(crate) const MAX_LISTS: usize = 64;
+pub(crate) const FEW_CELLS: f64 = 0.04;
 /// Literals of as many bytes together are looked for by a full table.
-pub(super) const SMALL_LITERALS: usize = 8_000;
+pub(crate) const SMALL_LITERALS: usize = 8_000;
 
 /// Cells with a fixed meaning stand first.
-pub(super) const MISSING: usize = 0;
-pub(super) const NULL: usize = 1;
+pub(crate) const MISSING: usize = 0;
+pub(crate) const NULL: usize = 1;
 /// There, but nothing the axis knows.
-pub(super) const OTHER: usize = 2;
-pub(super) const FIRST: usize = 3;
+pub(crate) const OTHER: usize = 2;
+pub(crate) const FIRST: usize = 3;
 
 /// How a value's cell is found, or what is found in it.
 #[derive(Debug)]
-pub(super) enum Lookup {
+pub(crate) enum Lookup {
     /// The cells of the values that are named, and the length of the longest.
     Text(Texts, usize),
     /// Sorted; the cell of what lies between two, and of each itself, in turn.
@@ -47,14 +47,14 @@ pub(super) enum Lookup {
 }
 
 #[derive(Debug)]
-pub(super) struct Axis {
-    pub(super) field: FieldId,
-    pub(super) lookup: Lookup,
+pub(crate) struct Axis {
+    pub(crate) field: FieldId,
+    pub(crate) lookup: Lookup,
 }
 
 impl Lookup {
     /// The look-up that tells apart whatever `leaves` ask of a field.
-    pub(super) fn of<'a>(sort: Sort, leaves: impl Iterator<Item = &'a Leaf>) -> Lookup {
+    pub(crate) fn of<'a>(sort: Sort, leaves: impl Iterator<Item = &'a Leaf>) -> Lookup {
         fn numbered(texts: &[Vec<u8>], from: usize) -> Texts {
             let mut numbered = Texts::default();
             texts.iter().enumerate().for_each(|(i, text)| numbered.insert(text, (from + i) as u32));
@@ -108,7 +108,7 @@ impl Lookup {
 
 impl Lookup {
     /// The cells (or what is found) in which alone `leaves` can hold, and what share of all they are; nothing if they are many, or if another value than those named will do.
-    pub(super) fn few(&self, leaves: &[(Check, Leaf)]) -> Option<(f64, Vec<u32>)> {
+    pub(crate) fn few(&self, leaves: &[(Check, Leaf)]) -> Option<(f64, Vec<u32>)> {
         let there = |test: &Test, negated: bool| matches!(test, Test::Exists) != negated;
         if leaves.iter().all(|(_, leaf)| leaf.negated) || leaves.iter().all(|(_, leaf)| there(&leaf.test, leaf.negated)) {
             return None;
@@ -182,7 +182,7 @@ impl Lookup {
 
 impl Axis {
     /// The cell of the event's value; what is found in it goes to `found`, by number.
-    pub(super) fn look_up(&self, view: View<'_>, fields: &FieldTable, scratch: &mut Vec<u8>, found: &mut Vec<u32>) -> u32 {
+    pub(crate) fn look_up(&self, view: EventView<'_>, fields: &FieldTable, scratch: &mut Vec<u8>, found: &mut Vec<u32>) -> u32 {
         found.clear();
         let span = fields.find(self.field, view.slots);
         let cell = match span.kind {
@@ -218,8 +218,8 @@ impl Axis {
 
 /// Texts that others begin or end with.
 #[derive(Debug)]
-pub(super) struct Ends {
-    pub(super) texts: Texts,
+pub(crate) struct Ends {
+    pub(crate) texts: Texts,
     /// How long they are, the shortest first.
     lengths: Vec<usize>,
     /// They are endings.
@@ -270,27 +270,27 @@ impl Ends {
 
 /// How many of the places where ranges begin or have ended lie at or before an address.
 #[inline]
-pub(super) fn place_of(v4: &Sorted<u32>, v6: &Sorted<u128>, (six, address): (bool, u128)) -> usize {
+pub(crate) fn place_of(v4: &Sorted<u32>, v6: &Sorted<u128>, (six, address): (bool, u128)) -> usize {
     if six { v4.len() + v6.up_to(address) } else { v4.up_to(address as u32) }
 }
 
-pub(super) fn extents(leaf: &Leaf) -> Vec<(bool, u128)> {
+pub(crate) fn extents(leaf: &Leaf) -> Vec<(bool, u128)> {
     if let Test::Network(network) = &leaf.test { extent(network) } else { Vec::new() }
 }
 
-pub(super) fn key(ip: IpAddr) -> (bool, u128) {
+pub(crate) fn key(ip: IpAddr) -> (bool, u128) {
     match ip.to_canonical() {
         IpAddr::V4(v4) => (false, u128::from(u32::from(v4))),
         IpAddr::V6(v6) => (true, u128::from(v6)),
     }
 }
 
-pub(super) fn address((six, bits): (bool, u128)) -> IpAddr {
+pub(crate) fn address((six, bits): (bool, u128)) -> IpAddr {
     if six { IpAddr::V6(bits.into()) } else { IpAddr::V4((bits as u32).into()) }
 }
 
 /// Where a network begins, and where what follows it does.
-pub(super) fn extent(network: &Network) -> Vec<(bool, u128)> {
+pub(crate) fn extent(network: &Network) -> Vec<(bool, u128)> {
     let (six, base) = key(network.base);
     // A mapped IPv4 address in IPv6 writing counts its prefix in 32 bits as any other.
     let width = if six { 128 } else { 32 };

@@ -14,16 +14,20 @@ mod group;
 mod lookup;
 mod rule;
 mod search;
+mod sources;
 
 use std::collections::{BTreeMap, HashMap};
 
 use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_language::{Condition, Test};
 
-use super::test::{Check, Expression, Memo, Tests, View};
+use crate::expression::{Check, EventView, Expression, Memo, Tests};
+use crate::steps::Shared;
 use group::{Concerned, Group, Part, has, set};
 use lookup::{Axis, Lookup};
 use rule::{Asks, LAYERS, Made, Sort, alternatives, necessary, sort};
+
+pub(crate) use sources::{Indexes, Scope, SourceCandidates};
 
 /// Most groups; rules of rarer make share the last one.
 const MAX_GROUPS: usize = 16;
@@ -53,7 +57,7 @@ struct Listed {
 
 /// All routes' conditions, as rules and axes.
 #[derive(Debug, Default)]
-pub(super) struct Index {
+pub(crate) struct Index {
     /// By bit.
     rules: Vec<Option<Rule>>,
     asked: Vec<u32>,
@@ -64,7 +68,7 @@ pub(super) struct Index {
 
 /// What is known of one event, and where the answers go. Kept from event to event.
 #[derive(Debug, Default)]
-pub(super) struct Candidates {
+pub(crate) struct Candidates {
     /// For each axis, the event it was last looked up for, and its cell.
     seen: Vec<(u64, u32)>,
     /// For each axis, what was found in the text.
@@ -74,12 +78,12 @@ pub(super) struct Candidates {
     kept: Vec<u32>,
     met: Vec<(u32, u32)>,
     /// The routes that take the event, in order.
-    pub(super) routes: Vec<u32>,
+    pub(crate) routes: Vec<u32>,
 }
 
 impl Index {
     /// Indexes `conditions`, each with the number of its route.
-    pub(super) fn build<'a>(conditions: impl Iterator<Item = (usize, &'a Condition)>, tests: &mut Tests, fields: &mut FieldTable) -> Index {
+    pub(crate) fn build<'a>(conditions: impl Iterator<Item = (usize, &'a Condition)>, tests: &mut Tests, fields: &mut FieldTable) -> Index {
         let mut made: Vec<Made> = Vec::new();
         for (route, condition) in conditions {
             let (parts, complete) = match alternatives(condition, false, fields) {
@@ -225,7 +229,7 @@ impl Index {
     }
 
     /// The rules of the routes for which `of` holds, as bits.
-    pub(super) fn mask(&self, of: impl Fn(usize) -> bool) -> Box<[u64]> {
+    pub(crate) fn mask(&self, of: impl Fn(usize) -> bool) -> Box<[u64]> {
         let mut bits = vec![0; self.rules.len() / 64];
         for (number, rule) in self.rules.iter().enumerate() {
             if rule.as_ref().is_some_and(|rule| of(rule.route as usize)) {
@@ -235,22 +239,14 @@ impl Index {
         bits.into()
     }
 
-    /// Puts into `candidates.routes` the routes among `of` (see [`Index::mask`]) whose condition the event meets.
-    #[expect(clippy::too_many_arguments, reason = "the event's parts and buffers, borrowed apart")]
-    pub(super) fn find(
-        &self,
-        of: &[u64],
-        view: View<'_>,
-        fields: &FieldTable,
-        tests: &Tests,
-        scratch: &mut Vec<u8>,
-        memo: &mut Memo,
-        candidates: &mut Candidates,
-    ) {
-        candidates.routes.clear();
+    /// Adds to `candidates.routes` the routes among `of` (see [`Index::mask`]) whose condition the event meets; a route may be added twice.
+    pub(crate) fn find(&self, of: &[u64], view: EventView<'_>, shared: &Shared, scratch: &mut Vec<u8>, memo: &mut Memo, candidates: &mut Candidates) {
+        let Shared { fields, tests, .. } = shared;
         candidates.event += 1;
         if candidates.seen.len() != self.axes.len() {
-            *candidates = Candidates { seen: vec![(0, 0); self.axes.len()], found: vec![Vec::new(); self.axes.len()], event: 1, ..Candidates::default() };
+            let routes = std::mem::take(&mut candidates.routes);
+            let (seen, found) = (vec![(0, 0); self.axes.len()], vec![Vec::new(); self.axes.len()]);
+            *candidates = Candidates { seen, found, event: 1, routes, ..Candidates::default() };
         }
         for listed in &self.listed {
             let axis = listed.axis as usize;
@@ -291,16 +287,11 @@ impl Index {
                 }
             }
         }
-        // A route may have been found by several of its rules.
-        if candidates.routes.len() > 1 {
-            candidates.routes.sort_unstable();
-            candidates.routes.dedup();
-        }
     }
 
     /// Whether what no axis has answered of a rule holds as well.
     #[inline(always)]
-    fn holds(&self, rule: &Rule, view: View<'_>, fields: &FieldTable, tests: &Tests, scratch: &mut Vec<u8>, memo: &mut Memo) -> bool {
+    fn holds(&self, rule: &Rule, view: EventView<'_>, fields: &FieldTable, tests: &Tests, scratch: &mut Vec<u8>, memo: &mut Memo) -> bool {
         let asked = &self.asked[rule.asked.0 as usize..rule.asked.1 as usize];
         asked.iter().all(|test| tests.answer((test >> 1) as usize, view, fields, scratch, &mut Some(memo)) != (test & 1 == 1))
             && rule.whole.as_ref().is_none_or(|whole| tests.holds(whole, view, fields, scratch, &mut Some(memo)))
@@ -308,7 +299,7 @@ impl Index {
 
     /// Looks the event up on an axis, once.
     #[inline(always)]
-    fn see(&self, axis: usize, view: View<'_>, fields: &FieldTable, scratch: &mut Vec<u8>, candidates: &mut Candidates) {
+    fn see(&self, axis: usize, view: EventView<'_>, fields: &FieldTable, scratch: &mut Vec<u8>, candidates: &mut Candidates) {
         if candidates.seen[axis].0 != candidates.event {
             let cell = self.axes[axis].look_up(view, fields, scratch, &mut candidates.found[axis]);
             candidates.seen[axis] = (candidates.event, cell);

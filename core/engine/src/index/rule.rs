@@ -6,25 +6,25 @@ use regex_syntax::hir::{Hir, HirKind};
 use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_language::{Condition, Literal, Pattern, Test};
 
-use super::super::test::{Check, Expression};
+use crate::expression::{Check, Expression};
 
 /// Most conjunctions one condition is taken apart into; a wider one is asked as a whole.
-pub(super) const MAX_RULES: usize = 8;
+pub(crate) const MAX_RULES: usize = 8;
 /// Shortest literal worth looking for.
-pub(super) const SHORTEST: usize = 2;
+pub(crate) const SHORTEST: usize = 2;
 /// Most sets of literals that are looked for on behalf of one rule on one field.
-pub(super) const LAYERS: usize = 4;
+pub(crate) const LAYERS: usize = 4;
 
 /// One test, or its opposite.
 #[derive(Clone, Debug)]
-pub(super) struct Leaf {
-    pub(super) field: FieldId,
-    pub(super) test: Test,
-    pub(super) negated: bool,
+pub(crate) struct Leaf {
+    pub(crate) field: FieldId,
+    pub(crate) test: Test,
+    pub(crate) negated: bool,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(super) enum Sort {
+pub(crate) enum Sort {
     Text,
     Number,
     Level,
@@ -35,20 +35,20 @@ pub(super) enum Sort {
 }
 
 /// A rule's tests, by the axis that answers them.
-pub(super) type Asks = BTreeMap<(Sort, FieldId), Vec<(Check, Leaf)>>;
+pub(crate) type Asks = BTreeMap<(Sort, FieldId), Vec<(Check, Leaf)>>;
 
 /// A rule in the making.
-pub(super) struct Made {
-    pub(super) route: u32,
-    pub(super) asks: Asks,
+pub(crate) struct Made {
+    pub(crate) route: u32,
+    pub(crate) asks: Asks,
     /// All its tests, and by which axis each is wholly answered; each twice its number, and one more if it must not hold.
-    pub(super) tests: Vec<(Option<(Sort, FieldId)>, u32)>,
+    pub(crate) tests: Vec<(Option<(Sort, FieldId)>, u32)>,
     /// All of its condition, where that was not taken apart.
-    pub(super) whole: Option<Expression>,
+    pub(crate) whole: Option<Expression>,
 }
 
 /// The condition as alternatives of tests that must all hold; `None` if that would be too many.
-pub(super) fn alternatives(condition: &Condition, negated: bool, fields: &mut FieldTable) -> Option<Vec<Vec<Leaf>>> {
+pub(crate) fn alternatives(condition: &Condition, negated: bool, fields: &mut FieldTable) -> Option<Vec<Vec<Leaf>>> {
     let any = |parts: &[Condition], fields: &mut FieldTable| {
         let mut all = Vec::new();
         for part in parts {
@@ -77,7 +77,7 @@ pub(super) fn alternatives(condition: &Condition, negated: bool, fields: &mut Fi
 }
 
 /// The tests that must hold for the condition to hold, as far as they can be read off.
-pub(super) fn necessary(condition: &Condition, fields: &mut FieldTable) -> Vec<Leaf> {
+pub(crate) fn necessary(condition: &Condition, fields: &mut FieldTable) -> Vec<Leaf> {
     match condition {
         Condition::And(all) => all.iter().flat_map(|c| necessary(c, fields)).collect(),
         Condition::Field(path, test) => vec![Leaf { field: fields.want(path), test: test.clone(), negated: false }],
@@ -86,7 +86,7 @@ pub(super) fn necessary(condition: &Condition, fields: &mut FieldTable) -> Vec<L
 }
 
 /// Which axis of its field can answer a test; none if it must be asked.
-pub(super) fn sort(leaf: &Leaf) -> Option<Sort> {
+pub(crate) fn sort(leaf: &Leaf) -> Option<Sort> {
     let of = |literal: &Literal| match literal {
         Literal::Text(_) | Literal::Bool(_) => Sort::Text,
         Literal::Number(_) => Sort::Number,
@@ -110,7 +110,7 @@ pub(super) fn sort(leaf: &Leaf) -> Option<Sort> {
 }
 
 /// Sets of literals: of each, at least one stands in every text that passes the test.
-pub(super) fn literals(test: &Test) -> Vec<Vec<Vec<u8>>> {
+pub(crate) fn literals(test: &Test) -> Vec<Vec<Vec<u8>>> {
     match test {
         Test::Contains(text) => vec![vec![text.clone().into_bytes()]],
         Test::Matches(pattern) => required(pattern),
@@ -118,7 +118,7 @@ pub(super) fn literals(test: &Test) -> Vec<Vec<Vec<u8>>> {
     }
 }
 
-pub(super) fn required(pattern: &Pattern) -> Vec<Vec<Vec<u8>>> {
+pub(crate) fn required(pattern: &Pattern) -> Vec<Vec<Vec<u8>>> {
     /// Most literals in one set.
     const MOST: usize = 16;
     type Sets = Vec<Vec<Vec<u8>>>;
@@ -145,12 +145,12 @@ pub(super) fn required(pattern: &Pattern) -> Vec<Vec<Vec<u8>>> {
     parsed.map(|hir| longest_first(of(&hir))).unwrap_or_default()
 }
 
-pub(super) fn all(leaves: &[(Check, Leaf)], text: &[u8]) -> bool {
+pub(crate) fn all(leaves: &[(Check, Leaf)], text: &[u8]) -> bool {
     leaves.iter().all(|(check, leaf)| check.says(text) != leaf.negated)
 }
 
 /// The texts a test names.
-pub(super) fn values(test: &Test) -> Vec<Vec<u8>> {
+pub(crate) fn values(test: &Test) -> Vec<Vec<u8>> {
     let bytes = |l: &Literal| match l {
         Literal::Text(text) => text.clone().into_bytes(),
         other => other.to_string().into_bytes(),
@@ -163,7 +163,7 @@ pub(super) fn values(test: &Test) -> Vec<Vec<u8>> {
 }
 
 /// The numbers a test names.
-pub(super) fn bounds(test: &Test) -> Vec<f64> {
+pub(crate) fn bounds(test: &Test) -> Vec<f64> {
     // Minus zero is zero.
     let of = |l: &Literal| if let Literal::Number(n) = l { vec![*n + 0.0] } else { Vec::new() };
     match test {
@@ -174,17 +174,17 @@ pub(super) fn bounds(test: &Test) -> Vec<f64> {
     }
 }
 
-pub(super) fn sorted(mut points: Vec<f64>) -> Vec<f64> {
+pub(crate) fn sorted(mut points: Vec<f64>) -> Vec<f64> {
     points.sort_by(f64::total_cmp);
     points.dedup();
     points
 }
 
 /// A number below `n`, with no other bound between.
-pub(super) fn below(n: f64) -> f64 {
+pub(crate) fn below(n: f64) -> f64 {
     if n == 0.0 { -1.0 } else { n - n.abs() }
 }
 
-pub(super) fn above(n: f64) -> f64 {
+pub(crate) fn above(n: f64) -> f64 {
     if n == 0.0 { 1.0 } else { n + n.abs() }
 }

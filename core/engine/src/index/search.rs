@@ -3,7 +3,7 @@
 use std::ops::Deref;
 
 /// Something that has a place on a line, if only a rough one: of two, the greater has never the lesser place.
-pub(super) trait Placed: Copy + PartialOrd {
+pub(crate) trait Placed: Copy + PartialOrd {
     fn rough(self) -> f64;
 }
 
@@ -30,7 +30,7 @@ const FEW: usize = 8;
 
 /// Points in order, with a grid of equal stretches laid over them: a point is looked for in its own stretch only.
 #[derive(Debug)]
-pub(super) struct Sorted<T> {
+pub(crate) struct Sorted<T> {
     points: Vec<T>,
     lowest: f64,
     /// Stretches to a unit.
@@ -41,7 +41,7 @@ pub(super) struct Sorted<T> {
 
 impl<T: Placed> Sorted<T> {
     /// `points` are sorted already.
-    pub(super) fn new(points: Vec<T>) -> Sorted<T> {
+    pub(crate) fn new(points: Vec<T>) -> Sorted<T> {
         let stretches = 2 * points.len() + 1;
         let (lowest, highest) = (points.first().map_or(0.0, |p| p.rough()), points.last().map_or(0.0, |p| p.rough()));
         let scale = (stretches - 1) as f64 / (highest - lowest);
@@ -66,13 +66,13 @@ impl<T: Placed> Sorted<T> {
 
     /// How many points are less than `point`.
     #[inline(always)]
-    pub(super) fn below(&self, point: T) -> usize {
+    pub(crate) fn below(&self, point: T) -> usize {
         self.count(point, |p| p < point)
     }
 
     /// How many points are `point` or less.
     #[inline(always)]
-    pub(super) fn up_to(&self, point: T) -> usize {
+    pub(crate) fn up_to(&self, point: T) -> usize {
         self.count(point, |p| p <= point)
     }
 

@@ -145,7 +145,7 @@ impl Kit {
             examples: file.example,
             plan,
             text: text.to_owned(),
-            fits: CompiledPlan::matcher(&condition),
+            fits: Matcher::new(&condition),
             compiled,
         })
     }

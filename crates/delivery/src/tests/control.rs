@@ -76,7 +76,7 @@ async fn counting(delay: Duration) -> (SocketAddr, Arc<AtomicUsize>, Arc<AtomicU
 }
 
 fn plain(address: SocketAddr) -> Kind {
-    Kind::Http(HttpSettings { packing: rockrose_plan::Packing::Plain, max_batch: 100, ..HttpSettings::new(&format!("http://{address}/in")) })
+    Kind::Http(HttpSettings { compression: rockrose_plan::Compression::Plain, max_batch: 100, ..HttpSettings::new(&format!("http://{address}/in")) })
 }
 
 #[tokio::test]

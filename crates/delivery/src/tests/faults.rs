@@ -92,7 +92,7 @@ async fn server(script: &'static [Does]) -> Server {
 
 fn plain(address: SocketAddr) -> Kind {
     Kind::Http(HttpSettings {
-        packing: rockrose_plan::Packing::Plain,
+        compression: rockrose_plan::Compression::Plain,
         authorization: Some("Bearer sandpiper".into()),
         timeout: Duration::from_millis(600),
         max_batch: 100_000,

@@ -65,9 +65,9 @@ async fn events_are_written_by_a_template_or_as_rows() {
 
 #[tokio::test]
 async fn a_file_that_has_grown_is_put_aside_and_compressed() {
-    for (packing, end) in [(Packing::Plain, ".jsonl"), (Packing::Gzip, ".jsonl.gz"), (Packing::Zstd, ".jsonl.zst")] {
+    for (compression, end) in [(Compression::Plain, ".jsonl"), (Compression::Gzip, ".jsonl.gz"), (Compression::Zstd, ".jsonl.zst")] {
         let p = place();
-        deliver(&p, &file(&p, |f| (f.rotate_at, f.packing) = (Some(80), packing)), 0..50, 5).await;
+        deliver(&p, &file(&p, |f| (f.rotate_at, f.compression) = (Some(80), compression)), 0..50, 5).await;
         let aside = aside(&p);
         assert!(aside.len() >= 4, "{aside:?}");
         assert!(aside.iter().all(|(name, _)| name.starts_with("out-20") && name.ends_with(end)), "{aside:?}");

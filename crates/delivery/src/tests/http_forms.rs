@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex};
 
 use axum::body::Bytes;
 use axum::http::{HeaderMap, StatusCode};
-use rockrose_plan::{BodyForm, Packing, TlsFiles};
+use rockrose_plan::{BodyForm, Compression, TlsFiles};
 use serde_json::Value;
 
 use super::*;
@@ -30,7 +30,7 @@ async fn listening(says: &'static str) -> (SocketAddr, Seen) {
 async fn posted(set: impl FnOnce(&mut HttpSettings)) -> Vec<(HeaderMap, Vec<u8>)> {
     let p = place();
     let (address, seen) = listening("{\"error\":null,\"errors\":false}").await;
-    let mut settings = HttpSettings { packing: Packing::Plain, ..HttpSettings::new(&format!("http://{address}/in")) };
+    let mut settings = HttpSettings { compression: Compression::Plain, ..HttpSettings::new(&format!("http://{address}/in")) };
     set(&mut settings);
     queue(&p.spool, "d", &numbered(0..3)).await;
     let w = worker(&p, Kind::Http(settings));
@@ -57,7 +57,7 @@ async fn bodies_are_written_as_asked() {
     let mut ids: Vec<&str> = batch.iter().map(|e| e["id"].as_str().unwrap()).collect();
     ids.dedup();
     assert_eq!(ids.len(), 3);
-    let (headers, body) = posted(|s| s.packing = Packing::Zstd).await.remove(0);
+    let (headers, body) = posted(|s| s.compression = Compression::Zstd).await.remove(0);
     assert_eq!(header(&headers, "content-encoding"), "zstd");
     assert_eq!(zstd::bulk::decompress(&body, 1_000).unwrap(), b"{\"n\":0}\n{\"n\":1}\n{\"n\":2}\n");
 }
@@ -67,7 +67,10 @@ async fn an_event_that_is_sent_again_has_the_id_it_had() {
     let p = place();
     let (address, seen) = listening("{\"error\":\"the disk is full\"}").await;
     queue(&p.spool, "d", &numbered(0..2)).await;
-    let w = worker(&p, Kind::Http(HttpSettings { form: BodyForm::CloudEvents, packing: Packing::Plain, ..HttpSettings::new(&format!("http://{address}/in")) }));
+    let w = worker(
+        &p,
+        Kind::Http(HttpSettings { form: BodyForm::CloudEvents, compression: Compression::Plain, ..HttpSettings::new(&format!("http://{address}/in")) }),
+    );
     until("it is tried again", || seen.lock().unwrap().len() >= 3).await;
     assert!(w.health().get().last_error.unwrap().contains("answered 200 OK, but says: {\"error\":\"the disk is full\"}"));
     w.stop(Duration::from_secs(5)).await;
@@ -147,7 +150,7 @@ async fn certificates_of_ones_own_are_trusted_and_shown() {
     let (address, got) = safe(made.acceptor).await;
     let at = |tls: TlsFiles| {
         let endpoint = format!("https://localhost:{}/in", address.port());
-        Kind::Http(HttpSettings { tls, packing: Packing::Plain, timeout: Duration::from_secs(3), ..HttpSettings::new(&endpoint) })
+        Kind::Http(HttpSettings { tls, compression: Compression::Plain, timeout: Duration::from_secs(3), ..HttpSettings::new(&endpoint) })
     };
     queue(&p.spool, "d", &numbered(0..2)).await;
     for (tls, says) in [

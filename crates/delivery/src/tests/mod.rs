@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 
 use rockrose_ledger::{Amount, Entry, Selection};
-use rockrose_plan::{Layout, Packing};
+use rockrose_plan::{Compression, Layout};
 use rockrose_spool::{Arrival, pack};
 
 mod archive;
@@ -39,7 +39,7 @@ async fn queue(spool: &Spool, destination: &str, lines: &[String]) {
             unread: Vec::new(),
             held: Vec::new(),
             metrics: Vec::new(),
-            beside: rockrose_spool::Beside::default(),
+            extras: rockrose_spool::CommitExtras::default(),
         })
         .await
         .unwrap();
@@ -108,7 +108,7 @@ fn plain_file(path: &Path) -> FileDestination {
         rotate_at: None,
         rotate_every: None,
         keep_files: None,
-        packing: Packing::Plain,
+        compression: Compression::Plain,
     }
 }
 

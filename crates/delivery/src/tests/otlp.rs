@@ -94,11 +94,11 @@ async fn delivered(p: &Place, kind: Kind, events: u32) -> Health {
 
 #[tokio::test]
 async fn grpc_delivers_everything_once_with_what_is_shown() {
-    for packing in [Packing::Plain, Packing::Gzip, Packing::Zstd] {
+    for compression in [Compression::Plain, Compression::Gzip, Compression::Zstd] {
         let p = place();
         let (address, seen) = receiver(fine).await;
-        delivered(&p, Kind::Grpc(HttpSettings { packing, ..grpc(address) }), 500).await;
-        assert_eq!(all(&seen), (0..500).collect::<Vec<i64>>(), "{packing:?}");
+        delivered(&p, Kind::Grpc(HttpSettings { compression, ..grpc(address) }), 500).await;
+        assert_eq!(all(&seen), (0..500).collect::<Vec<i64>>(), "{compression:?}");
         let seen = seen.lock().unwrap();
         assert!(seen.len() > 1);
         assert!(seen[0].0.get("authorization").unwrap() == "Bearer sandpiper" && seen[0].0.get("x-team").unwrap() == "quays");
@@ -249,7 +249,7 @@ async fn over_http(says: fn(usize) -> (StatusCode, &'static str, Vec<u8>)) -> (S
 }
 
 fn posted(address: SocketAddr, form: BodyForm) -> Kind {
-    Kind::Http(HttpSettings { form, packing: Packing::Plain, max_batch: 2_000, ..HttpSettings::new(&format!("http://{address}/v1/logs")) })
+    Kind::Http(HttpSettings { form, compression: Compression::Plain, max_batch: 2_000, ..HttpSettings::new(&format!("http://{address}/v1/logs")) })
 }
 
 #[tokio::test]

@@ -30,7 +30,7 @@ use place::Place;
 pub use sample::{Sample, sample};
 
 use crate::heard::{FileSeen, FileState};
-use crate::{Heard, Position, Sink, With, Wrong, now_ms};
+use crate::{BodyMetadata, Heard, Position, Sink, Wrong, now_ms};
 
 /// What a file source is set to.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -278,7 +278,7 @@ impl Follower {
             return;
         }
         positions.push(Position { id: BEGUN.to_owned(), content: Some("{}".to_owned()) });
-        let with = With { positions, ..With::default() };
+        let with = BodyMetadata { positions, ..BodyMetadata::default() };
         match shared.sink.accept(&self.settings.name, Arc::default(), DeclaredFormat::Lines, with).await {
             Ok(_) => {
                 self.at.values_mut().filter(|k| k.copy_of.is_none() && k.trouble.is_none()).for_each(|k| k.unnoted = false);
@@ -345,7 +345,7 @@ async fn turn<S: Sink>(mut known: Known, settings: Arc<FileSettings>, shared: Ar
         let lines = memchr::memchr_iter(b'\n', &body).count();
         match shared
             .sink
-            .accept(&settings.name, Arc::new(body.into()), DeclaredFormat::Lines, With { stamps, positions: vec![position], ..With::default() })
+            .accept(&settings.name, Arc::new(body.into()), DeclaredFormat::Lines, BodyMetadata { stamps, positions: vec![position], ..BodyMetadata::default() })
             .await
         {
             Ok(receipt) => {
@@ -370,7 +370,7 @@ async fn turn<S: Sink>(mut known: Known, settings: Arc<FileSettings>, shared: Ar
                     continue;
                 }
                 let position = Position { id: next.id.clone(), content: serde_json::to_string(&next).ok() };
-                let with = With { positions: vec![position], ..With::default() };
+                let with = BodyMetadata { positions: vec![position], ..BodyMetadata::default() };
                 if shared.sink.accept(&settings.name, Arc::default(), DeclaredFormat::Lines, with).await.is_ok() {
                     known.took(next, used);
                 }

@@ -23,7 +23,7 @@ struct Kept {
 }
 
 impl Sink for Kept {
-    async fn accept(&self, _: &str, body: Arc<Buffer>, _: DeclaredFormat, with: With) -> Result<Receipt, Problem> {
+    async fn accept(&self, _: &str, body: Arc<Buffer>, _: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Problem> {
         let most = self.most.load(Ordering::SeqCst);
         if self.refusing.load(Ordering::SeqCst) && !body.is_empty() {
             self.refused.fetch_add(1, Ordering::SeqCst);

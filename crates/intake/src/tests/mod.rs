@@ -22,7 +22,7 @@ use super::*;
 #[derive(Default)]
 struct Kept {
     bodies: Mutex<Vec<(String, Vec<u8>, DeclaredFormat)>>,
-    with: Mutex<Vec<With>>,
+    with: Mutex<Vec<BodyMetadata>>,
     holding: AtomicBool,
     let_go: Notify,
     waiting: AtomicUsize,
@@ -30,7 +30,7 @@ struct Kept {
 }
 
 impl Sink for Kept {
-    async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: With) -> Result<Receipt, Problem> {
+    async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Problem> {
         if self.holding.load(Ordering::SeqCst) {
             self.waiting.fetch_add(1, Ordering::SeqCst);
             self.let_go.notified().await;
@@ -57,10 +57,10 @@ struct Source {
     task: tokio::task::JoinHandle<std::io::Result<()>>,
 }
 
-pub(crate) fn settings(speaks: Speaks) -> SourceSettings {
+pub(crate) fn settings(protocol: Protocol) -> SourceSettings {
     SourceSettings {
         name: "quays".into(),
-        speaks,
+        protocol,
         listen: "127.0.0.1:0".parse().unwrap(),
         key: None,
         may_set: Vec::new(),
@@ -74,7 +74,7 @@ pub(crate) fn settings(speaks: Speaks) -> SourceSettings {
 }
 
 async fn source(change: impl FnOnce(&mut SourceSettings)) -> Source {
-    let mut settings = settings(Speaks::Http);
+    let mut settings = settings(Protocol::Http);
     change(&mut settings);
     let socket = Socket::open(&settings).unwrap();
     let address = socket.address().unwrap();

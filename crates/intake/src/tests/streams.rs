@@ -7,8 +7,8 @@ use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
 use super::*;
 
-fn syslog(datagrams: bool) -> Speaks {
-    Speaks::Syslog { datagrams, zone: None }
+fn syslog(datagrams: bool) -> Protocol {
+    Protocol::Syslog { datagrams, zone: None }
 }
 
 /// The events that the sink has, in order.
@@ -36,7 +36,7 @@ fn troubles(s: &Source) -> Vec<(Wrong, u64)> {
 
 #[tokio::test]
 async fn messages_are_found_in_every_framing_and_cut() {
-    let s = source(|x| x.speaks = syslog(false)).await;
+    let s = source(|x| x.protocol = syslog(false)).await;
     // By their lengths, by lines, mixed; in pieces of every size.
     let mut bytes = Vec::new();
     for n in 0..200 {
@@ -81,7 +81,7 @@ async fn messages_are_found_in_every_framing_and_cut() {
 
 #[tokio::test]
 async fn what_is_broken_is_read_as_far_as_it_goes_and_told() {
-    let s = source(|x| (x.speaks, x.max_event) = (syslog(false), 100)).await;
+    let s = source(|x| (x.protocol, x.max_event) = (syslog(false), 100)).await;
     let long = format!("<14>1 - - - - - - {}", "x".repeat(300));
     let mut stream = TcpStream::connect(s.address).await.unwrap();
     let parts = [
@@ -110,7 +110,7 @@ async fn what_is_broken_is_read_as_far_as_it_goes_and_told() {
 
 #[tokio::test]
 async fn a_sender_is_held_back_while_there_is_no_room_and_loses_nothing() {
-    let s = source(|x| x.speaks = Speaks::Lines).await;
+    let s = source(|x| x.protocol = Protocol::Lines).await;
     s.sink.refusing.store(true, Ordering::SeqCst);
     let address = s.address;
     let sending = tokio::spawn(async move {
@@ -130,7 +130,7 @@ async fn a_sender_is_held_back_while_there_is_no_room_and_loses_nothing() {
 
 #[tokio::test]
 async fn lines_are_json_or_text_and_a_last_one_needs_no_end() {
-    let s = source(|x| (x.speaks, x.max_event) = (Speaks::Lines, 50)).await;
+    let s = source(|x| (x.protocol, x.max_event) = (Protocol::Lines, 50)).await;
     let mut stream = TcpStream::connect(s.address).await.unwrap();
     stream.write_all(format!("{{\"a\":1}}\r\n\nwords\n{{\"long\":\"{}\"}}\n{{\"b\":2}}", "x".repeat(80)).as_bytes()).await.unwrap();
     stream.shutdown().await.unwrap();
@@ -143,7 +143,7 @@ async fn lines_are_json_or_text_and_a_last_one_needs_no_end() {
 
 #[tokio::test]
 async fn a_datagram_is_a_message_and_losses_are_counted() {
-    let s = source(|x| x.speaks = syslog(true)).await;
+    let s = source(|x| x.protocol = syslog(true)).await;
     let socket = UdpSocket::bind("127.0.0.1:0").await.unwrap();
     for n in 0..50 {
         socket.send_to(message(n).as_bytes(), s.address).await.unwrap();
@@ -170,7 +170,7 @@ async fn a_datagram_is_a_message_and_losses_are_counted() {
 
 #[tokio::test]
 async fn only_those_who_may_come_do() {
-    let s = source(|x| (x.speaks, x.allow) = (syslog(false), vec![rockrose_event::address::Network::read("192.0.2.0/24").unwrap()])).await;
+    let s = source(|x| (x.protocol, x.allow) = (syslog(false), vec![rockrose_event::address::Network::read("192.0.2.0/24").unwrap()])).await;
     let mut stream = TcpStream::connect(s.address).await.unwrap();
     let _ = stream.write_all(message(1).as_bytes()).await;
     let mut answer = Vec::new();
@@ -208,9 +208,9 @@ fn certificates(folder: &std::path::Path) -> (Certificates, Arc<ClientConfig>) {
 async fn streams_are_safe_where_a_certificate_is_shown_and_plain_text_is_noticed() {
     let folder = tempfile::tempdir().unwrap();
     let (files, client) = certificates(folder.path());
-    for speaks in [syslog(false), Speaks::Http] {
-        let http = speaks == Speaks::Http;
-        let s = source(|x| (x.speaks, x.certificates) = (speaks, Some(files.clone()))).await;
+    for protocol in [syslog(false), Protocol::Http] {
+        let http = protocol == Protocol::Http;
+        let s = source(|x| (x.protocol, x.certificates) = (protocol, Some(files.clone()))).await;
         let connector = tokio_rustls::TlsConnector::from(Arc::clone(&client));
         let plain = TcpStream::connect(s.address).await.unwrap();
         let mut safe = connector.connect(ServerName::try_from("localhost").unwrap(), plain).await.unwrap();
@@ -232,7 +232,7 @@ async fn streams_are_safe_where_a_certificate_is_shown_and_plain_text_is_noticed
         until("the next is served", || events(&s).len() == 2).await;
     }
     assert!(
-        check_certificates(&SourceSettings { certificates: Some(Certificates { key: "missing.key".into(), ..files }), ..settings(Speaks::Http) })
+        check_certificates(&SourceSettings { certificates: Some(Certificates { key: "missing.key".into(), ..files }), ..settings(Protocol::Http) })
             .unwrap_err()
             .contains("missing.key")
     );
@@ -244,34 +244,34 @@ async fn who_speaks_another_protocol_is_noticed() {
     let asked = post("/in", "", b"{\"gate\":4}");
     let (otlp, grpc) = (post("/v1/logs", "", b"{}"), post("/opentelemetry.proto.collector.logs.v1.LogsService/Export", "", b""));
     let elsewhere = post("/elsewhere", "", b"{}");
-    for (speaks, sent, what, says, count) in [
-        (Speaks::Http, HELLO, Wrong::Tls, "spoke TLS to a port that speaks plain HTTP", 0),
-        (Speaks::Http, b"<34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
-        (Speaks::Http, b"{\"gate\":4}\n\n", Wrong::Format, "sent JSON without HTTP", 0),
-        (Speaks::Http, b"gate open\n\n", Wrong::Format, "what is no HTTP", 0),
-        (Speaks::Http, &otlp, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
-        (Speaks::Http, &grpc, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
-        (Speaks::Http, &elsewhere, Wrong::Format, "another path", 0),
-        (Speaks::Otlp, HELLO, Wrong::Tls, "spoke TLS", 0),
-        (Speaks::Otlp, b"17 <34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
-        (Speaks::Otlp, &asked, Wrong::Format, "log records are posted to `/v1/logs`", 0),
+    for (protocol, sent, what, says, count) in [
+        (Protocol::Http, HELLO, Wrong::Tls, "spoke TLS to a port that speaks plain HTTP", 0),
+        (Protocol::Http, b"<34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
+        (Protocol::Http, b"{\"gate\":4}\n\n", Wrong::Format, "sent JSON without HTTP", 0),
+        (Protocol::Http, b"gate open\n\n", Wrong::Format, "what is no HTTP", 0),
+        (Protocol::Http, &otlp, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
+        (Protocol::Http, &grpc, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
+        (Protocol::Http, &elsewhere, Wrong::Format, "another path", 0),
+        (Protocol::Otlp, HELLO, Wrong::Tls, "spoke TLS", 0),
+        (Protocol::Otlp, b"17 <34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
+        (Protocol::Otlp, &asked, Wrong::Format, "log records are posted to `/v1/logs`", 0),
         (syslog(false), HELLO, Wrong::Tls, "spoke TLS to a port that speaks plain text", 0),
         (syslog(false), &asked, Wrong::Format, "spoke HTTP", 5),
         (syslog(false), b"gate open\n", Wrong::Format, "neither RFC 5424 nor RFC 3164", 1),
-        (Speaks::Lines, HELLO, Wrong::Tls, "spoke TLS", 0),
-        (Speaks::Lines, &asked, Wrong::Format, "spoke HTTP", 5),
+        (Protocol::Lines, HELLO, Wrong::Tls, "spoke TLS", 0),
+        (Protocol::Lines, &asked, Wrong::Format, "spoke HTTP", 5),
     ] {
-        let s = source(|x| x.speaks = speaks.clone()).await;
+        let s = source(|x| x.protocol = protocol.clone()).await;
         let mut stream = TcpStream::connect(s.address).await.unwrap();
         stream.write_all(sent).await.unwrap();
         let _ = stream.shutdown().await;
         let sent = String::from_utf8_lossy(sent).into_owned();
-        until(&format!("{speaks:?} {sent}"), || s.heard.get().troubles.iter().any(|t| t.what == what && t.says.contains(says) && t.from.is_some())).await;
+        until(&format!("{protocol:?} {sent}"), || s.heard.get().troubles.iter().any(|t| t.what == what && t.says.contains(says) && t.from.is_some())).await;
         until("what is read is kept", || events(&s).len() == count).await;
         // The next is served as ever.
-        match speaks {
-            Speaks::Http => assert_eq!(exchange(s.address, &asked).await.status, 200),
-            Speaks::Otlp => {
+        match protocol {
+            Protocol::Http => assert_eq!(exchange(s.address, &asked).await.status, 200),
+            Protocol::Otlp => {
                 let record = br#"{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"x"}}]}]}]}"#;
                 assert_eq!(exchange(s.address, &post("/v1/logs", "content-type: application/json\r\n", record)).await.status, 200);
             }
@@ -283,7 +283,7 @@ async fn who_speaks_another_protocol_is_noticed() {
 
 #[tokio::test]
 async fn two_thousand_idle_connections_hold_up_nobody_and_stopping_keeps_what_was_read() {
-    let mut s = source(|x| x.speaks = Speaks::Lines).await;
+    let mut s = source(|x| x.protocol = Protocol::Lines).await;
     let mut idle = Vec::new();
     for _ in 0..2_000 {
         idle.push(TcpStream::connect(s.address).await.unwrap());

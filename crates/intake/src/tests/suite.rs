@@ -24,8 +24,8 @@ struct Case {
 }
 
 async fn cases() -> Vec<Case> {
-    let speaking = async |name, way, speaks: Speaks| Case { name, way, source: source(|s| s.speaks = speaks).await };
-    let syslog = |datagrams| Speaks::Syslog { datagrams, zone: None };
+    let speaking = async |name, way, protocol: Protocol| Case { name, way, source: source(|s| s.protocol = protocol).await };
+    let syslog = |datagrams| Protocol::Syslog { datagrams, zone: None };
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("quays.log");
     // The file's source stands beside one that nobody sends to.
@@ -35,11 +35,11 @@ async fn cases() -> Vec<Case> {
         FileSettings { name: "quays".into(), paths: vec![path.display().to_string()], but_not: Vec::new(), from_start: true, path_as: None, max_event: 5_000 };
     tokio::spawn(follow(settings, Arc::clone(&quiet.sink), Arc::clone(&quiet.heard), stop.clone()));
     vec![
-        speaking("http", Way::Http, Speaks::Http).await,
-        speaking("otlp", Way::Otlp, Speaks::Otlp).await,
+        speaking("http", Way::Http, Protocol::Http).await,
+        speaking("otlp", Way::Otlp, Protocol::Otlp).await,
         speaking("syslog", Way::Syslog, syslog(false)).await,
         speaking("syslog, UDP", Way::Datagrams, syslog(true)).await,
-        speaking("tcp", Way::Lines, Speaks::Lines).await,
+        speaking("tcp", Way::Lines, Protocol::Lines).await,
         Case { name: "file", way: Way::File { path, stop, _folder: folder }, source: quiet },
     ]
 }

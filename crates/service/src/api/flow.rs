@@ -7,7 +7,7 @@ use axum::Json;
 use axum::extract::State;
 use rockrose_intake::Problem;
 use rockrose_language::Step;
-use rockrose_ledger::{Account, Amount, Measure, Place};
+use rockrose_ledger::{Account, Amount, Measure, Stage};
 use rockrose_plan::{Destination, DestinationKind, Gate, OtlpDestination, Place as ArchivePlace};
 use rockrose_records::Side;
 use rockrose_spool::Waiting;
@@ -20,24 +20,24 @@ use crate::{App, now_ms, queues};
 /// Milliseconds in a day.
 const DAY_MS: i64 = 86_400_000;
 
-/// Gauges by place, name and measure, added up over whatever they are told apart by.
+/// Gauges by stage, name and measure, added up over whatever they are told apart by.
 pub(super) struct Book<'a> {
     reading: &'a Reading,
-    by_name: BTreeMap<(Place, &'a str), Vec<&'a Account>>,
+    by_name: BTreeMap<(Stage, &'a str), Vec<&'a Account>>,
 }
 
 impl<'a> Book<'a> {
     pub(super) fn new(reading: &'a Reading) -> Book<'a> {
-        let mut by_name: BTreeMap<(Place, &str), Vec<&Account>> = BTreeMap::new();
+        let mut by_name: BTreeMap<(Stage, &str), Vec<&Account>> = BTreeMap::new();
         for account in reading.now.keys() {
-            by_name.entry((account.place, &account.name)).or_default().push(account);
+            by_name.entry((account.stage, &account.name)).or_default().push(account);
         }
         Book { reading, by_name }
     }
 
-    fn sum(&self, place: Place, name: &str, chosen: impl Fn(&Account) -> bool) -> Gauge {
+    fn sum(&self, stage: Stage, name: &str, chosen: impl Fn(&Account) -> bool) -> Gauge {
         let mut gauge = Gauge::default();
-        for account in self.by_name.get(&(place, name)).into_iter().flatten().filter(|a| chosen(a)) {
+        for account in self.by_name.get(&(stage, name)).into_iter().flatten().filter(|a| chosen(a)) {
             let amount = self.reading.now.get(account).copied().unwrap_or_default();
             let (events, bytes) = self.reading.rate(account);
             gauge.events += amount.events;
@@ -48,22 +48,22 @@ impl<'a> Book<'a> {
         gauge
     }
 
-    pub(super) fn gauge(&self, place: Place, name: &str, measure: Measure) -> Gauge {
-        self.sum(place, name, |a| a.measure == measure)
+    pub(super) fn gauge(&self, stage: Stage, name: &str, measure: Measure) -> Gauge {
+        self.sum(stage, name, |a| a.measure == measure)
     }
 
-    fn shares(&self, place: Place, name: &str, measure: Measure) -> Vec<Share> {
-        let accounts = self.by_name.get(&(place, name)).into_iter().flatten();
+    fn shares(&self, stage: Stage, name: &str, measure: Measure) -> Vec<Share> {
+        let accounts = self.by_name.get(&(stage, name)).into_iter().flatten();
         let mut via: Vec<&str> = accounts.filter(|a| a.measure == measure).map(|a| a.via.as_str()).collect();
         via.sort_unstable();
         via.dedup();
-        via.into_iter().map(|from| Share { from: from.to_owned(), gauge: self.sum(place, name, |a| a.measure == measure && a.via == from) }).collect()
+        via.into_iter().map(|from| Share { from: from.to_owned(), gauge: self.sum(stage, name, |a| a.measure == measure && a.via == from) }).collect()
     }
 
-    fn steps(&self, place: Place, name: &str, steps: &[Step]) -> Vec<FlowStep> {
+    fn steps(&self, stage: Stage, name: &str, steps: &[Step]) -> Vec<FlowStep> {
         let line = |(i, step): (usize, &Step)| {
             let (position, sentence) = (i as i32 + 1, step.to_string());
-            let of = |measure: Measure| self.sum(place, name, |a| a.measure == measure && a.position == position && a.sentence == sentence);
+            let of = |measure: Measure| self.sum(stage, name, |a| a.measure == measure && a.position == position && a.sentence == sentence);
             FlowStep { removed: of(Measure::Removed), changed: of(Measure::Changed), failed: of(Measure::Failed), held: of(Measure::Held), position, sentence }
         };
         steps.iter().enumerate().map(line).collect()
@@ -88,11 +88,11 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
         kind: s.kind.word().into(),
         listen: s.place(),
         keyed: s.key.is_some(),
-        received: book.gauge(Place::Source, &s.name, Measure::Received),
-        quarantined: book.gauge(Place::Source, &s.name, Measure::Quarantined),
-        passed: book.gauge(Place::Source, &s.name, Measure::Passed),
-        remainder: book.gauge(Place::Source, &s.name, Measure::Remainder),
-        steps: book.steps(Place::Source, &s.name, &plan.expanded(&s.on_arrival)),
+        received: book.gauge(Stage::Source, &s.name, Measure::Received),
+        quarantined: book.gauge(Stage::Source, &s.name, Measure::Quarantined),
+        passed: book.gauge(Stage::Source, &s.name, Measure::Passed),
+        remainder: book.gauge(Stage::Source, &s.name, Measure::Remainder),
+        steps: book.steps(Stage::Source, &s.name, &plan.expanded(&s.on_arrival)),
     });
     let routes = plan.routes.iter().map(|r| FlowRoute {
         name: r.name.clone(),
@@ -103,10 +103,10 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
         },
         from: plan.sources.iter().filter(|s| r.takes_from(&s.name)).map(|s| s.name.clone()).collect(),
         to: r.to.clone(),
-        taken: book.gauge(Place::Route, &r.name, Measure::Taken),
-        taken_from: book.shares(Place::Route, &r.name, Measure::Taken),
-        out: book.gauge(Place::Route, &r.name, Measure::Out),
-        steps: book.steps(Place::Route, &r.name, &plan.expanded(&r.steps)),
+        taken: book.gauge(Stage::Route, &r.name, Measure::Taken),
+        taken_from: book.shares(Stage::Route, &r.name, Measure::Taken),
+        out: book.gauge(Stage::Route, &r.name, Measure::Out),
+        steps: book.steps(Stage::Route, &r.name, &plan.expanded(&r.steps)),
     });
     let mut destinations: Vec<FlowDestination> = plan
         .destinations
@@ -128,7 +128,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
                 currency: p.currency.clone(),
                 per_gb: p.per_gb,
             });
-            shown.steps = book.steps(Place::Destination, &d.name, &plan.expanded(&d.always));
+            shown.steps = book.steps(Stage::Destination, &d.name, &plan.expanded(&d.always));
             shown
         })
         .collect();
@@ -171,10 +171,10 @@ fn destination(book: &Book<'_>, name: &str, waiting: Option<&Waiting>, health: D
         kind: String::new(),
         target: String::new(),
         in_plan: false,
-        offered: book.gauge(Place::Destination, name, Measure::Offered),
-        offered_from: book.shares(Place::Destination, name, Measure::Offered),
-        delivered: book.gauge(Place::Destination, name, Measure::Delivered),
-        quarantined: book.gauge(Place::Destination, name, Measure::Quarantined),
+        offered: book.gauge(Stage::Destination, name, Measure::Offered),
+        offered_from: book.shares(Stage::Destination, name, Measure::Offered),
+        delivered: book.gauge(Stage::Destination, name, Measure::Delivered),
+        quarantined: book.gauge(Stage::Destination, name, Measure::Quarantined),
         waiting_events: waiting.amount.events,
         waiting_bytes: waiting.amount.bytes,
         oldest_ms: waiting.oldest_ms,

@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use rockrose_intake::Problem;
-use rockrose_ledger::{Equation, Place};
+use rockrose_ledger::{Equation, Stage};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -41,7 +41,7 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
     rows.sort_by(|a, b| a.account.cmp(&b.account));
     let waiting = app.spool.waiting();
     let equation = |e: &Equation| LedgerEquation {
-        place: e.place.word().to_owned(),
+        place: e.stage.word().to_owned(),
         name: e.name.clone(),
         says: e.says.clone(),
         holds: e.holds(),
@@ -74,9 +74,9 @@ pub(crate) struct MinutesQuery {
 #[utoipa::path(get, path = "/api/v1/ledger/minutes", tag = "verify", params(MinutesQuery), responses((status = 200, body = Vec<types::LedgerMinute>), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
 pub(crate) async fn minutes(State(app): State<Arc<App>>, Asked(query): Asked<MinutesQuery>) -> Result<Json<Vec<LedgerMinute>>, Problem> {
     let bad = || Problem::new(StatusCode::BAD_REQUEST, "bad-place", "No such place", "the place is `source`, `route` or `destination`");
-    let place = Place::read(&query.place).ok_or_else(bad)?;
+    let stage = Stage::read(&query.place).ok_or_else(bad)?;
     let since = now_ms().div_euclid(60_000) - query.minutes.unwrap_or(60).clamp(1, MAX_MINUTES) + 1;
-    let rows = app.spool.minutes(place, &query.name, since).await.map_err(|e| spool_problem(&e))?;
+    let rows = app.spool.minutes(stage, &query.name, since).await.map_err(|e| spool_problem(&e))?;
     Ok(Json(rows.into_iter().map(|(minute, account, amount)| LedgerMinute { at_ms: minute * 60_000, row: LedgerEntry::new(account, amount) }).collect()))
 }
 
@@ -94,7 +94,7 @@ pub(crate) async fn quarantine(State(app): State<Arc<App>>, Asked(query): Asked<
     let entry = |q: rockrose_spool::Quarantined| QuarantineEntry {
         id: q.id,
         at_ms: q.at_ms,
-        place: q.place.word().to_owned(),
+        place: q.stage.word().to_owned(),
         name: q.name,
         via: q.via,
         reason: q.reason,

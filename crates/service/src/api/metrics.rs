@@ -50,7 +50,7 @@ fn text(app: &App) -> prometheus::Result<Vec<u8>> {
     let reading = app.meter.read();
     for (account, amount) in reading.now.iter() {
         let position = account.position.to_string();
-        let of = [account.place.word(), &account.name, &account.via, &position, account.measure.word()];
+        let of = [account.stage.word(), &account.name, &account.via, &position, account.measure.word()];
         events.with_label_values(&of).inc_by(amount.events.max(0) as u64);
         if matches!(account.measure, Measure::Changed | Measure::Rewritten) {
             saved.with_label_values(&of).add(amount.bytes);

@@ -8,7 +8,7 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use rockrose_engine::kit::{self, Kit};
 use rockrose_intake::{FileSeen, FileState, Hearing, Problem, Wrong};
-use rockrose_ledger::{Measure, Place};
+use rockrose_ledger::{Measure, Stage};
 use rockrose_plan::{Source as Planned, SourceKind};
 use rockrose_records::Side;
 use serde::Deserialize;
@@ -67,8 +67,8 @@ fn told(app: &App, book: &Book<'_>, planned: &Planned, now: i64) -> Source {
         last_event_ms: hearing.last_event_ms,
         last_from: hearing.last_from.map(|a| a.to_string()),
         connections: hearing.connections,
-        received: book.gauge(Place::Source, &planned.name, Measure::Received),
-        unreadable: book.gauge(Place::Source, &planned.name, Measure::Quarantined),
+        received: book.gauge(Stage::Source, &planned.name, Measure::Received),
+        unreadable: book.gauge(Stage::Source, &planned.name, Measure::Quarantined),
         freshness: hearing.ages.freshness().map(|f| Freshness { half_ms: f.half, most_ms: f.most, nearly_all_ms: f.nearly_all }),
         paused_by: app.engine.paused(Side::Source, &planned.name).map(|p| p.who),
         file_count: hearing.files.len(),
@@ -202,7 +202,7 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
         _ => step("routes", true, format!("{} take{} from it", routes.join(", "), if routes.len() == 1 { "s" } else { "" })),
     }
     let mut reached = running.compiled.source(&name).into_iter().flat_map(|number| running.compiled.reached_from(number));
-    let full = reached.find_map(|to| queues::pushes_back(&app.spool, &running.checked, to));
+    let full = reached.find_map(|to| queues::pushes_back(&app.spool, &running.checked, &running.checked.destinations[*to]));
     match (app.engine.paused(Side::Source, &name), full) {
         (Some(paused), _) => step("room", false, format!("{} has paused it", paused.who)),
         (None, Some(full)) => step("room", false, format!("the destination `{full}` holds all it may, so senders are told to wait")),

@@ -9,7 +9,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{Stream, unfold};
-use rockrose_engine::{CompiledPlan, Matcher};
+use rockrose_engine::Matcher;
 use rockrose_intake::Problem;
 use rockrose_language::parse_condition;
 use rockrose_plan::Report;
@@ -20,7 +20,7 @@ use utoipa::IntoParams;
 use super::extract::Asked;
 use super::types::{self, PlanMistake, TailEvent};
 use crate::App;
-use crate::tail::{Hub, Place, Shown, View};
+use crate::tail::{Hub, PointName, Shown, View};
 
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -84,7 +84,7 @@ impl Looking {
         (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 503, body = types::Problem)))]
 pub(crate) async fn tail(State(app): State<Arc<App>>, Asked(query): Asked<TailQuery>) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
     let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-point", "No such point", detail);
-    let place = Place::read(&query.point)
+    let place = PointName::read(&query.point)
         .ok_or_else(|| bad(format!("`{}` is not a point: write `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`", query.point)))?;
     if place.point(&app.engine.running().compiled).is_none() {
         return Err(Problem::not_found(format!("the running plan has no {}", query.point.replacen(':', " ", 1))));
@@ -98,7 +98,7 @@ pub(crate) async fn tail(State(app): State<Arc<App>>, Asked(query): Asked<TailQu
                 let mistake = serde_json::to_value(PlanMistake::from(report)).unwrap_or_default();
                 Problem::new(StatusCode::BAD_REQUEST, "bad-condition", "The condition cannot be read", detail).with("mistakes", vec![mistake])
             })?;
-            Some(CompiledPlan::matcher(&condition))
+            Some(Matcher::new(&condition))
         }
     };
     let view = Hub::look(&app, place).ok_or_else(|| Problem::unavailable("too-many-viewers", "64 viewers look already"))?;

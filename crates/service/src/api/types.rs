@@ -693,7 +693,7 @@ pub(crate) struct LedgerEntry {
 impl LedgerEntry {
     pub(crate) fn new(account: core_ledger::Account, amount: core_ledger::Amount) -> LedgerEntry {
         LedgerEntry {
-            place: account.place.word().to_owned(),
+            place: account.stage.word().to_owned(),
             name: account.name,
             via: account.via,
             position: account.position,

@@ -5,12 +5,12 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use rockrose_engine::Point;
-use rockrose_ledger::{Account, Amount, Measure, Place as LedgerPlace};
+use rockrose_ledger::{Account, Amount, Measure, Stage};
 use rockrose_plan::CheckedPlan;
 
 use crate::apply::changes;
 use crate::meter::Meter;
-use crate::tail::Place;
+use crate::tail::PointName;
 
 const BASE: &str = r#"
 [source.in]
@@ -57,7 +57,7 @@ fn what_differs_between_two_plans_is_named() {
 fn points_are_read_and_found_in_the_plan() {
     let plan = CheckedPlan::read(BASE).unwrap();
     let compiled = rockrose_engine::CompiledPlan::new(&plan, rockrose_redact::HashKey::new([0; 32]));
-    let point = |text: &str| Place::read(text).and_then(|p| p.point(&compiled));
+    let point = |text: &str| PointName::read(text).and_then(|p| p.point(&compiled));
     assert_eq!(point("source:in"), Some(Point::Source(0)));
     assert_eq!(point("route:two"), Some(Point::Route(1)));
     assert_eq!(point("destination:file"), Some(Point::Destination(1)));
@@ -69,14 +69,8 @@ fn points_are_read_and_found_in_the_plan() {
 
 #[test]
 fn rates_are_differences_of_looks() {
-    let account = |name: &str| Account {
-        place: LedgerPlace::Source,
-        name: name.into(),
-        via: String::new(),
-        position: 0,
-        sentence: String::new(),
-        measure: Measure::Received,
-    };
+    let account =
+        |name: &str| Account { stage: Stage::Source, name: name.into(), via: String::new(), position: 0, sentence: String::new(), measure: Measure::Received };
     let sums = |a: i64, b: i64| {
         let amount = |events: i64| Amount { events, bytes: 10 * events };
         Arc::new(HashMap::from([(account("a"), amount(a)), (account("b"), amount(b))]))

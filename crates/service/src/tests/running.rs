@@ -3,12 +3,12 @@
 use std::sync::Arc;
 
 use rockrose_event::record::DeclaredFormat;
-use rockrose_intake::{Sink, With};
+use rockrose_intake::{BodyMetadata, Sink};
 use rockrose_ledger::Equation;
 
 use crate::apply::{Refusal, apply, missing_secrets, take_up};
 use crate::sink::PlanSink;
-use crate::tail::{Hub, Place};
+use crate::tail::{Hub, PointName};
 use crate::{App, Service, Settings};
 
 struct Running {
@@ -38,7 +38,7 @@ fn plan(steps: &str, bound: &str) -> String {
 }
 
 async fn hand(app: &Arc<App>, body: &str, says: DeclaredFormat) -> Result<rockrose_intake::Receipt, rockrose_intake::Problem> {
-    PlanSink::new(Arc::clone(app)).accept("in", Arc::new(body.as_bytes().to_vec().into()), says, With::default()).await
+    PlanSink::new(Arc::clone(app)).accept("in", Arc::new(body.as_bytes().to_vec().into()), says, BodyMetadata::default()).await
 }
 
 #[tokio::test]
@@ -74,7 +74,8 @@ async fn a_source_is_pushed_back_only_by_what_it_can_reach() {
     let full = hand(r.app(), event, DeclaredFormat::Lines).await.unwrap_err();
     assert_eq!(full.status(), 503);
     assert!(full.detail().contains("`dead`"), "{}", full.detail());
-    let other = PlanSink::new(Arc::clone(r.app())).accept("other", Arc::new(event.as_bytes().to_vec().into()), DeclaredFormat::Lines, With::default()).await;
+    let other =
+        PlanSink::new(Arc::clone(r.app())).accept("other", Arc::new(event.as_bytes().to_vec().into()), DeclaredFormat::Lines, BodyMetadata::default()).await;
     assert!(other.is_ok());
     r.service.stop().await;
 }
@@ -110,9 +111,9 @@ async fn viewers_see_their_point_and_hold_up_nobody() {
     apply(r.app(), &plan("'drop n = 2', 'tag seen = true'", "10 MB"), "ann", "", None).await.unwrap();
     let running = r.app().engine.running();
     assert!(r.app().tail.watch(&running.compiled).is_none(), "nobody looks, so nothing is captured");
-    let mut route = Hub::look(r.app(), Place::Route("all".into())).unwrap();
-    let mut rest = Hub::look(r.app(), Place::Remainder).unwrap();
-    let gone = Hub::look(r.app(), Place::Route("no-such".into())).unwrap();
+    let mut route = Hub::look(r.app(), PointName::Route("all".into())).unwrap();
+    let mut rest = Hub::look(r.app(), PointName::Remainder).unwrap();
+    let gone = Hub::look(r.app(), PointName::Route("no-such".into())).unwrap();
     hand(r.app(), "{\"wanted\":true,\"n\":1}\n{\"wanted\":true,\"n\":2}\n{\"n\":3}\n", DeclaredFormat::Lines).await.unwrap();
     let first = route.events.recv().await.unwrap();
     assert_eq!(first.capture.after.as_deref(), Some(&br#"{"wanted":true,"n":1,"seen":true}"#[..]));
@@ -130,7 +131,7 @@ async fn viewers_see_their_point_and_hold_up_nobody() {
     drop(rest);
     assert!(r.app().tail.watch(&running.compiled).is_none());
     // Only so many may look at once.
-    let all: Vec<_> = std::iter::from_fn(|| Hub::look(r.app(), Place::Remainder)).collect();
+    let all: Vec<_> = std::iter::from_fn(|| Hub::look(r.app(), PointName::Remainder)).collect();
     assert_eq!(all.len(), 64);
     r.service.stop().await;
 }

@@ -8,8 +8,8 @@ use rockrose_ledger::{Entry, Posting, Selection};
 
 use super::*;
 
-fn account(place: Place, name: &str, via: &str, measure: rockrose_ledger::Measure) -> Account {
-    Account { place, name: name.into(), via: via.into(), position: 0, sentence: String::new(), measure }
+fn account(stage: Stage, name: &str, via: &str, measure: rockrose_ledger::Measure) -> Account {
+    Account { stage, name: name.into(), via: via.into(), position: 0, sentence: String::new(), measure }
 }
 
 /// Three lines; `d` is due all of them, `e` the last two.
@@ -26,11 +26,11 @@ fn arrival(n: u32) -> Arrival {
     let two = Amount { events: 2, bytes: 2 * each };
     let mut copies = three;
     copies += two;
-    let postings = [Received, Read, Passed, Routed].map(|m| Posting { account: account(Place::Source, "s", "", m), amount: three }).into_iter();
-    let postings = postings.chain([Taken, Out].map(|m| Posting { account: account(Place::Route, "r", "s", m), amount: three }));
-    let postings = postings.chain([Posting { account: account(Place::Route, "r", "s", Copies), amount: copies }]);
-    let postings = postings.chain([Offered, Enqueued].map(|m| Posting { account: account(Place::Destination, "d", "r", m), amount: three }));
-    let postings = postings.chain([Offered, Enqueued].map(|m| Posting { account: account(Place::Destination, "e", "r", m), amount: two }));
+    let postings = [Received, Read, Passed, Routed].map(|m| Posting { account: account(Stage::Source, "s", "", m), amount: three }).into_iter();
+    let postings = postings.chain([Taken, Out].map(|m| Posting { account: account(Stage::Route, "r", "s", m), amount: three }));
+    let postings = postings.chain([Posting { account: account(Stage::Route, "r", "s", Copies), amount: copies }]);
+    let postings = postings.chain([Offered, Enqueued].map(|m| Posting { account: account(Stage::Destination, "d", "r", m), amount: three }));
+    let postings = postings.chain([Offered, Enqueued].map(|m| Posting { account: account(Stage::Destination, "e", "r", m), amount: two }));
     Arrival {
         source: "s".into(),
         arrived_ms: 60_000 * i64::from(n),
@@ -40,7 +40,7 @@ fn arrival(n: u32) -> Arrival {
         unread: Vec::new(),
         held: Vec::new(),
         metrics: Vec::new(),
-        beside: Beside::default(),
+        extras: CommitExtras::default(),
     }
 }
 
@@ -122,7 +122,7 @@ async fn the_ledger_sums_by_time_and_files_know_how_far_they_are() {
     let received = |rows: Vec<LedgerRow>| rows.iter().filter(|r| r.account.measure.word() == "received").map(|r| r.amount.events).sum::<i64>();
     assert_eq!(received(spool.ledger(None, None).await.unwrap()), 9);
     assert_eq!(received(spool.ledger(Some(6), Some(7)).await.unwrap()), 3);
-    assert_eq!(spool.minutes(Place::Source, "s", 6).await.unwrap().iter().filter(|(m, ..)| *m == 7).count(), 4);
+    assert_eq!(spool.minutes(Stage::Source, "s", 6).await.unwrap().iter().filter(|(m, ..)| *m == 7).count(), 4);
     let mut parcel = spool.next("d", 1 << 20).await.unwrap().unwrap();
     spool.settle(parcel.settle(1, None, 0).reaching("a.jsonl", 8)).await.unwrap();
     assert_eq!(spool.reached("d", "a.jsonl").await.unwrap(), Some(8));

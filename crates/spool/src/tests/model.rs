@@ -61,9 +61,9 @@ impl Model {
         let mut postings = Vec::new();
         for (name, (selection, amount)) in NAMES.iter().zip(chosen).filter(|(_, (s, _))| !s.is_empty()) {
             for measure in [Measure::Offered, Measure::Enqueued] {
-                postings.push(Posting { account: account(Place::Destination, name, "r", measure), amount });
+                postings.push(Posting { account: account(Stage::Destination, name, "r", measure), amount });
             }
-            postings.push(Posting { account: account(Place::Route, "r", "s", Measure::Copies), amount });
+            postings.push(Posting { account: account(Stage::Route, "r", "s", Measure::Copies), amount });
             entries.push(Entry { destination: (*name).to_owned(), route: "r".into(), selection, amount });
         }
         Arrival {
@@ -75,7 +75,7 @@ impl Model {
             unread: Vec::new(),
             held: Vec::new(),
             metrics: Vec::new(),
-            beside: Beside::default(),
+            extras: CommitExtras::default(),
         }
     }
 }

@@ -23,7 +23,7 @@ fn large() -> Arrival {
         unread: Vec::new(),
         held: Vec::new(),
         metrics: Vec::new(),
-        beside: Beside::default(),
+        extras: CommitExtras::default(),
     }
 }
 

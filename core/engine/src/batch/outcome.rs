@@ -1,0 +1,131 @@
+//! What became of a batch, and who looks at it meanwhile.
+
+use rockrose_ledger::{Account, Added, Amount, Entry, Measure, Posting, Series, WindowChange};
+
+/// Where in the plan events can be looked at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Point {
+    /// A source, by number: before and after its `on_arrival` steps.
+    Source(usize),
+    /// A route, by number: before and after its `do` steps.
+    Route(usize),
+    /// A destination, by number: before and after its `always` steps.
+    Destination(usize),
+    /// What no route took.
+    Remainder,
+}
+
+/// Which points somebody is looking at.
+#[derive(Clone, Debug, Default)]
+pub struct Watch {
+    pub(super) points: Vec<Point>,
+    pub(super) most: usize,
+}
+
+impl Watch {
+    /// Looks at another point as well.
+    #[must_use]
+    pub fn also(mut self, point: Point, most: usize) -> Watch {
+        if !self.points.contains(&point) {
+            self.points.push(point);
+        }
+        self.most = self.most.max(most);
+        self
+    }
+
+    /// Looks at `points`, at the most `most` events of one batch at each.
+    #[must_use]
+    pub fn new(points: Vec<Point>, most: usize) -> Watch {
+        Watch { points, most }
+    }
+}
+
+/// An event seen at a point.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Capture {
+    /// Where.
+    pub point: Point,
+    /// As it came there.
+    pub before: Vec<u8>,
+    /// As it went on; `None` if a step removed it or holds it back.
+    pub after: Option<Vec<u8>>,
+    /// The sentence of the step that removed it.
+    pub removed_by: Option<String>,
+    /// The sentence of the step that holds it back.
+    pub held_by: Option<String>,
+    /// The record of the body that it is, from 1; 0 of one that a window let go.
+    pub record: u32,
+}
+
+/// A record that could not be read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Quarantined {
+    /// Which record of the body, from 1.
+    pub number: u32,
+    /// Where it stands in the body.
+    pub range: std::ops::Range<usize>,
+    /// Why: `reason at byte N`.
+    pub reason: String,
+}
+
+/// What became of a batch. All of it is to be made durable together.
+#[derive(Clone, Debug, Default)]
+pub struct Outcome {
+    /// The distinct events that leave, a line each.
+    pub lines: Vec<u8>,
+    /// Where each line ends in `lines`, its line end included.
+    pub ends: Vec<u32>,
+    /// What is due where.
+    pub entries: Vec<Entry>,
+    /// The account of it all.
+    pub postings: Vec<Posting>,
+    /// What could not be read.
+    pub quarantined: Vec<Quarantined>,
+    /// Records that came.
+    pub received: Amount,
+    /// Records that were read.
+    pub read: Amount,
+    /// What was seen at the watched points.
+    pub captures: Vec<Capture>,
+    /// How the windows stand that the batch touched. To be kept with the rest.
+    pub windows: Vec<WindowChange>,
+    /// What is to be added to metrics.
+    pub metrics: Vec<(Series, Added)>,
+    /// The copies that routes made of this body came to more than [`MAX_LINES`]; the rest of it was not looked at, and nothing of it may be kept.
+    pub overflowed: bool,
+}
+
+/// Most bytes of distinct lines that one body may become: 1 GB. Many routes that each change every event multiply a body.
+pub const MAX_LINES: usize = 1_000_000_000;
+
+impl Outcome {
+    /// Sends what is due at the destination `from` to `to` instead, and accounts for it at both. At `to` it counts as come from [`spilled_from`] it.
+    pub fn spill(&mut self, from: &str, to: &str) {
+        let via = spilled_from(from);
+        for entry in self.entries.iter_mut().filter(|e| e.destination == from) {
+            let spilled = Account::at_destination(from, &entry.route, Measure::Spilled);
+            let came = [Measure::Offered, Measure::Enqueued].map(|measure| Account::at_destination(to, &via, measure));
+            self.postings.extend([spilled].into_iter().chain(came).map(|account| Posting { account, amount: entry.amount }));
+            (entry.destination, entry.route) = (to.to_owned(), via.clone());
+        }
+    }
+
+    /// Adds a line, and says which it is.
+    pub(super) fn line(&mut self, json: &[u8]) -> u32 {
+        self.lines.extend_from_slice(json);
+        self.lines.push(b'\n');
+        self.line_ended()
+    }
+
+    /// What stands behind the last line is one now.
+    pub(super) fn line_ended(&mut self) -> u32 {
+        self.ends.push(self.lines.len() as u32);
+        (self.ends.len() - 1) as u32
+    }
+}
+
+/// What events that a destination spilled count as come from, in place of a route. No route can have such a name.
+#[must_use]
+pub fn spilled_from(destination: &str) -> String {
+    format!("spilled by {destination}")
+}

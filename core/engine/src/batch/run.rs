@@ -1,0 +1,459 @@
+//! One batch on its way through a plan.
+
+use rockrose_event::record::{Form, Record};
+use rockrose_event::{json, scan};
+use rockrose_ledger::{Amount, Entry, Measure, Stage, WindowState};
+
+use super::outcome::{Capture, MAX_LINES, Outcome, Point, Quarantined, Watch};
+use super::scratch::Scratch;
+use super::tally::{Posts, SourceTally, Tallies};
+use crate::compile::{CompiledPlan, Source};
+use crate::edit::EditBuffer;
+use crate::expression::EventView;
+use crate::steps::{CompiledStep, EventDraft, ListPlace, Passed, StepRun, StepTally};
+use crate::window;
+
+pub(super) struct Run<'a> {
+    pub(super) plan: &'a CompiledPlan,
+    /// The source whose batch it is, and its number.
+    pub(super) from: &'a Source,
+    pub(super) number: usize,
+    pub(super) watch: Option<&'a Watch>,
+    pub(super) out: Outcome,
+    /// The whole body is UTF-8, so each record is.
+    pub(super) utf8: bool,
+    pub(super) source: SourceTally,
+    pub(super) tallies: &'a mut Tallies,
+    /// The event as it was received, where that is asked for, unless it is one that a step put together.
+    pub(super) received: Option<Vec<u8>>,
+    /// Its line, once it has one.
+    pub(super) received_line: Option<u32>,
+    /// The record that is worked on, from 1; 0 while windows let go.
+    pub(super) record: u32,
+}
+
+/// An event that comes to a list of steps.
+#[derive(Clone, Copy)]
+struct Coming<'a> {
+    view: EventView<'a>,
+    /// Some name stands in it twice.
+    duplicates: bool,
+    /// The step that it comes to, from 0: behind the one that held it, where one did.
+    step: usize,
+}
+
+impl<'a> Coming<'a> {
+    /// The draft that the steps of a list work on, in `copy`.
+    fn draft<'d>(self, copy: &'d mut EditBuffer) -> EventDraft<'d>
+    where
+        'a: 'd,
+    {
+        EventDraft { base: self.view, duplicates: self.duplicates, copy, changed: false }
+    }
+}
+
+impl Run<'_> {
+    /// All records of a body.
+    pub(super) fn body(&mut self, body: &[u8], records: &[Record], scratch: &mut Scratch) {
+        self.utf8 = simdutf8::basic::from_utf8(body).is_ok();
+        self.out.lines.reserve(body.len());
+        for record in records {
+            let raw = &body[record.start as usize..record.end as usize];
+            if self.out.lines.len() > MAX_LINES {
+                self.out.overflowed = true;
+                break;
+            }
+            self.out.received.count(raw.len());
+            if let Err(reason) = self.event(body, raw, record, scratch) {
+                self.source.quarantined.count(raw.len());
+                self.out.quarantined.push(Quarantined { number: record.number, range: record.start as usize..record.end as usize, reason });
+            }
+            self.go_on(scratch);
+        }
+    }
+
+    fn event(&mut self, body: &[u8], raw: &[u8], at: &Record, scratch: &mut Scratch) -> Result<(), String> {
+        let form = at.form;
+        self.record = at.number;
+        let Scratch { record, guide, slots, .. } = scratch;
+        if let Form::Unreadable(reason) = form {
+            return Err(reason.to_owned());
+        }
+        if !self.utf8
+            && let Err(e) = std::str::from_utf8(raw)
+        {
+            return Err(format!("not UTF-8 at byte {}", e.valid_up_to()));
+        }
+        let (is_record, duplicates) = match form {
+            Form::Object => {
+                let scanned = scan::scan_record(body, at.start as usize..at.end as usize, &self.plan.shared.fields, guide, slots).map_err(|e| e.to_string())?;
+                if scanned.end != raw.len() {
+                    return Err(format!("text after the end of the object at byte {}", scanned.end));
+                }
+                if scanned.breaks {
+                    record.clear();
+                    scan::minify(raw, record);
+                    scan::scan(record, &self.plan.shared.fields, slots).map_err(|e| e.to_string())?;
+                    (true, scanned.duplicates)
+                } else {
+                    (false, scanned.duplicates)
+                }
+            }
+            Form::Text | Form::QuotedText => {
+                record.clear();
+                record.extend_from_slice(b"{\"message\":");
+                if form == Form::Text {
+                    json::quote(raw, record);
+                } else {
+                    record.extend_from_slice(raw);
+                }
+                record.push(b'}');
+                scan::scan(record, &self.plan.shared.fields, slots).map_err(|e| e.to_string())?;
+                (true, false)
+            }
+            Form::Unreadable(_) => unreachable!("answered above"),
+        };
+        self.out.read.count(raw.len());
+        let len = if is_record { record.len() } else { raw.len() };
+        if len != raw.len() {
+            self.source.rewritten.events += 1;
+            self.source.rewritten.bytes += raw.len() as i64 - len as i64;
+        }
+
+        let (json_buffer, slot_buffer) = (std::mem::take(record), std::mem::take(slots));
+        let json = if is_record { &json_buffer[..] } else { raw };
+        if self.plan.keeps_received {
+            (self.received, self.received_line) = (Some(json.to_vec()), None);
+        }
+        self.arrive(Coming { view: EventView { json, slots: &slot_buffer }, duplicates, step: 0 }, scratch);
+        (scratch.record, scratch.slots) = (json_buffer, slot_buffer);
+        Ok(())
+    }
+
+    /// Sends on what the windows of that number held, which are closed.
+    pub(super) fn let_go(&mut self, windows: u32, held: Vec<(u128, WindowState)>, scratch: &mut Scratch) {
+        for (id, state) in held {
+            scratch.buffers.touched.push((windows, id));
+            if state.is_mark() {
+                continue;
+            }
+            let (position, amount) = (state.location.position as usize - 1, state.amount());
+            if let Some(tally) = self.steps_of(&state).and_then(|steps| steps.get_mut(position)) {
+                tally.held += Amount { events: -amount.events, bytes: -amount.bytes };
+            }
+            scratch.buffers.released.push(state);
+            self.go_on(scratch);
+        }
+    }
+
+    /// Sends on what windows let go, each from the step behind the one that held it. What it meets on its way may let go more.
+    fn go_on(&mut self, scratch: &mut Scratch) {
+        self.received = None;
+        self.record = 0;
+        while let Some(state) = scratch.buffers.released.pop() {
+            let json = window::as_event(&state);
+            let mut slots = Vec::new();
+            let Ok(scanned) = scan::scan_edited(&json, &self.plan.shared.fields, &mut slots) else {
+                // What was held is an event, and so is what became of it.
+                debug_assert!(false, "held events are JSON");
+                continue;
+            };
+            let (at, amount) = (&state.location, state.amount());
+            let position = at.position as usize;
+            if let Some(tally) = self.steps_of(&state).and_then(|steps| steps.get_mut(position - 1)) {
+                // The others of it are gone into this one.
+                tally.removed += Amount { events: amount.events - 1, bytes: 0 };
+                let saved = amount.bytes - json.len() as i64;
+                tally.changed += Amount { events: i64::from(saved != 0), bytes: saved };
+            }
+            // A name that stood twice still does: steps behind must reduce it as any other.
+            let coming = Coming { view: EventView { json: &json, slots: &slots }, duplicates: scanned.duplicates, step: position };
+            let (route, destination) = (self.plan.route(&at.name), self.plan.destination(&at.name));
+            match (at.stage, route, destination) {
+                (Stage::Source, ..) => self.arrive(coming, scratch),
+                (Stage::Route, Some(number), _) => self.take(number, coming, &mut None, scratch),
+                (Stage::Destination, _, Some(to)) => {
+                    if let Some((number, place)) = self.branch(&at.via, to) {
+                        self.leave(number, place, coming, &mut None, scratch);
+                    }
+                }
+                // A window is only opened and restored where its step stands.
+                _ => debug_assert!(false, "a window without its step"),
+            }
+        }
+    }
+
+    /// The route called `via`, and the place of the destination `to` among those that it goes to.
+    fn branch(&self, via: &str, to: usize) -> Option<(usize, usize)> {
+        let route = self.plan.route(via)?;
+        Some((route, self.plan.routes[route].to.iter().position(|t| *t == to)?))
+    }
+
+    /// What the steps did in whose list a held event's step stands.
+    fn steps_of(&mut self, state: &WindowState) -> Option<&mut [StepTally]> {
+        let at = &state.location;
+        match at.stage {
+            Stage::Source => Some(&mut self.source.steps),
+            Stage::Route => {
+                let number = self.plan.route(&at.name)?;
+                self.tallies.touch(number);
+                Some(&mut self.tallies.routes[number].steps)
+            }
+            Stage::Destination => {
+                let (number, place) = self.branch(&at.via, self.plan.destination(&at.name)?)?;
+                self.tallies.touch(number);
+                Some(&mut self.tallies.branches[self.plan.routes[number].branch + place].steps)
+            }
+        }
+    }
+
+    /// An event through its source's steps, and through its routes.
+    fn arrive(&mut self, coming: Coming<'_>, scratch: &mut Scratch) {
+        if self.from.steps.is_empty() && self.watch.is_none() {
+            self.route(coming.view, coming.duplicates, scratch);
+            return;
+        }
+        let mut copy = std::mem::take(&mut scratch.arrival);
+        let mut draft = coming.draft(&mut copy);
+        let place = ListPlace { source: &self.from.name, stage: Stage::Source, name: &self.from.name, via: "" };
+        let steps = StepRun { steps: &self.from.steps, place, tallies: &mut self.source.steps };
+        let passed = steps.run(&mut draft, coming.step, &self.plan.shared, &mut scratch.buffers);
+        self.capture(Point::Source(self.number), coming.view.json, &draft, passed, &self.from.steps);
+        if passed == Passed::Through {
+            let duplicates = coming.duplicates && !draft.changed;
+            self.route(draft.view(), duplicates, scratch);
+        }
+        scratch.arrival = copy;
+    }
+
+    fn route(&mut self, arrived: EventView<'_>, duplicates: bool, scratch: &mut Scratch) {
+        self.source.passed.count(arrived.json.len());
+        let Scratch { memo, candidates, buffers, .. } = scratch;
+        memo.next_event(&self.plan.shared.tests);
+        self.plan.indexes.find(&self.from.scope, arrived, &self.plan.shared, &mut buffers.text, memo, candidates);
+        let mut shared_line = None;
+        let coming = Coming { view: arrived, duplicates, step: 0 };
+        let routes = std::mem::take(&mut candidates.routes);
+        for number in &routes {
+            self.take(*number as usize, coming, &mut shared_line, scratch);
+        }
+        let taken = !routes.is_empty();
+        scratch.candidates.routes = routes;
+        if taken {
+            self.source.routed.count(arrived.json.len());
+            return;
+        }
+        self.source.remainder.count(arrived.json.len());
+        if self.watches(Point::Remainder) {
+            self.out.captures.push(Capture {
+                point: Point::Remainder,
+                before: arrived.json.to_vec(),
+                after: Some(arrived.json.to_vec()),
+                removed_by: None,
+                held_by: None,
+                record: self.record,
+            });
+        }
+        for &number in &self.from.remainder_routes {
+            self.take(number, coming, &mut shared_line, scratch);
+        }
+    }
+
+    /// An event through a route's steps, and to its destinations.
+    fn take(&mut self, number: usize, coming: Coming<'_>, shared: &mut Option<u32>, scratch: &mut Scratch) {
+        let plan = self.plan;
+        let through = &plan.routes[number];
+        self.tallies.touch(number);
+        if coming.step == 0 {
+            self.tallies.routes[number].taken.count(coming.view.json.len());
+        }
+        if through.steps.is_empty() && self.watch.is_none() {
+            self.send(number, coming.view, coming.duplicates, shared, scratch);
+            return;
+        }
+        if through.direct && self.watch.is_none() {
+            self.take_directly(number, coming, shared, scratch);
+            return;
+        }
+        let mut copy = std::mem::take(&mut scratch.route);
+        let mut draft = coming.draft(&mut copy);
+        let place = ListPlace { source: &self.from.name, stage: Stage::Route, name: &through.name, via: &self.from.name };
+        let steps = StepRun { steps: &through.steps, place, tallies: &mut self.tallies.routes[number].steps };
+        let passed = steps.run(&mut draft, coming.step, &plan.shared, &mut scratch.buffers);
+        self.capture(Point::Route(number), coming.view.json, &draft, passed, &through.steps);
+        if passed == Passed::Through {
+            let duplicates = coming.duplicates && !draft.changed;
+            let mut own_line = None;
+            // What no step changed is one line for all routes; what this route changed, one for all its destinations.
+            let line = if draft.changed { &mut own_line } else { shared };
+            self.send(number, draft.view(), duplicates, line, scratch);
+        }
+        scratch.route = copy;
+    }
+
+    /// An event through the steps of a route whose destinations have no steps of their own: what it changes is edited where it leaves.
+    fn take_directly(&mut self, number: usize, coming: Coming<'_>, shared: &mut Option<u32>, scratch: &mut Scratch) {
+        let plan = self.plan;
+        let through = &plan.routes[number];
+        let copy = &mut scratch.route;
+        copy.begin_behind(&mut self.out.lines);
+        let mut draft = coming.draft(copy);
+        let place = ListPlace { source: &self.from.name, stage: Stage::Route, name: &through.name, via: &self.from.name };
+        let steps = StepRun { steps: &through.steps, place, tallies: &mut self.tallies.routes[number].steps };
+        let passed = steps.run(&mut draft, coming.step, &plan.shared, &mut scratch.buffers);
+        let changed = draft.changed;
+        let len = scratch.route.give_back(&mut self.out.lines, passed == Passed::Through && changed);
+        if passed != Passed::Through {
+            return;
+        }
+        let json = coming.view.json;
+        let (line, len) = if changed { (self.out.line_ended(), len) } else { (*shared.get_or_insert_with(|| self.out.line(json)), json.len()) };
+        let tally = &mut self.tallies.routes[number];
+        tally.out.count(len);
+        for branch in &mut self.tallies.branches[through.branch..through.branch + through.to.len()] {
+            tally.copies.count(len);
+            branch.offered.count(len);
+            branch.enqueued.count(len);
+            branch.selection.push(line);
+        }
+    }
+
+    /// An event that a route has done with, to each of its destinations.
+    fn send(&mut self, number: usize, shaped: EventView<'_>, duplicates: bool, line: &mut Option<u32>, scratch: &mut Scratch) {
+        let plan = self.plan;
+        let through = &plan.routes[number];
+        self.tallies.routes[number].out.count(shaped.json.len());
+        for (place, to) in through.to.iter().enumerate() {
+            let destination = &plan.destinations[*to];
+            if destination.as_received && self.received.is_some() {
+                self.keep_as_received(number, place, shaped, line);
+                continue;
+            }
+            self.tallies.routes[number].copies.count(shaped.json.len());
+            let branch = &mut self.tallies.branches[through.branch + place];
+            branch.offered.count(shaped.json.len());
+            if destination.steps.is_empty() && self.watch.is_none() {
+                let at = *line.get_or_insert_with(|| self.out.line(shaped.json));
+                branch.enqueued.count(shaped.json.len());
+                branch.selection.push(at);
+            }
+        }
+        for (place, to) in through.to.iter().enumerate() {
+            let destination = &plan.destinations[*to];
+            let done = destination.as_received && self.received.is_some();
+            if !done && (!destination.steps.is_empty() || self.watch.is_some()) {
+                self.leave(number, place, Coming { view: shaped, duplicates, step: 0 }, line, scratch);
+            }
+        }
+    }
+
+    /// An event to a destination that gets it as it was received, whatever steps made of it.
+    fn keep_as_received(&mut self, number: usize, place: usize, shaped: EventView<'_>, line: &mut Option<u32>) {
+        let through = &self.plan.routes[number];
+        let Some(received) = self.received.take() else { return };
+        // What no step changed is the line that others get.
+        let unchanged = received == shaped.json;
+        let known = self.received_line.or(if unchanged { *line } else { None });
+        let at = known.unwrap_or_else(|| self.out.line(&received));
+        self.received_line = Some(at);
+        if unchanged {
+            *line = Some(at);
+        }
+        self.tallies.routes[number].copies.count(received.len());
+        let branch = &mut self.tallies.branches[through.branch + place];
+        branch.offered.count(received.len());
+        branch.enqueued.count(received.len());
+        branch.selection.push(at);
+        let point = Point::Destination(through.to[place]);
+        if self.watches(point) {
+            self.out.captures.push(Capture {
+                point,
+                before: received.clone(),
+                after: Some(received.clone()),
+                removed_by: None,
+                held_by: None,
+                record: self.record,
+            });
+        }
+        self.received = Some(received);
+    }
+
+    /// An event through the steps of a route's destination, and into its queue.
+    fn leave(&mut self, number: usize, place: usize, coming: Coming<'_>, line: &mut Option<u32>, scratch: &mut Scratch) {
+        let plan = self.plan;
+        let through = &plan.routes[number];
+        let (to, branch) = (through.to[place], through.branch + place);
+        self.tallies.touch(number);
+        let destination = &plan.destinations[to];
+        let mut draft = coming.draft(&mut scratch.always);
+        let at = ListPlace { source: &self.from.name, stage: Stage::Destination, name: &destination.name, via: &through.name };
+        let steps = StepRun { steps: &destination.steps, place: at, tallies: &mut self.tallies.branches[branch].steps };
+        let passed = steps.run(&mut draft, coming.step, &plan.shared, &mut scratch.buffers);
+        self.capture(Point::Destination(to), coming.view.json, &draft, passed, &destination.steps);
+        if passed != Passed::Through {
+            return;
+        }
+        let leaving = draft.view().json;
+        let at = if draft.changed { self.out.line(leaving) } else { *line.get_or_insert_with(|| self.out.line(leaving)) };
+        let tally = &mut self.tallies.branches[branch];
+        tally.enqueued.count(leaving.len());
+        tally.selection.push(at);
+    }
+
+    fn watches(&self, point: Point) -> bool {
+        self.watch.is_some_and(|w| w.points.contains(&point) && self.out.captures.iter().filter(|c| c.point == point).count() < w.most)
+    }
+
+    #[inline]
+    fn capture(&mut self, point: Point, before: &[u8], draft: &EventDraft<'_>, passed: Passed, steps: &[CompiledStep]) {
+        if self.watch.is_some() && self.watches(point) {
+            let after = (passed == Passed::Through).then(|| draft.view().json.to_vec());
+            let (removed_by, held_by) = match passed {
+                Passed::Through => (None, None),
+                Passed::Removed(i) => (Some(steps[i].sentence.clone()), None),
+                Passed::Held(i) => (None, Some(steps[i].sentence.clone())),
+            };
+            self.out.captures.push(Capture { point, before: before.to_vec(), after, removed_by, held_by, record: self.record });
+        }
+    }
+
+    pub(super) fn finish(self, from: &Source) -> Outcome {
+        let Run { plan, mut out, mut source, tallies, .. } = self;
+        let mut post = Posts { postings: Vec::new(), stage: Stage::Source, name: &from.name, via: "" };
+        post.add(Measure::Received, out.received);
+        post.add(Measure::Read, out.read);
+        post.add(Measure::Quarantined, source.quarantined);
+        post.add(Measure::Rewritten, source.rewritten);
+        post.steps(&from.steps, &mut source.steps);
+        post.add(Measure::Passed, source.passed);
+        post.add(Measure::Routed, source.routed);
+        post.add(Measure::Remainder, source.remainder);
+        tallies.touched.sort_unstable();
+        for number in &tallies.touched {
+            let (route, tally) = (&plan.routes[*number as usize], &mut tallies.routes[*number as usize]);
+            tally.touched = false;
+            (post.stage, post.name, post.via) = (Stage::Route, &route.name, &from.name);
+            post.add(Measure::Taken, std::mem::take(&mut tally.taken));
+            post.steps(&route.steps, &mut tally.steps);
+            post.add(Measure::Out, std::mem::take(&mut tally.out));
+            post.add(Measure::Copies, std::mem::take(&mut tally.copies));
+        }
+        for number in &tallies.touched {
+            let route = &plan.routes[*number as usize];
+            for (to, tally) in route.to.iter().zip(&mut tallies.branches[route.branch..]) {
+                let destination = &plan.destinations[*to];
+                (post.stage, post.name, post.via) = (Stage::Destination, &destination.name, &route.name);
+                post.add(Measure::Offered, std::mem::take(&mut tally.offered));
+                post.steps(&destination.steps, &mut tally.steps);
+                let enqueued = std::mem::take(&mut tally.enqueued);
+                post.add(Measure::Enqueued, enqueued);
+                let selection = std::mem::take(&mut tally.selection);
+                if !selection.is_empty() {
+                    out.entries.push(Entry { destination: destination.name.clone(), route: route.name.clone(), selection, amount: enqueued });
+                }
+            }
+        }
+        out.postings = post.postings;
+        out
+    }
+}

@@ -1,0 +1,35 @@
+//! One condition, compiled on its own.
+
+use rockrose_event::field::FieldTable;
+use rockrose_event::scan;
+use rockrose_language::Condition;
+
+use crate::expression::{EventView, Expression, Tests};
+
+/// Asks one condition of single events. A plan's own conditions are compiled with the plan.
+#[derive(Debug)]
+pub struct Matcher {
+    fields: FieldTable,
+    tests: Tests,
+    expression: Expression,
+}
+
+impl Matcher {
+    /// Compiles `condition`.
+    #[must_use]
+    pub fn new(condition: &Condition) -> Matcher {
+        let (mut fields, mut tests) = (FieldTable::with_resource(), Tests::default());
+        let expression = tests.compile(condition, &mut fields);
+        Matcher { fields, tests, expression }
+    }
+
+    /// Whether the event `json` (one object) meets the condition. What is not an event meets none.
+    #[must_use]
+    pub fn meets(&self, json: &[u8]) -> bool {
+        let mut slots = Vec::new();
+        if std::str::from_utf8(json).is_err() || scan::scan(json, &self.fields, &mut slots).is_err() {
+            return false;
+        }
+        self.tests.holds(&self.expression, EventView { json, slots: &slots }, &self.fields, &mut Vec::new(), &mut None)
+    }
+}

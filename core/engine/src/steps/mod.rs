@@ -1,0 +1,201 @@
+//! Steps at work: the list of all of them, and how a list of steps runs over one event.
+//!
+//! Each step is one file: its compiled form, how it is made from its sentence's tree ([`Compile`]), and its run ([`RunStep`]) against the small
+//! [`StepContext`]. To add one, write its file and add a line to the list in [`compile`].
+
+mod aggregate;
+mod assign;
+mod context;
+mod convert;
+mod dedupe;
+mod filter;
+mod join;
+mod limit;
+mod locate;
+mod look_up;
+mod merge;
+mod pace;
+mod parse;
+mod redact;
+mod rename;
+mod resolve;
+mod sample;
+mod select;
+mod trim;
+mod value;
+
+use std::sync::Arc;
+
+use rockrose_language::{Operation, Step};
+use rockrose_ledger::Amount;
+
+pub(crate) use aggregate::LabelSets;
+pub(crate) use context::{Buffers, Edit, EventDraft, ListPlace, Shared, StepContext};
+pub(crate) use value::has_text;
+
+use crate::compile::{Compiler, StepList};
+use crate::expression::Expression;
+use crate::window::Windows;
+
+/// A step that runs. It may remember things from event to event, behind locks of its own.
+pub(crate) trait RunStep: std::fmt::Debug + Send + Sync {
+    /// Does its work on one event.
+    fn run(&self, event: &mut EventDraft<'_>, c: &mut StepContext<'_>) -> Effect;
+
+    /// The windows in which it holds events back, if it does.
+    fn windows(&self) -> Option<&Arc<Windows>> {
+        None
+    }
+}
+
+/// Makes what runs of a step's tree.
+pub(crate) trait Compile {
+    /// `at` is the list that the step stands in.
+    fn compile(&self, c: &mut Compiler<'_>, at: &mut StepList) -> Box<dyn RunStep>;
+}
+
+/// A compiled step.
+#[derive(Debug)]
+pub(crate) struct CompiledStep {
+    pub(crate) step: Box<dyn RunStep>,
+    pub(crate) when: Option<Expression>,
+    /// Its canonical sentence, under which the ledger counts it.
+    pub(crate) sentence: String,
+}
+
+/// Compiles one step of the list `at`.
+pub(crate) fn compile(step: &Step, c: &mut Compiler<'_>, at: &mut StepList) -> CompiledStep {
+    let when = c.condition(step.when.as_ref());
+    let run = match &step.operation {
+        Operation::Keep(s) => s.compile(c, at),
+        Operation::Drop(s) => s.compile(c, at),
+        Operation::Sample(s) => s.compile(c, at),
+        Operation::Limit(s) => s.compile(c, at),
+        Operation::Redact(s) => s.compile(c, at),
+        Operation::Tag(s) => s.compile(c, at),
+        Operation::Set(s) => s.compile(c, at),
+        Operation::Convert(s) => s.compile(c, at),
+        Operation::Remove(s) => s.compile(c, at),
+        Operation::Retain(s) => s.compile(c, at),
+        Operation::Rename(s) => s.compile(c, at),
+        Operation::Parse(s) => s.compile(c, at),
+        Operation::LookUp(s) => s.compile(c, at),
+        Operation::Locate(s) => s.compile(c, at),
+        Operation::Resolve(s) => s.compile(c, at),
+        Operation::Dedupe(s) => s.compile(c, at),
+        Operation::Merge(s) => s.compile(c, at),
+        Operation::Join(s) => s.compile(c, at),
+        Operation::Trim(s) => s.compile(c, at),
+        Operation::Count(s) => s.compile(c, at),
+        Operation::Measure(s) => s.compile(c, at),
+        Operation::Use(s) => unreachable!("the check puts the steps of the recipe {} in its place", s.recipe),
+    };
+    CompiledStep { step: run, when, sentence: step.to_string() }
+}
+
+/// What a step did to one event.
+#[derive(Clone, Copy)]
+pub(crate) enum Effect {
+    None,
+    Changed,
+    /// It could not do its work; the event goes on, perhaps changed in part.
+    Failed,
+    Removed,
+    Held,
+}
+
+impl Effect {
+    /// [`Effect::Removed`], if the event is gone.
+    pub(crate) fn removed(gone: bool) -> Effect {
+        if gone { Effect::Removed } else { Effect::None }
+    }
+
+    /// [`Effect::Changed`], if the event was changed.
+    pub(crate) fn changed(changed: bool) -> Effect {
+        if changed { Effect::Changed } else { Effect::None }
+    }
+}
+
+/// What several writings of one step came to.
+#[derive(Default)]
+pub(crate) struct EffectSum {
+    changed: bool,
+    failed: bool,
+}
+
+impl EffectSum {
+    pub(crate) fn add(&mut self, effect: Effect) {
+        self.changed |= matches!(effect, Effect::Changed);
+        self.failed |= matches!(effect, Effect::Failed);
+    }
+
+    pub(crate) fn effect(self) -> Effect {
+        match self {
+            EffectSum { failed: true, .. } => Effect::Failed,
+            EffectSum { changed: true, .. } => Effect::Changed,
+            EffectSum { .. } => Effect::None,
+        }
+    }
+}
+
+/// What a step did to the events of a batch.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct StepTally {
+    pub(crate) removed: Amount,
+    /// Bytes are what was saved.
+    pub(crate) changed: Amount,
+    pub(crate) failed: Amount,
+    /// What its windows took in, less what they gave out.
+    pub(crate) held: Amount,
+}
+
+/// How far an event came in a list of steps.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Passed {
+    Through,
+    /// Removed by the step at this place.
+    Removed(usize),
+    /// Held back by it.
+    Held(usize),
+}
+
+/// A list of steps, where it stands, and what its steps did in this batch.
+pub(crate) struct StepRun<'a> {
+    pub(crate) steps: &'a [CompiledStep],
+    pub(crate) place: ListPlace<'a>,
+    pub(crate) tallies: &'a mut [StepTally],
+}
+
+impl StepRun<'_> {
+    /// Runs the steps over one event, from the step at `from` on.
+    pub(crate) fn run(self, event: &mut EventDraft<'_>, from: usize, shared: &Shared, buffers: &mut Buffers) -> Passed {
+        for (i, (step, tally)) in self.steps.iter().zip(self.tallies).enumerate().skip(from) {
+            let mut c = StepContext { shared, buffers, tally, place: self.place, position: i, sentence: &step.sentence };
+            if let Some(when) = &step.when
+                && !c.holds(when, event)
+            {
+                continue;
+            }
+            let before = event.view().json.len();
+            match step.step.run(event, &mut c) {
+                Effect::None => {}
+                Effect::Removed => {
+                    tally.removed.count(before);
+                    return Passed::Removed(i);
+                }
+                Effect::Held => return Passed::Held(i),
+                Effect::Failed => {
+                    tally.failed.count(before);
+                    // It may have been marked, or done in part.
+                    let saved = before as i64 - event.view().json.len() as i64;
+                    tally.changed += Amount { events: i64::from(saved != 0), bytes: saved };
+                }
+                Effect::Changed => {
+                    tally.changed.events += 1;
+                    tally.changed.bytes += before as i64 - event.view().json.len() as i64;
+                }
+            }
+        }
+        Passed::Through
+    }
+}

@@ -1,0 +1,270 @@
+//! `redact`: finds what must not be seen in an event's texts, and masks it.
+
+use regex::bytes::Regex;
+use rockrose_event::field::FieldId;
+use rockrose_event::json::{self, Kind, Span};
+use rockrose_event::scan;
+use rockrose_language::{self as language, Detector, Mask, What};
+use rockrose_redact::{self as redact, Features, HashKey};
+
+use super::{Buffers, Compile, Edit, Effect, EventDraft, RunStep, StepContext};
+use crate::compile::{Compiler, StepList};
+
+/// Deepest JSON inside a text inside JSON that is looked into.
+const MAX_INNER: usize = 4;
+
+#[derive(Debug)]
+struct Redact {
+    targets: Vec<(Target, Mask)>,
+    /// Where to look; empty: everywhere.
+    within: Vec<FieldId>,
+}
+
+/// What is looked for.
+#[derive(Debug)]
+enum Target {
+    Detector(Detector),
+    Pattern(Regex),
+    Field(FieldId),
+}
+
+impl Compile for language::Redact {
+    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+        let targets = self.what.iter().filter_map(|r| {
+            let target = match &r.what {
+                What::Detector(d) => Target::Detector(*d),
+                What::Pattern(p) => Target::Pattern(p.compile().ok()?),
+                What::Field(path) => Target::Field(c.field(path)),
+            };
+            Some((target, r.mask.clone()))
+        });
+        let targets = targets.collect();
+        Box::new(Redact { targets, within: c.fields(&self.fields) })
+    }
+}
+
+impl RunStep for Redact {
+    fn run(&self, event: &mut EventDraft<'_>, c: &mut StepContext<'_>) -> Effect {
+        let Redact { targets, within } = self;
+        let (fields, key, buffers) = (&c.shared.fields, &c.shared.key, &mut *c.buffers);
+        if event.duplicates && !event.changed {
+            // Every occurrence of a name must be looked at, so the event is reduced to one of each first.
+            event.edit(fields);
+        }
+        let mut changed = false;
+        for (target, mask) in targets {
+            let Target::Field(field) = target else { continue };
+            // All places a field may stand in, not only the best one: nothing may be left behind.
+            for slot in fields.all_slots(*field).iter().copied() {
+                let view = event.view();
+                let span = view.slots[slot as usize];
+                if !span.present() || span.kind == Kind::Null {
+                    continue;
+                }
+                let value = json::text(view.json, span, &mut buffers.text);
+                buffers.masked.clear();
+                redact::mask(mask, value, key, &mut buffers.masked);
+                buffers.token.clear();
+                json::quote(&buffers.masked, &mut buffers.token);
+                if span.of(view.json) == &buffers.token[..] {
+                    continue;
+                }
+                let token = std::mem::take(&mut buffers.token);
+                let structured = matches!(span.kind, Kind::Object | Kind::Array);
+                let copy = event.edit(fields);
+                copy.replace(span.start as usize, span.end as usize, &token);
+                if structured {
+                    copy.rescan(fields);
+                }
+                buffers.token = token;
+                changed = true;
+            }
+        }
+        let mut found = std::mem::take(&mut buffers.edits);
+        found.clear();
+        buffers.token.clear();
+        {
+            let view = event.view();
+            if within.is_empty() {
+                if could_find(targets, view.json) {
+                    let whole = Span { start: 0, end: view.json.len() as u32, kind: Kind::Object };
+                    look(view.json, whole, key, targets, buffers, &mut found);
+                }
+            } else {
+                for slot in within.iter().flat_map(|f| fields.all_slots(*f)) {
+                    let span = view.slots[*slot as usize];
+                    if span.present() && could_find(targets, span.of(view.json)) {
+                        look(view.json, span, key, targets, buffers, &mut found);
+                    }
+                }
+                // The same place may be reached by two names.
+                found.sort_unstable();
+                found.dedup_by_key(|e| e.start);
+            }
+        }
+        if !found.is_empty() {
+            changed = true;
+            let tokens = std::mem::take(&mut buffers.token);
+            let copy = event.edit(fields);
+            let mut names = false;
+            for edit in found.iter().rev() {
+                names |= copy.json()[edit.end..].iter().find(|b| !b.is_ascii_whitespace()) == Some(&b':');
+                copy.replace(edit.start, edit.end, &tokens[edit.token.0..edit.token.1]);
+            }
+            if names {
+                copy.rescan(fields);
+            }
+            buffers.token = tokens;
+        }
+        buffers.edits = found;
+        Effect::changed(changed)
+    }
+}
+
+/// Whether any target could be in raw JSON at all: a cheap test that never misses.
+#[inline]
+fn could_find(targets: &[(Target, Mask)], json: &[u8]) -> bool {
+    targets.iter().any(|(t, _)| match t {
+        Target::Detector(d) => redact::possible(*d, json),
+        Target::Pattern(_) => true,
+        Target::Field(_) => false,
+    })
+}
+
+/// Looks for `targets` in all texts, names and numbers inside `within`. For each token that must change, pushes an edit whose
+/// replacement is appended to `buffers.token`.
+fn look(json: &[u8], within: Span, key: &HashKey, targets: &[(Target, Mask)], buffers: &mut Buffers, found: &mut Vec<Edit>) {
+    let Buffers { text, key: other, token, masked, .. } = buffers;
+    let by_name = targets.iter().find(|(t, _)| matches!(t, Target::Detector(Detector::Secret)));
+    let mut secret_name = false;
+    let mut each = |span: Span, name: bool| {
+        text.clear();
+        let content: &[u8] = match span.kind {
+            Kind::Text => &json[span.start as usize + 1..span.end as usize - 1],
+            Kind::EscapedText => {
+                json::unescape(&json[span.start as usize + 1..span.end as usize - 1], text);
+                text
+            }
+            _ => span.of(json),
+        };
+        // The value of a member that is called `password` is one, whatever it looks like.
+        let whole = std::mem::take(&mut secret_name) && !name;
+        let hit = if let Some((_, mask)) = by_name.filter(|_| whole && content.len() >= 4) {
+            other.clear();
+            redact::mask(mask, content, key, other);
+            true
+        } else {
+            mask_text(content, targets, key, other, masked, 0)
+        };
+        secret_name = name && by_name.is_some() && redact::names_a_secret(content);
+        if hit {
+            let from = token.len();
+            match std::str::from_utf8(other) {
+                Ok(_) => json::quote(other, token),
+                // A byte pattern cut a character in two.
+                Err(_) => json::quote(String::from_utf8_lossy(other).as_bytes(), token),
+            }
+            if token[from..] == *span.of(json) {
+                token.truncate(from);
+            } else {
+                found.push(Edit { start: span.start as usize, end: span.end as usize, token: (from, token.len()) });
+            }
+        }
+    };
+    if within.is_text() { each(within, false) } else { scan::tokens(json, within, each) }
+}
+
+/// Masks all that `targets` find in `content`; the result is in `out`. Says whether there was anything.
+fn mask_text(content: &[u8], targets: &[(Target, Mask)], key: &HashKey, out: &mut Vec<u8>, spare: &mut Vec<u8>, depth: usize) -> bool {
+    let mut hit = false;
+    // A text that is JSON itself may hide in escapes of its own what it holds.
+    if depth < MAX_INNER
+        && matches!(content.first(), Some(b'{' | b'['))
+        && memchr::memchr(b'\\', content).is_some()
+        && let Some(inner) = mask_inner(content, targets, key, depth)
+    {
+        *out = inner;
+        hit = true;
+    }
+    // One detector looks for itself as quickly as its bytes could be counted.
+    let features = if targets.len() > 1 { Features::of(content) } else { Features::ANY };
+    for (target, mask) in targets {
+        let current: &[u8] = if hit { out } else { content };
+        spare.clear();
+        let mut done = 0;
+        let mut put = |from: usize, to: usize, spare: &mut Vec<u8>| {
+            spare.extend_from_slice(&current[done..from]);
+            redact::mask(mask, &current[from..to], key, spare);
+            done = to;
+        };
+        match target {
+            Target::Field(_) => continue,
+            Target::Detector(detector) => {
+                if !features.allow(*detector) {
+                    continue;
+                }
+                let mut from = 0;
+                while let Some(range) = redact::find(*detector, current, from) {
+                    put(range.start, range.end, spare);
+                    from = range.end;
+                }
+            }
+            Target::Pattern(regex) => {
+                if regex.captures_len() > 1 {
+                    for captures in regex.captures_iter(current) {
+                        let mut groups: Vec<_> = captures.iter().skip(1).flatten().map(|m| m.range()).filter(|r| !r.is_empty()).collect();
+                        groups.sort_unstable_by_key(|r| r.start);
+                        let mut reached = 0;
+                        for group in groups {
+                            if group.start >= reached {
+                                put(group.start, group.end, spare);
+                                reached = group.end;
+                            }
+                        }
+                    }
+                } else {
+                    for m in regex.find_iter(current).filter(|m| !m.is_empty()) {
+                        put(m.start(), m.end(), spare);
+                    }
+                }
+            }
+        }
+        if done > 0 {
+            spare.extend_from_slice(&current[done..]);
+            if spare[..] != *current {
+                std::mem::swap(out, spare);
+                hit = true;
+            }
+        }
+    }
+    hit
+}
+
+/// The same in the strings of a text that is JSON; nothing if it is not, or if nothing was found.
+#[cold]
+fn mask_inner(content: &[u8], targets: &[(Target, Mask)], key: &HashKey, depth: usize) -> Option<Vec<u8>> {
+    let whole = scan::value_at(content, 0).ok()?;
+    if !content[whole.end as usize..].iter().all(u8::is_ascii_whitespace) {
+        return None;
+    }
+    let (mut edited, mut done) = (Vec::with_capacity(content.len()), 0);
+    let (mut text, mut out, mut spare) = (Vec::new(), Vec::new(), Vec::new());
+    scan::tokens(content, whole, |span, _| {
+        text.clear();
+        if span.is_text() {
+            json::unescape(&content[span.start as usize + 1..span.end as usize - 1], &mut text);
+        } else {
+            text.extend_from_slice(span.of(content));
+        }
+        if mask_text(&text, targets, key, &mut out, &mut spare, depth + 1) {
+            edited.extend_from_slice(&content[done..span.start as usize]);
+            json::quote(String::from_utf8_lossy(&out).as_bytes(), &mut edited);
+            done = span.end as usize;
+        }
+    });
+    if done == 0 {
+        return None;
+    }
+    edited.extend_from_slice(&content[done..]);
+    Some(edited)
+}

@@ -1,0 +1,116 @@
+//! `join lines starting with /…/ by file`.
+
+use std::fmt::{self, Display, Formatter};
+
+use rockrose_event::field::Path;
+
+use super::StepKind;
+use super::clause::{by, grouped, write_by};
+use crate::cursor::{Cursor, Outcome};
+use crate::pattern::Pattern;
+use crate::quantity::{Time, TimeUnit, time};
+
+/// How long the next line may take where nothing else is given.
+const WITHIN: Time = Time { count: 5, unit: TimeUnit::Second };
+
+/// Makes one event of the lines of a text that was cut into lines.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Join {
+    /// Which lines belong together.
+    pub how: Joining,
+    /// Each value of these is a stream of its own.
+    pub by: Vec<Path>,
+    /// How long the next line may take.
+    pub within: Time,
+}
+
+/// Which lines `join lines` takes for one event.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Joining {
+    /// `starting with /…/`: a line that matches begins an event; all others belong to the one before.
+    Starting(Pattern),
+    /// `continued by /…/`: a line that matches is continued by the next.
+    Continued(Pattern),
+    /// `going on with /…/`: a line that matches belongs to the one before.
+    Going(Pattern),
+    /// `indented`: a line that begins with white space belongs to the one before.
+    Indented,
+    /// `without a time`: a line that does not tell its time near its beginning belongs to the one before.
+    Timeless,
+}
+
+impl StepKind for Join {
+    const VERB: &'static str = "join";
+
+    fn parse(c: &mut Cursor<'_>) -> Outcome<Join> {
+        c.need_words("lines")?;
+        let how = joining(c)?;
+        let within = |c: &mut Cursor<'_>| if c.words("within") { time(c).map(Some) } else { Ok(None) };
+        // In either order.
+        let early = within(c)?;
+        let by = by(c)?;
+        let within = if early.is_none() { within(c)? } else { early };
+        Ok(Join { how, by, within: within.unwrap_or(WITHIN) })
+    }
+
+    fn explain(&self) -> String {
+        let lines = match &self.how {
+            Joining::Starting(p) => format!("a line that matches {p} begins an event, and the others belong to the one before"),
+            Joining::Continued(p) => format!("a line that matches {p} is continued by the next"),
+            Joining::Going(p) => format!("a line that matches {p} belongs to the one before"),
+            Joining::Indented => "a line that begins with white space belongs to the one before".to_owned(),
+            Joining::Timeless => "a line that does not begin with a time belongs to the one before".to_owned(),
+        };
+        let streams = grouped(&self.by, "", "; a stream for each value of");
+        format!("Makes one event of several lines of message: {lines}{streams}. It waits {} for the next line.", self.within)
+    }
+
+    fn reads(&self, out: &mut Vec<Path>) {
+        out.extend_from_slice(&self.by);
+        out.push(Path::name("message"));
+    }
+}
+
+fn joining(c: &mut Cursor<'_>) -> Outcome<Joining> {
+    if c.words("starting") {
+        c.need_words("with")?;
+        return c.pattern().map(Joining::Starting);
+    }
+    if c.words("continued") {
+        c.need_words("by")?;
+        return c.pattern().map(Joining::Continued);
+    }
+    if c.words("going") {
+        c.need_words("on with")?;
+        return c.pattern().map(Joining::Going);
+    }
+    if c.words("indented") {
+        return Ok(Joining::Indented);
+    }
+    if c.words("without") {
+        c.need_words("a time")?;
+        return Ok(Joining::Timeless);
+    }
+    let expected = "`starting with /…/`, `continued by /…/`, `going on with /…/`, `indented` or `without a time`";
+    c.unexpected(expected, &["starting", "continued", "going", "indented", "without"])
+}
+
+impl Display for Join {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        write!(f, "join lines {}", self.how)?;
+        write_by(f, &self.by)?;
+        if self.within == WITHIN { Ok(()) } else { write!(f, " within {}", self.within) }
+    }
+}
+
+impl Display for Joining {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Joining::Starting(pattern) => write!(f, "starting with {pattern}"),
+            Joining::Continued(pattern) => write!(f, "continued by {pattern}"),
+            Joining::Going(pattern) => write!(f, "going on with {pattern}"),
+            Joining::Indented => f.write_str("indented"),
+            Joining::Timeless => f.write_str("without a time"),
+        }
+    }
+}
