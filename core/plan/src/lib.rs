@@ -2,24 +2,26 @@
 
 mod canonical;
 mod check;
-mod destination;
+mod checker;
+mod destinations;
 mod keys;
 mod parse;
 mod recipe;
 mod report;
 mod schema;
-mod source;
+mod sources;
 
 pub use canonical::canonical;
-pub use check::{CheckedPlan, Gate, Route, SecretName, TableFile, TableKind, is_name};
-pub use destination::{
-    ArchiveDestination, BodyForm, Compression, Destination, DestinationKind, FileDestination, Forward, HeaderText, HttpDestination, Layout, Objects,
-    OtlpDestination, Period, Place, Price, SignIn, SyslogDestination, SyslogTransport, TlsFiles, WhenFull,
+pub use check::{CheckedPlan, Gate, Route, TableFile, TableKind};
+pub use checker::{SecretName, is_name};
+pub use destinations::{
+    ArchiveDestination, BodyForm, Compression, Destination, DestinationKind, DiscardDestination, FileDestination, Forward, HeaderText, HttpDestination, Layout,
+    Objects, OtlpDestination, Period, Price, SignIn, StoreLocation, SyslogDestination, SyslogTransport, TlsFiles, WhenFull,
 };
 pub use parse::ParsedPlan;
 pub use report::Report;
 pub use schema::schema;
-pub use source::{Files, Source, SourceCertificates, SourceKind};
+pub use sources::{Files, HttpSource, OtlpSource, Source, SourceCertificates, SourceKind, SyslogSource, TcpSource};
 
 /// Largest plan that is read, in bytes.
 pub const MAX_PLAN: usize = 4 << 20;

@@ -6,9 +6,9 @@ use rockrose_language::Mistake;
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
-use super::MAX_PLAN;
-use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TABLE, TOP};
+use super::keys::{Key, RECIPE, ROUTE, Shape, TABLE, TOP};
 use super::report::Report;
+use super::{MAX_PLAN, destinations, sources};
 
 /// Something with its place in the document.
 #[derive(Clone, Debug)]
@@ -42,6 +42,33 @@ pub(super) struct Section {
     /// Its name; of a route, found in the check.
     pub(super) name: At<String>,
     pub(super) entries: Vec<(&'static Key, At<Raw>)>,
+}
+
+impl Section {
+    pub(super) fn get(&self, name: &str) -> Option<&At<Raw>> {
+        self.entries.iter().find(|(k, _)| k.name == name).map(|(_, v)| v)
+    }
+
+    pub(super) fn text(&self, name: &str) -> Option<At<&str>> {
+        match self.get(name) {
+            Some(At { value: Raw::Text(text), at }) => Some(At { value: text, at: at.clone() }),
+            _ => None,
+        }
+    }
+
+    pub(super) fn texts(&self, name: &str) -> &[At<String>] {
+        match self.get(name) {
+            Some(At { value: Raw::Texts(list), .. }) => list,
+            _ => &[],
+        }
+    }
+
+    pub(super) fn secret(&self, name: &str) -> Option<&At<String>> {
+        match self.get(name) {
+            Some(At { value: Raw::Secret(secret), .. }) => Some(secret),
+            _ => None,
+        }
+    }
 }
 
 /// A document that has the shape of a plan.
@@ -79,8 +106,8 @@ impl ParsedPlan {
         for (key, value) in in_order(document.get_ref()) {
             let name: &str = key.get_ref();
             match name {
-                "source" => plan.sources = named(value, SOURCE, "source", &mut mistakes),
-                "destination" => plan.destinations = named(value, DESTINATION, "destination", &mut mistakes),
+                "source" => plan.sources = named(value, sources::keys(), "source", &mut mistakes),
+                "destination" => plan.destinations = named(value, destinations::keys(), "destination", &mut mistakes),
                 "recipe" => plan.recipes = named(value, RECIPE, "recipe", &mut mistakes),
                 "table" => plan.tables = named(value, TABLE, "table", &mut mistakes),
                 "route" => plan.routes = routes(value, &mut mistakes),

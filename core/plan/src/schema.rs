@@ -2,7 +2,8 @@
 
 use serde_json::{Map, Value, json};
 
-use super::keys::{DESTINATION, Key, RECIPE, ROUTE, SOURCE, Shape, TABLE, TOP};
+use super::keys::{Key, RECIPE, ROUTE, Shape, TABLE, TOP};
+use super::{destinations, sources};
 
 fn shape(shape: Shape) -> Value {
     let text = |says: &str| json!({ "type": "string", "description": says });
@@ -74,8 +75,8 @@ pub fn schema() -> Value {
         "title": "A Rockrose plan",
         "type": "object",
         "properties": {
-            "source": by_name("source", SOURCE),
-            "destination": by_name("destination", DESTINATION),
+            "source": by_name("source", sources::keys()),
+            "destination": by_name("destination", destinations::keys()),
             "recipe": by_name("recipe", RECIPE),
             "table": by_name("table", TABLE),
             "route": { "type": "array", "description": says("route"), "items": object(ROUTE) }

@@ -168,8 +168,9 @@ fn what_belongs_to_an_archive_points() {
             .unwrap();
     assert!(plan.secrets().iter().any(|s| s.0 == "ak"));
     let Some(DestinationKind::Archive(kept)) = plan.destinations.iter().map(|d| &d.kind).find(|k| k.word() == "archive") else { panic!() };
-    let bucket = Place::Bucket { bucket: "vault".into(), prefix: "logs".into(), endpoint: None, region: "us-east-1".into(), access_key: Some("quay".into()) };
-    assert_eq!((&kept.place, &kept.divide_by[..], kept.object_at), (&bucket, &[rockrose_archive::Part::Field("service".into())][..], 32_000_000));
+    let bucket =
+        StoreLocation::Bucket { bucket: "vault".into(), prefix: "logs".into(), endpoint: None, region: "us-east-1".into(), access_key: Some("quay".into()) };
+    assert_eq!((&kept.store, &kept.divide_by[..], kept.object_at), (&bucket, &[rockrose_archive::Part::Field("service".into())][..], 32_000_000));
 }
 
 #[test]

@@ -8,15 +8,19 @@ use std::path::{Path as FilePath, PathBuf};
 use std::sync::Arc;
 
 use bytes::Bytes;
+use futures_util::future::BoxFuture;
 use object_store::aws::AmazonS3Builder;
 use object_store::local::LocalFileSystem;
 use object_store::path::Path;
 use object_store::{ClientOptions, ObjectStore, ObjectStoreExt, PutPayload, RetryConfig, WriteMultipart};
 use rockrose_archive::{Divider, Indexer, object_name};
 use rockrose_event::output::{Origin, each};
-use rockrose_plan::{ArchiveDestination, Objects, Place};
+use rockrose_plan::{ArchiveDestination, Objects, StoreLocation};
 
-use crate::{Failure, Taken, deepest, now_ms, one_line, parquet};
+use crate::endpoint::{CONNECT_TIME, parts};
+use crate::kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Resolver, Taken, deepest, one_line};
+use crate::probe::Probe;
+use crate::{now_ms, parquet};
 
 /// Events are compressed in blocks of this size, each of which can be read alone.
 const BLOCK: usize = 1 << 20;
@@ -38,6 +42,48 @@ pub struct ArchiveSettings {
     pub node: String,
 }
 
+impl ArchiveSettings {
+    /// As a plan has it, with its secret.
+    pub(crate) fn planned(archive: &ArchiveDestination, resolver: &Resolver<'_>) -> ArchiveSettings {
+        let access_secret = archive.access_secret.as_ref().and_then(|name| resolver.secret(name));
+        ArchiveSettings { archive: archive.clone(), access_secret, node: resolver.node.to_owned() }
+    }
+}
+
+impl Kind for ArchiveSettings {
+    fn limits(&self) -> Limits<'_> {
+        let bytes = self.archive.object_at;
+        Limits { max_batch: bytes as usize, parallel: false, gathers: Some(Gathering { bytes, every: self.archive.object_every }), file: None }
+    }
+
+    fn open(&self, _reached: Option<u64>) -> Result<Box<dyn Outlet>, OpenError> {
+        Ok(Box::new(ArchiveOutlet::new(self.clone())?))
+    }
+
+    fn probe<'a>(&'a self, probe: &'a mut Probe) -> BoxFuture<'a, ()> {
+        Box::pin(async move {
+            if let StoreLocation::Bucket { endpoint: Some(endpoint), .. } = &self.archive.store {
+                let Some((secure, host, port)) = parts(endpoint) else { return };
+                if !probe.way_there(&host, port, secure.then_some(&self.archive.tls)).await {
+                    return;
+                }
+            }
+            let outlet = ArchiveOutlet::new(self.clone());
+            let test = async {
+                let mut outlet = outlet.map_err(|e| e.to_string())?;
+                outlet.test().await.map(|()| ((), "it took a marked object, and let it be removed".to_owned())).map_err(Failure::why)
+            };
+            probe.step("accept", test).await;
+        })
+    }
+}
+
+impl Outlet for ArchiveOutlet {
+    fn send<'a>(&'a mut self, events: Outgoing<'a>) -> BoxFuture<'a, Result<Taken, Failure>> {
+        Box::pin(self.write(events.lines, (events.origins)()))
+    }
+}
+
 /// One object that is ready to be written.
 struct Object {
     folder: String,
@@ -56,19 +102,20 @@ pub(crate) struct ArchiveOutlet {
 }
 
 impl ArchiveOutlet {
-    pub(crate) fn new(settings: ArchiveSettings) -> Result<ArchiveOutlet, String> {
-        match &settings.archive.place {
-            Place::Folder(folder) => {
-                std::fs::create_dir_all(folder).map_err(|e| format!("{folder}: {e}"))?;
-                let root = std::fs::canonicalize(folder).map_err(|e| format!("{folder}: {e}"))?;
-                let store = LocalFileSystem::new_with_prefix(&root).map_err(|e| format!("{folder}: {e}"))?;
+    pub(crate) fn new(settings: ArchiveSettings) -> Result<ArchiveOutlet, OpenError> {
+        match &settings.archive.store {
+            StoreLocation::Folder(folder) => {
+                let failed = |source| OpenError::Folder { path: folder.clone(), source };
+                std::fs::create_dir_all(folder).map_err(failed)?;
+                let root = std::fs::canonicalize(folder).map_err(failed)?;
+                let store = LocalFileSystem::new_with_prefix(&root)?;
                 Ok(ArchiveOutlet { store: Arc::new(store), prefix: String::new(), root: Some(root), settings })
             }
-            Place::Bucket { bucket, prefix, endpoint, region, access_key } => {
-                let mut client = ClientOptions::new().with_timeout(settings.archive.timeout).with_connect_timeout(crate::http::CONNECT_TIME);
+            StoreLocation::Bucket { bucket, prefix, endpoint, region, access_key } => {
+                let mut client = ClientOptions::new().with_timeout(settings.archive.timeout).with_connect_timeout(CONNECT_TIME);
                 if let Some(ca) = &settings.archive.tls.ca {
-                    let pem = std::fs::read(ca).map_err(|e| format!("{ca}: {e}"))?;
-                    let certificates = object_store::Certificate::from_pem_bundle(&pem).map_err(|e| format!("{ca}: {e}"))?;
+                    let pem = std::fs::read(ca).map_err(|source| OpenError::Folder { path: ca.clone(), source })?;
+                    let certificates = object_store::Certificate::from_pem_bundle(&pem)?;
                     client = certificates.into_iter().fold(client, ClientOptions::with_root_certificate);
                 }
                 // Only the worker tries again: it knows when, and says so.
@@ -82,18 +129,14 @@ impl ArchiveOutlet {
                     (Some(key), Some(secret)) => builder.with_access_key_id(key).with_secret_access_key(secret),
                     _ => builder.with_skip_signature(true),
                 };
-                let store = builder.build().map_err(|e| format!("the store cannot be set up: {e}"))?;
+                let store = builder.build()?;
                 let prefix = if prefix.is_empty() { String::new() } else { format!("{prefix}/") };
                 Ok(ArchiveOutlet { store: Arc::new(store), prefix, root: None, settings })
             }
         }
     }
 
-    pub(crate) fn max_batch(&self) -> usize {
-        self.settings.archive.object_at as usize
-    }
-
-    pub(crate) async fn send(&mut self, lines: Bytes, origins: Vec<Origin>) -> Result<Taken, Failure> {
+    pub(crate) async fn write(&mut self, lines: Bytes, origins: Vec<Origin>) -> Result<Taken, Failure> {
         let settings = self.settings.clone();
         let written = tokio::task::spawn_blocking(move || objects(&settings, &lines, &origins)).await;
         let objects = written.map_err(|_| Failure::later("writing was interrupted"))?.map_err(Failure::later)?;
@@ -107,7 +150,7 @@ impl ArchiveOutlet {
     }
 
     /// Writes a marked object and removes it again.
-    pub(crate) async fn test(&mut self) -> Result<(), Failure> {
+    async fn test(&mut self) -> Result<(), Failure> {
         let key = format!("rockrose-test-{}", now_ms());
         self.put(&key, b"a connection test of Rockrose\n".to_vec()).await?;
         let path = self.path(&key)?;

@@ -1,15 +1,35 @@
 //! Lets events go; they are counted as delivered.
 
-use crate::Failure;
+use futures_util::future::{BoxFuture, ready};
 
-/// Most bytes let go at once.
-pub(crate) const MAX_BATCH: usize = 8 << 20;
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken};
+use crate::probe::Probe;
 
-pub(crate) struct DiscardOutlet;
+/// Most bytes that are let go at once.
+const MAX_BATCH: usize = 8 << 20;
 
-impl DiscardOutlet {
-    #[expect(clippy::unused_self, clippy::unnecessary_wraps, reason = "the shape all outlets share")]
-    pub(crate) fn send(&mut self, _lines: &[u8]) -> Result<(), Failure> {
-        Ok(())
+/// A destination that keeps nothing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Discard;
+
+impl Kind for Discard {
+    fn limits(&self) -> Limits<'_> {
+        Limits { max_batch: MAX_BATCH, parallel: false, gathers: None, file: None }
+    }
+
+    fn open(&self, _reached: Option<u64>) -> Result<Box<dyn Outlet>, OpenError> {
+        Ok(Box::new(Discard))
+    }
+
+    fn probe<'a>(&'a self, probe: &'a mut Probe) -> BoxFuture<'a, ()> {
+        Box::pin(async move {
+            probe.step("accept", async { Ok(((), "it takes everything and keeps nothing".to_owned())) }).await;
+        })
+    }
+}
+
+impl Outlet for Discard {
+    fn send<'a>(&'a mut self, _events: Outgoing<'a>) -> BoxFuture<'a, Result<Taken, Failure>> {
+        Box::pin(ready(Ok(Taken::all())))
     }
 }

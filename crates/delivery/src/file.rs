@@ -12,13 +12,16 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use bytes::Bytes;
+use futures_util::future::BoxFuture;
 use rockrose_event::output::{CsvRows, LineTemplate, each};
 use rockrose_plan::{FileDestination, Layout};
 
-use crate::{Failure, now_ms, rotation};
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken};
+use crate::probe::Probe;
+use crate::{now_ms, rotation};
 
 /// Most bytes written and synced at once.
-pub(crate) const MAX_BATCH: usize = 4 << 20;
+const MAX_BATCH: usize = 4 << 20;
 
 pub(crate) struct FileOutlet {
     settings: FileDestination,
@@ -36,13 +39,48 @@ struct Open {
     written: u64,
 }
 
+impl Kind for FileDestination {
+    fn limits(&self) -> Limits<'_> {
+        Limits { max_batch: MAX_BATCH, parallel: false, gathers: None, file: Some(&self.path) }
+    }
+
+    fn open(&self, reached: Option<u64>) -> Result<Box<dyn Outlet>, OpenError> {
+        Ok(Box::new(FileOutlet::new(self.clone(), reached)))
+    }
+
+    fn probe<'a>(&'a self, probe: &'a mut Probe) -> BoxFuture<'a, ()> {
+        Box::pin(async move {
+            let path = self.path.clone();
+            let opened = tokio::task::spawn_blocking(move || could_write(Path::new(&path)));
+            probe.step("open", async { opened.await.unwrap_or_else(|_| Err("it could not be looked at".into())).map(|says| ((), says)) }).await;
+        })
+    }
+}
+
+impl Outlet for FileOutlet {
+    fn prepare(&mut self) -> BoxFuture<'_, Result<Option<u64>, Failure>> {
+        Box::pin(self.begin())
+    }
+
+    fn send<'a>(&'a mut self, events: Outgoing<'a>) -> BoxFuture<'a, Result<Taken, Failure>> {
+        Box::pin(async move { self.append(events.lines).await.map(|length| Taken { length: Some(length), ..Taken::all() }) })
+    }
+
+    fn settled(&mut self) {
+        if let Some(open) = &mut self.open {
+            open.settled = open.written;
+            self.reached = Some(open.written);
+        }
+    }
+}
+
 impl FileOutlet {
     pub(crate) fn new(settings: FileDestination, reached: Option<u64>) -> FileOutlet {
         FileOutlet { settings, reached, open: None }
     }
 
-    /// What must be done before anything is appended. The length of the file, if the spool does not know it yet: it must, or a crash behind the append would repeat it.
-    pub(crate) async fn prepare(&mut self) -> Result<Option<u64>, Failure> {
+    /// The length of the file, if the spool does not know it yet: it must, or a crash behind the append would repeat it.
+    pub(crate) async fn begin(&mut self) -> Result<Option<u64>, Failure> {
         if self.put_aside().await? {
             return Ok(Some(0));
         }
@@ -78,7 +116,7 @@ impl FileOutlet {
         Ok(aside)
     }
 
-    pub(crate) async fn send(&mut self, lines: Bytes) -> Result<u64, Failure> {
+    pub(crate) async fn append(&mut self, lines: Bytes) -> Result<u64, Failure> {
         let (path, layout, reached, open) = (PathBuf::from(&self.settings.path), self.settings.layout.clone(), self.reached, self.open.take());
         let done = tokio::task::spawn_blocking(move || {
             let mut open = match open.filter(|o| o.is_at(&path)) {
@@ -99,17 +137,10 @@ impl FileOutlet {
             Err(_) => Err(Failure::later("writing was interrupted")),
         }
     }
-
-    pub(crate) fn settled(&mut self) {
-        if let Some(open) = &mut self.open {
-            open.settled = open.written;
-            self.reached = Some(open.written);
-        }
-    }
 }
 
 /// Whether a file could be written, found out without writing it; in words.
-pub(crate) fn could_write(path: &Path) -> Result<String, String> {
+fn could_write(path: &Path) -> Result<String, String> {
     let say = |e: std::io::Error| format!("{}: {e}", path.display());
     match std::fs::metadata(path) {
         Ok(about) if about.is_file() => {

@@ -5,123 +5,50 @@ use std::ops::ControlFlow;
 use std::time::Duration;
 
 use bytes::Bytes;
+use futures_util::future::BoxFuture;
 use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER};
 use reqwest::{Client, StatusCode};
 use rockrose_event::output::{Origin, cloud_events, json_array};
 use rockrose_otlp::{Message, to_request};
-use rockrose_plan::{BodyForm, Compression, TlsFiles};
+use rockrose_plan::{BodyForm, Compression};
 
-use crate::{Failure, Taken, deepest, now_ms, one_line, otlp, tls};
-
-/// How long a connection may take to open.
-pub(crate) const CONNECT_TIME: Duration = Duration::from_secs(10);
-/// Most of a refusal's text that is kept, in characters.
-const MAX_WORDS: usize = 200;
-/// Most of a refusal's body that is read, in bytes.
-pub(crate) const MAX_ANSWER: usize = 64 << 10;
-/// Longest pause a destination may ask for.
-pub(crate) const MAX_PAUSE: Duration = Duration::from_secs(3_600);
+use crate::endpoint::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns};
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, deepest};
+use crate::probe::Probe;
+use crate::{now_ms, otlp_answer, tls};
 
 /// What bodies in protobuf are.
 const PROTOBUF: &str = "application/x-protobuf";
 
-/// Where events are posted, and how. Never printed: it holds secrets.
-#[derive(Clone, PartialEq, Eq)]
-pub struct HttpSettings {
-    /// URLs, best first.
-    pub endpoints: Vec<String>,
-    /// Each is used in turn, not only the first that answers.
-    pub in_turn: bool,
-    /// How events are written.
-    pub form: BodyForm,
-    /// The value of the `Authorization` header.
-    pub authorization: Option<String>,
-    /// Further headers.
-    pub headers: Vec<(String, String)>,
-    /// How bodies are compressed.
-    pub compression: Compression,
-    /// Certificates, for https.
-    pub tls: TlsFiles,
-    /// How long an answer may take.
-    pub timeout: Duration,
-    /// Largest body in bytes, before compression.
-    pub max_batch: usize,
-    /// What CloudEvents name as their source.
-    pub node: String,
-}
-
-impl HttpSettings {
-    /// JSON lines as gzip to one URL.
-    #[must_use]
-    pub fn new(endpoint: &str) -> HttpSettings {
-        HttpSettings {
-            endpoints: vec![endpoint.to_owned()],
-            in_turn: false,
-            form: BodyForm::JsonLines,
-            authorization: None,
-            headers: Vec::new(),
-            compression: Compression::Gzip,
-            tls: TlsFiles::default(),
-            timeout: Duration::from_secs(30),
-            max_batch: 1_000_000,
-            node: "urn:rockrose".to_owned(),
-        }
-    }
-
-    /// What must not show wherever its words are shown.
-    fn secrets(&self) -> impl Iterator<Item = &str> {
-        let authorization = self.authorization.iter().flat_map(|a| [Some(a.as_str()), a.split_once(' ').map(|(_, secret)| secret)]).flatten();
-        authorization.chain(self.headers.iter().map(|(_, value)| value.as_str())).filter(|s| s.len() > 3)
-    }
-
-    /// What the destination said, on one line, without secrets.
-    pub(crate) fn words(&self, said: &[u8]) -> String {
-        one_line(&String::from_utf8_lossy(said), self.secrets(), MAX_WORDS)
-    }
-}
-
-pub(crate) struct HttpOutlet {
+struct HttpOutlet {
     client: Client,
     settings: HttpSettings,
     headers: HeaderMap,
     turns: Turns,
 }
 
-/// Which of several endpoints is asked.
-#[derive(Clone, Copy)]
-pub(crate) struct Turns {
-    /// The one that is tried first.
-    current: usize,
-    count: usize,
-    /// Each is used in turn, not only the first that answers.
-    in_turn: bool,
+impl Kind for HttpSettings {
+    fn limits(&self) -> Limits<'_> {
+        Limits { max_batch: self.max_batch, parallel: true, gathers: None, file: None }
+    }
+
+    fn open(&self, _reached: Option<u64>) -> Result<Box<dyn Outlet>, OpenError> {
+        Ok(Box::new(HttpOutlet::new(self.clone())?))
+    }
+
+    fn probe<'a>(&'a self, probe: &'a mut Probe) -> BoxFuture<'a, ()> {
+        Box::pin(probe.endpoints(self, |one| one.open(None)))
+    }
 }
 
-impl Turns {
-    pub(crate) fn new(settings: &HttpSettings) -> Turns {
-        Turns { current: 0, count: settings.endpoints.len(), in_turn: settings.in_turn }
-    }
-
-    /// Their places, the one that is tried first first.
-    pub(crate) fn order(self) -> impl Iterator<Item = usize> {
-        (0..self.count).map(move |turn| (self.current + turn) % self.count)
-    }
-
-    /// What follows from what the one at this place said: that is what is said for all, unless it could not be reached and passes its turn on.
-    pub(crate) fn answered(&mut self, at: usize, said: Result<Taken, Reached>) -> ControlFlow<Result<Taken, Failure>, Failure> {
-        match said {
-            Err(Reached::No(why)) => ControlFlow::Continue(Failure::later(why)),
-            Err(Reached::Yes(failure)) => ControlFlow::Break(Err(failure)),
-            Ok(taken) => {
-                self.current = if self.in_turn { (at + 1) % self.count } else { at };
-                ControlFlow::Break(Ok(taken))
-            }
-        }
+impl Outlet for HttpOutlet {
+    fn send<'a>(&'a mut self, events: Outgoing<'a>) -> BoxFuture<'a, Result<Taken, Failure>> {
+        Box::pin(self.try_send(events))
     }
 }
 
 impl HttpOutlet {
-    pub(crate) fn new(settings: HttpSettings) -> Result<HttpOutlet, String> {
+    fn new(settings: HttpSettings) -> Result<HttpOutlet, OpenError> {
         let client = Client::builder()
             .tls_backend_preconfigured(tls::config(&settings.tls)?)
             .timeout(settings.timeout)
@@ -129,16 +56,15 @@ impl HttpOutlet {
             .redirect(reqwest::redirect::Policy::none())
             .no_proxy()
             .user_agent(concat!("rockrose/", env!("CARGO_PKG_VERSION")))
-            .build()
-            .map_err(|e| format!("the HTTP client cannot be set up: {e}"))?;
+            .build()?;
         let mut headers = HeaderMap::new();
         let secret = |text: &str, what: &str| {
-            let mut value = HeaderValue::from_str(text).map_err(|_| format!("{what} has characters that cannot be sent"))?;
+            let mut value = HeaderValue::from_str(text).map_err(|_| OpenError::HeaderValue(what.to_owned()))?;
             value.set_sensitive(true);
-            Ok::<_, String>(value)
+            Ok::<_, OpenError>(value)
         };
         for (name, value) in &settings.headers {
-            let known = HeaderName::from_bytes(name.as_bytes()).map_err(|_| format!("`{name}` cannot name a header"))?;
+            let known = HeaderName::from_bytes(name.as_bytes()).map_err(|_| OpenError::HeaderName(name.clone()))?;
             headers.append(known, secret(value, &format!("the header `{name}`"))?);
         }
         if let Some(authorization) = &settings.authorization {
@@ -160,13 +86,9 @@ impl HttpOutlet {
         Ok(HttpOutlet { client, turns: Turns::new(&settings), settings, headers })
     }
 
-    pub(crate) fn max_batch(&self) -> usize {
-        self.settings.max_batch
-    }
-
-    pub(crate) async fn send(&mut self, lines: Bytes, origins: Vec<Origin>) -> Result<Taken, Failure> {
-        let events = origins.len();
+    async fn try_send(&mut self, Outgoing { lines, events, origins }: Outgoing<'_>) -> Result<Taken, Failure> {
         let (form, compression, node) = (self.settings.form, self.settings.compression, self.settings.node.clone());
+        let origins = if form == BodyForm::CloudEvents { origins() } else { Vec::new() };
         // What goes as it is needs no work.
         let body = if form == BodyForm::JsonLines && compression == Compression::Plain {
             lines
@@ -202,11 +124,11 @@ impl HttpOutlet {
                 return Ok(Taken::all());
             }
             let no_answer = || Reached::Yes(Failure::Later { why: format!("answered {status}, but what it says is no OTLP answer"), after });
-            let response = otlp::read_answer(&said, !protobuf).ok_or_else(no_answer)?;
-            return otlp::taken(response, events, |m| self.settings.words(m.as_bytes())).map_err(Reached::Yes);
+            let response = otlp_answer::read_answer(&said, !protobuf).ok_or_else(no_answer)?;
+            return otlp_answer::taken(response, events, |m| self.settings.words(m.as_bytes())).map_err(Reached::Yes);
         }
         let mut said = said.unwrap_or_default();
-        if protobuf && let Some(message) = otlp::status_message(&said) {
+        if protobuf && let Some(message) = otlp_answer::status_message(&said) {
             said = message.into_bytes();
         }
         let words = self.settings.words(&said);
@@ -263,13 +185,6 @@ fn pack(body: Bytes, compression: Compression) -> std::io::Result<Bytes> {
         Compression::Gzip => gzip(&body).map(Bytes::from),
         Compression::Zstd => zstd::bulk::compress(&body, 1).map(Bytes::from),
     }
-}
-
-pub(crate) enum Reached {
-    /// It could not be reached, or what it says was lost; another may be tried.
-    No(String),
-    /// It has answered.
-    Yes(Failure),
 }
 
 /// What went wrong on the way, down to its cause, without the URL (its query could hold a secret).

@@ -1,13 +1,13 @@
-//! OTLP log records: what a receiver answers, and the way over gRPC. Over HTTP they are posted like other bodies.
+//! OTLP log records over gRPC. Over HTTP they are posted like other bodies.
 
 use std::ops::ControlFlow;
 use std::time::Duration;
 
-use bytes::Bytes;
+use futures_util::future::BoxFuture;
 use hyper_util::rt::TokioIo;
+use rockrose_otlp::collector::ExportLogsServiceRequest;
 use rockrose_otlp::collector::logs_service_client::LogsServiceClient;
-use rockrose_otlp::collector::{ExportLogsServiceRequest, ExportLogsServiceResponse};
-use rockrose_otlp::{Message, to_request};
+use rockrose_otlp::to_request;
 use rockrose_plan::Compression;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
@@ -17,55 +17,34 @@ use tonic::transport::{Channel, Endpoint, Uri};
 use tonic::{Code, Status};
 use tonic_types::StatusExt;
 
-use crate::http::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns};
-use crate::probe::parts;
-use crate::{Failure, Taken, deepest, now_ms, tls};
-
-/// What a receiver that took `events` of them says of that.
-pub(crate) fn taken(response: ExportLogsServiceResponse, events: usize, words: impl Fn(&str) -> String) -> Result<Taken, Failure> {
-    let Some(partial) = response.partial_success else { return Ok(Taken::all()) };
-    let refused = usize::try_from(partial.rejected_log_records).unwrap_or(0);
-    let why = words(&partial.error_message);
-    let why = if why.is_empty() { "it does not say why".to_owned() } else { why };
-    match refused {
-        0 => Ok(Taken::all()),
-        // Nothing was taken, so fewer can be tried without sending any twice.
-        all if all >= events => Err(Failure::Refused(why)),
-        some => Ok(Taken { refused: Some((some as u64, why)), ..Taken::all() }),
-    }
-}
-
-/// Reads the answer to a body that was posted; `None` if it is none.
-pub(crate) fn read_answer(said: &[u8], json: bool) -> Option<ExportLogsServiceResponse> {
-    if !json {
-        return ExportLogsServiceResponse::decode(said).ok();
-    }
-    if said.is_empty() {
-        return Some(ExportLogsServiceResponse::default());
-    }
-    let said: serde_json::Value = serde_json::from_slice(said).ok()?;
-    said.as_object()?;
-    let mut response = ExportLogsServiceResponse::default();
-    if let Some(partial) = said.get("partialSuccess").or_else(|| said.get("partial_success")).and_then(|p| p.as_object()) {
-        let of = |names: [&str; 2]| names.iter().find_map(|n| partial.get(*n));
-        let rejected = of(["rejectedLogRecords", "rejected_log_records"]);
-        let rejected = rejected.and_then(|n| n.as_i64().or_else(|| n.as_str()?.parse().ok())).unwrap_or(0);
-        let message = of(["errorMessage", "error_message"]).and_then(|m| m.as_str()).unwrap_or_default();
-        response.partial_success =
-            Some(rockrose_otlp::collector::ExportLogsPartialSuccess { rejected_log_records: rejected, error_message: message.to_owned() });
-    }
-    Some(response)
-}
-
-/// The message of a refusal that is written in protobuf.
-pub(crate) fn status_message(said: &[u8]) -> Option<String> {
-    tonic_types::Status::decode(said).ok().map(|status| status.message)
-}
+use crate::endpoint::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns, parts};
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, deepest};
+use crate::otlp_answer::taken;
+use crate::probe::Probe;
+use crate::{now_ms, tls};
 
 trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
 impl<T: AsyncRead + AsyncWrite + Send + Unpin> Stream for T {}
 
-pub(crate) struct GrpcOutlet {
+/// OTLP over gRPC, to these endpoints.
+#[derive(Clone, PartialEq, Eq)]
+pub struct GrpcSettings(pub HttpSettings);
+
+impl Kind for GrpcSettings {
+    fn limits(&self) -> Limits<'_> {
+        Limits { max_batch: self.0.max_batch, parallel: true, gathers: None, file: None }
+    }
+
+    fn open(&self, _reached: Option<u64>) -> Result<Box<dyn Outlet>, OpenError> {
+        Ok(Box::new(GrpcOutlet::new(self.0.clone())?))
+    }
+
+    fn probe<'a>(&'a self, probe: &'a mut Probe) -> BoxFuture<'a, ()> {
+        Box::pin(probe.endpoints(&self.0, |one| GrpcSettings(one).open(None)))
+    }
+}
+
+struct GrpcOutlet {
     settings: HttpSettings,
     metadata: MetadataMap,
     /// One for each endpoint; they connect when they are first used.
@@ -73,18 +52,24 @@ pub(crate) struct GrpcOutlet {
     turns: Turns,
 }
 
+impl Outlet for GrpcOutlet {
+    fn send<'a>(&'a mut self, events: Outgoing<'a>) -> BoxFuture<'a, Result<Taken, Failure>> {
+        Box::pin(self.try_send(events))
+    }
+}
+
 impl GrpcOutlet {
-    pub(crate) fn new(settings: HttpSettings) -> Result<GrpcOutlet, String> {
+    fn new(settings: HttpSettings) -> Result<GrpcOutlet, OpenError> {
         // What is wrong with the files is told at once.
         tls::config(&settings.tls)?;
         let mut metadata = MetadataMap::new();
         let secret = |text: &str, what: &str| {
-            let mut value = AsciiMetadataValue::try_from(text).map_err(|_| format!("{what} has characters that cannot be sent"))?;
+            let mut value = AsciiMetadataValue::try_from(text).map_err(|_| OpenError::HeaderValue(what.to_owned()))?;
             value.set_sensitive(true);
-            Ok::<_, String>(value)
+            Ok::<_, OpenError>(value)
         };
         for (name, value) in &settings.headers {
-            let known = AsciiMetadataKey::from_bytes(name.to_ascii_lowercase().as_bytes()).map_err(|_| format!("`{name}` cannot name a header"))?;
+            let known = AsciiMetadataKey::from_bytes(name.to_ascii_lowercase().as_bytes()).map_err(|_| OpenError::HeaderName(name.clone()))?;
             metadata.append(known, secret(value, &format!("the header `{name}`"))?);
         }
         if let Some(authorization) = &settings.authorization {
@@ -94,11 +79,7 @@ impl GrpcOutlet {
         Ok(GrpcOutlet { turns: Turns::new(&settings), settings, metadata, clients })
     }
 
-    pub(crate) fn max_batch(&self) -> usize {
-        self.settings.max_batch
-    }
-
-    pub(crate) async fn send(&mut self, lines: Bytes, events: usize) -> Result<Taken, Failure> {
+    async fn try_send(&mut self, Outgoing { lines, events, .. }: Outgoing<'_>) -> Result<Taken, Failure> {
         let written = tokio::task::spawn_blocking(move || to_request(&lines, now_ms())).await;
         let request = written.map_err(|_| Failure::later("writing was interrupted"))?;
         let mut last = Failure::later("no endpoint is set");
@@ -158,9 +139,9 @@ fn code(code: Code) -> String {
     out
 }
 
-fn client(endpoint: &str, settings: &HttpSettings) -> Result<LogsServiceClient<Channel>, String> {
-    let (secure, host, port) = parts(endpoint).ok_or_else(|| format!("`{endpoint}` is no URL"))?;
-    let uri: Uri = endpoint.parse().map_err(|_| format!("`{endpoint}` is no URL"))?;
+fn client(endpoint: &str, settings: &HttpSettings) -> Result<LogsServiceClient<Channel>, OpenError> {
+    let (secure, host, port) = parts(endpoint).ok_or_else(|| OpenError::Url(endpoint.to_owned()))?;
+    let uri: Uri = endpoint.parse().map_err(|_| OpenError::Url(endpoint.to_owned()))?;
     let files = settings.tls.clone();
     let connect = tower::service_fn(move |_: Uri| {
         let (host, files) = (host.clone(), files.clone());
@@ -174,8 +155,7 @@ fn client(endpoint: &str, settings: &HttpSettings) -> Result<LogsServiceClient<C
     });
     let agent = concat!("rockrose/", env!("CARGO_PKG_VERSION"));
     let channel = Endpoint::from(uri)
-        .user_agent(agent)
-        .map_err(|e| e.to_string())?
+        .user_agent(agent)?
         .connect_timeout(CONNECT_TIME.min(settings.timeout))
         .http2_keep_alive_interval(Duration::from_secs(30))
         .connect_with_connector_lazy(connect);

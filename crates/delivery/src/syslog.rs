@@ -5,12 +5,15 @@
 
 use std::time::Duration;
 
+use futures_util::future::BoxFuture;
 use rockrose_event::output::Syslog;
 use rockrose_plan::{SyslogDestination, SyslogTransport};
 use tokio::io::{AsyncRead, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket};
 
-use crate::{Failure, now_ms, tls};
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken};
+use crate::probe::Probe;
+use crate::{now_ms, tls};
 
 /// Longest message that a datagram carries, in bytes.
 const MAX_DATAGRAM: usize = 65_507;
@@ -36,14 +39,43 @@ enum Open {
     Datagrams(UdpSocket),
 }
 
-pub(crate) struct SyslogOutlet {
+struct SyslogOutlet {
     settings: SyslogDestination,
     writer: Syslog,
     open: Option<Open>,
 }
 
+impl Kind for SyslogDestination {
+    fn limits(&self) -> Limits<'_> {
+        Limits { max_batch: self.max_batch as usize, parallel: false, gathers: None, file: None }
+    }
+
+    fn open(&self, _reached: Option<u64>) -> Result<Box<dyn Outlet>, OpenError> {
+        Ok(Box::new(SyslogOutlet::new(self.clone())?))
+    }
+
+    fn probe<'a>(&'a self, probe: &'a mut Probe) -> BoxFuture<'a, ()> {
+        Box::pin(async move {
+            let files = (self.transport == SyslogTransport::Tls).then_some(&self.tls);
+            let there = match self.transport {
+                SyslogTransport::Udp => probe.resolve(&self.host, self.port).await,
+                SyslogTransport::Tcp | SyslogTransport::Tls => probe.way_there(&self.host, self.port, files).await,
+            };
+            if there {
+                probe.accept(self.open(None), "a marked event was sent; this protocol does not say whether it was taken").await;
+            }
+        })
+    }
+}
+
+impl Outlet for SyslogOutlet {
+    fn send<'a>(&'a mut self, events: Outgoing<'a>) -> BoxFuture<'a, Result<Taken, Failure>> {
+        Box::pin(async move { self.send_in_time(&events.lines).await.map(|()| Taken::all()) })
+    }
+}
+
 impl SyslogOutlet {
-    pub(crate) fn new(settings: SyslogDestination) -> Result<SyslogOutlet, String> {
+    fn new(settings: SyslogDestination) -> Result<SyslogOutlet, OpenError> {
         if settings.transport == SyslogTransport::Tls {
             // What is wrong with the files is told at once.
             tls::config(&settings.tls)?;
@@ -51,11 +83,7 @@ impl SyslogOutlet {
         Ok(SyslogOutlet { writer: Syslog::new(settings.facility), settings, open: None })
     }
 
-    pub(crate) fn max_batch(&self) -> usize {
-        self.settings.max_batch as usize
-    }
-
-    pub(crate) async fn send(&mut self, lines: &[u8]) -> Result<(), Failure> {
+    async fn send_in_time(&mut self, lines: &[u8]) -> Result<(), Failure> {
         let patience = self.settings.timeout;
         let sent = tokio::time::timeout(patience, self.try_send(lines)).await;
         let sent = sent.unwrap_or_else(|_| Err(Failure::later(format!("it took nothing within {} seconds", patience.as_secs_f64()))));
@@ -128,7 +156,7 @@ impl SyslogOutlet {
         if *transport == SyslogTransport::Tcp {
             return Ok(Open::Stream(Box::new(stream)));
         }
-        Ok(Open::Stream(Box::new(tls::secure(tls, host, stream).await?)))
+        Ok(Open::Stream(Box::new(tls::secure(tls, host, stream).await.map_err(|e| e.to_string())?)))
     }
 }
 

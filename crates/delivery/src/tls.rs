@@ -10,38 +10,44 @@ use tokio_rustls::rustls::pki_types::pem::PemObject;
 use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer, ServerName};
 use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
+use crate::kind::TlsError;
+
+fn wrong(path: &str, why: &dyn std::fmt::Display) -> TlsError {
+    TlsError::File { path: path.to_owned(), why: why.to_string() }
+}
+
 /// What a connection is made safe with: the system's certificates and those in files. Says in words which file is wrong.
-pub(crate) fn config(files: &TlsFiles) -> Result<ClientConfig, String> {
-    let certificates = |path: &str| -> Result<Vec<CertificateDer<'static>>, String> {
-        let found = CertificateDer::pem_file_iter(path).and_then(Iterator::collect::<Result<Vec<_>, _>>).map_err(|e| format!("{path}: {e}"))?;
-        if found.is_empty() { Err(format!("{path}: there is no certificate in it")) } else { Ok(found) }
+pub(crate) fn config(files: &TlsFiles) -> Result<ClientConfig, TlsError> {
+    let certificates = |path: &str| -> Result<Vec<CertificateDer<'static>>, TlsError> {
+        let found = CertificateDer::pem_file_iter(path).and_then(Iterator::collect::<Result<Vec<_>, _>>).map_err(|e| wrong(path, &e))?;
+        if found.is_empty() { Err(wrong(path, &"there is no certificate in it")) } else { Ok(found) }
     };
     let mut roots = RootCertStore::empty();
     roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
     if let Some(path) = &files.ca {
         for certificate in certificates(path)? {
-            roots.add(certificate).map_err(|e| format!("{path}: {e}"))?;
+            roots.add(certificate).map_err(|e| wrong(path, &e))?;
         }
     }
     let config = ClientConfig::builder().with_root_certificates(roots);
     match &files.client {
         None => Ok(config.with_no_client_auth()),
         Some((certificate, key)) => {
-            let private = PrivateKeyDer::from_pem_file(key).map_err(|e| format!("{key}: {e}"))?;
-            config.with_client_auth_cert(certificates(certificate)?, private).map_err(|e| format!("{certificate}: {e}"))
+            let private = PrivateKeyDer::from_pem_file(key).map_err(|e| wrong(key, &e))?;
+            config.with_client_auth_cert(certificates(certificate)?, private).map_err(|e| wrong(certificate, &e))
         }
     }
 }
 
 /// Makes a connection safe.
-pub(crate) async fn secure(files: &TlsFiles, host: &str, stream: TcpStream) -> Result<TlsStream<TcpStream>, String> {
+pub(crate) async fn secure(files: &TlsFiles, host: &str, stream: TcpStream) -> Result<TlsStream<TcpStream>, TlsError> {
     secure_for(files, host, stream, &[]).await
 }
 
 /// Makes a connection safe, for one of these protocols.
-pub(crate) async fn secure_for(files: &TlsFiles, host: &str, stream: TcpStream, protocols: &[&[u8]]) -> Result<TlsStream<TcpStream>, String> {
-    let name = ServerName::try_from(host.to_owned()).map_err(|_| format!("`{host}` cannot be the name in a certificate"))?;
+pub(crate) async fn secure_for(files: &TlsFiles, host: &str, stream: TcpStream, protocols: &[&[u8]]) -> Result<TlsStream<TcpStream>, TlsError> {
+    let name = ServerName::try_from(host.to_owned()).map_err(|_| TlsError::Name(host.to_owned()))?;
     let mut config = config(files)?;
     config.alpn_protocols = protocols.iter().map(|p| p.to_vec()).collect();
-    TlsConnector::from(Arc::new(config)).connect(name, stream).await.map_err(|e| format!("the connection cannot be made safe: {e}"))
+    TlsConnector::from(Arc::new(config)).connect(name, stream).await.map_err(TlsError::Handshake)
 }

@@ -13,7 +13,8 @@ use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 
 use crate::concurrency::ConcurrencyLimit;
-use crate::{ArchiveSettings, Failure, HealthHandle, Kind, Outlet, Taken, now_ms};
+use crate::kind::{Failure, Gathering, Outgoing, Outlet, Taken, Target};
+use crate::{HealthHandle, now_ms};
 
 /// First pause after a failure; each further one is twice as long.
 const FIRST_PAUSE: Duration = Duration::from_millis(250);
@@ -32,7 +33,7 @@ pub struct WorkerSettings {
     /// The destination's name.
     pub name: String,
     /// What it is.
-    pub kind: Kind,
+    pub target: Target,
     /// Most bodies on their way at once; 1 keeps the order.
     pub in_flight: usize,
     /// Most bytes in a second.
@@ -44,8 +45,8 @@ pub struct WorkerSettings {
 impl WorkerSettings {
     /// One lane, no bound on rate or age.
     #[must_use]
-    pub fn new(name: &str, kind: Kind) -> WorkerSettings {
-        WorkerSettings { name: name.to_owned(), kind, in_flight: 1, rate: None, hold_for: None }
+    pub fn new(name: &str, target: impl Into<Target>) -> WorkerSettings {
+        WorkerSettings { name: name.to_owned(), target: target.into(), in_flight: 1, rate: None, hold_for: None }
     }
 }
 
@@ -65,7 +66,7 @@ impl Worker {
         let health = HealthHandle::new(now_ms());
         let stop = CancellationToken::new();
         let paused = watch::channel(paused).0;
-        let concurrency = ConcurrencyLimit::new(if matches!(settings.kind, Kind::Http(_) | Kind::Grpc(_)) { settings.in_flight.max(1) } else { 1 });
+        let concurrency = ConcurrencyLimit::new(if settings.target.limits().parallel { settings.in_flight.max(1) } else { 1 });
         let shared = Arc::new(Shared {
             settings: settings.clone(),
             spool,
@@ -134,8 +135,8 @@ struct Shared {
 async fn dispatch(shared: Arc<Shared>) {
     let mut arrivals = shared.spool.arrivals();
     let mut paused = shared.paused.clone();
-    let mut running: JoinSet<Option<Outlet>> = JoinSet::new();
-    let mut idle: Vec<Outlet> = Vec::new();
+    let mut running: JoinSet<Option<Box<dyn Outlet>>> = JoinSet::new();
+    let mut idle: Vec<Box<dyn Outlet>> = Vec::new();
     let mut looked: Option<Instant> = None;
     while !shared.stop.is_cancelled() {
         arrivals.mark_unchanged();
@@ -165,10 +166,10 @@ async fn dispatch(shared: Arc<Shared>) {
                 empty = true;
                 continue;
             }
-            match shared.take(outlet.max_batch()).await {
-                Some(parcel) => {
+            match shared.take(shared.settings.target.limits().max_batch).await {
+                Some(batch) => {
                     let lane = Arc::clone(&shared);
-                    running.spawn(async move { lane.run(outlet, parcel).await });
+                    running.spawn(async move { lane.run(outlet, batch).await });
                 }
                 None => {
                     idle.push(outlet);
@@ -202,9 +203,9 @@ impl Shared {
         self.stop.is_cancelled() || *self.paused.borrow()
     }
 
-    async fn open(&self) -> Option<Outlet> {
+    async fn open(&self) -> Option<Box<dyn Outlet>> {
         loop {
-            match Outlet::open(&self.settings, &self.spool).await {
+            match self.try_open().await {
                 Ok(outlet) => return Some(outlet),
                 Err(why) => self.pause(&why, LONGEST_PAUSE).await,
             }
@@ -214,14 +215,23 @@ impl Shared {
         }
     }
 
+    /// Opens the way to the destination; in words, why it cannot be.
+    async fn try_open(&self) -> Result<Box<dyn Outlet>, String> {
+        let reached = match self.settings.target.limits().file {
+            Some(path) => self.spool.reached(self.name(), path).await.map_err(|e| e.to_string())?,
+            None => None,
+        };
+        self.settings.target.open(reached).map_err(|e| e.to_string())
+    }
+
     /// For a destination that gets much at once: how long it may be until enough waits, or what waits has waited long enough. `None`: now is the time.
     fn gathers(&self) -> Option<Duration> {
-        let Kind::Archive(ArchiveSettings { archive, .. }) = &self.settings.kind else { return None };
+        let Gathering { bytes, every } = self.settings.target.limits().gathers?;
         let waiting = self.spool.waiting_for(self.name());
         if waiting.amount.events == 0 {
             return Some(AGE_EVERY);
         }
-        if waiting.amount.bytes as u64 >= archive.object_at {
+        if waiting.amount.bytes as u64 >= bytes {
             return None;
         }
         let age = Duration::from_millis(u64::try_from(now_ms() - waiting.oldest_ms).unwrap_or(0));
@@ -231,7 +241,7 @@ impl Shared {
             Some((oldest, at)) if oldest == waiting.oldest_ms => at.elapsed(),
             _ => since.insert((waiting.oldest_ms, Instant::now())).1.elapsed(),
         };
-        archive.object_every.checked_sub(age.max(seen)).filter(|left| !left.is_zero())
+        every.checked_sub(age.max(seen)).filter(|left| !left.is_zero())
     }
 
     /// The next events that no lane has. What is damaged on the disk is given up, so that it does not hold up the rest.
@@ -239,9 +249,9 @@ impl Shared {
         loop {
             let claimed: Vec<i64> = lock(&self.claimed).iter().copied().collect();
             match self.spool.next_but(self.name(), max_bytes, claimed).await {
-                Ok(parcel) => {
-                    lock(&self.claimed).extend(parcel.iter().flat_map(DeliveryBatch::entries));
-                    return parcel;
+                Ok(batch) => {
+                    lock(&self.claimed).extend(batch.iter().flat_map(DeliveryBatch::entries));
+                    return batch;
                 }
                 Err(SpoolError::Damaged(batch)) => match self.spool.give_up(GiveUp { batch, at_ms: now_ms() }).await {
                     Ok(gone) => {
@@ -306,32 +316,33 @@ impl Shared {
         }
     }
 
-    /// One lane: delivers a parcel, and gives back its outlet.
-    async fn run(self: Arc<Self>, mut outlet: Outlet, parcel: DeliveryBatch) -> Option<Outlet> {
-        let entries: Vec<i64> = parcel.entries().collect();
-        self.deliver(&mut outlet, parcel).await;
+    /// One lane: delivers a batch, and gives back its outlet.
+    async fn run(self: Arc<Self>, mut outlet: Box<dyn Outlet>, batch: DeliveryBatch) -> Option<Box<dyn Outlet>> {
+        let entries: Vec<i64> = batch.entries().collect();
+        self.deliver(&mut outlet, batch).await;
         lock(&self.claimed).retain(|claimed| !entries.contains(claimed));
         Some(outlet)
     }
 
-    /// Sends all of a parcel, front first. What was taken or refused is settled at once, so that nothing is sent twice.
-    async fn deliver(&self, outlet: &mut Outlet, mut parcel: DeliveryBatch) {
-        let mut at_once = parcel.len();
+    /// Sends all of a batch, front first. What was taken or refused is settled at once, so that nothing is sent twice.
+    async fn deliver(&self, outlet: &mut Box<dyn Outlet>, mut batch: DeliveryBatch) {
+        let file = self.settings.target.limits().file;
+        let mut at_once = batch.len();
         let mut failures = 0u32;
-        while !parcel.is_empty() && !self.halted() {
-            at_once = at_once.clamp(1, parcel.len());
-            if !self.paced(parcel.front(at_once).len()).await {
+        while !batch.is_empty() && !self.halted() {
+            at_once = at_once.clamp(1, batch.len());
+            if !self.paced(batch.front(at_once).len()).await {
                 return;
             }
             let prepared = outlet.prepare().await;
-            if let (Ok(Some(length)), Kind::File(file)) = (&prepared, &self.settings.kind)
-                && !self.settle(Settlement::nothing(self.name(), now_ms()).reaching(&file.path, *length)).await
+            if let (Ok(Some(length)), Some(path)) = (&prepared, file)
+                && !self.settle(Settlement::nothing(self.name(), now_ms()).reaching(path, *length)).await
             {
                 return;
             }
             let begun = Instant::now();
             let sent = match prepared {
-                Ok(_) => outlet.send(&parcel, at_once).await,
+                Ok(_) => outlet.send(Outgoing { lines: batch.front(at_once), events: at_once, origins: &|| batch.origins(at_once) }).await,
                 Err(failure) => Err(failure),
             };
             self.health.answered(begun.elapsed(), sent.is_ok());
@@ -340,10 +351,10 @@ impl Shared {
                     *lock(&self.refusals) = 0;
                     failures = 0;
                     self.concurrency.took();
-                    let front = refused.is_some().then(|| parcel.front(at_once));
-                    let mut settlement = parcel.settle(at_once, None, now_ms());
-                    if let (Some(length), Kind::File(file)) = (length, &self.settings.kind) {
-                        settlement = settlement.reaching(&file.path, length);
+                    let front = refused.is_some().then(|| batch.front(at_once));
+                    let mut settlement = batch.settle(at_once, None, now_ms());
+                    if let (Some(length), Some(path)) = (length, file) {
+                        settlement = settlement.reaching(path, length);
                     }
                     if let (Some((events, why)), Some(front)) = (refused, front) {
                         self.health.refused(now_ms(), &why);
@@ -368,7 +379,7 @@ impl Shared {
                         continue;
                     }
                     self.health.refused(now_ms(), &why);
-                    let settlement = parcel.settle(1, Some(why), now_ms());
+                    let settlement = batch.settle(1, Some(why), now_ms());
                     if !self.settle(settlement).await {
                         return;
                     }
@@ -388,8 +399,8 @@ impl Shared {
                     }
                     // Opened anew now and then, so that certificates that were renewed are taken up.
                     if failures.is_multiple_of(8)
-                        && !matches!(outlet, Outlet::File(_))
-                        && let Ok(fresh) = Outlet::open(&self.settings, &self.spool).await
+                        && file.is_none()
+                        && let Ok(fresh) = self.try_open().await
                     {
                         *outlet = fresh;
                     }
@@ -398,7 +409,7 @@ impl Shared {
         }
     }
 
-    /// Records a settlement. If the spool cannot, the parcel is given up: it will be read anew, as the spool knows it.
+    /// Records a settlement. If the spool cannot, the batch is given up: it will be read anew, as the spool knows it.
     async fn settle(&self, settlement: Settlement) -> bool {
         match self.spool.settle(settlement).await {
             Ok(()) => true,

@@ -6,12 +6,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use base64::Engine as _;
-use base64::prelude::BASE64_STANDARD;
-use rockrose_delivery::{ArchiveSettings, HttpSettings, Kind, WorkerSettings};
+use rockrose_delivery::{Resolver, Target, WorkerSettings};
 use rockrose_engine::{Environment, Names};
 use rockrose_intake::{BodyBudget, Certificates, FileSettings, Heard, Protocol, Socket, SourceKey, SourceSettings, check_certificates};
-use rockrose_plan::{CheckedPlan, Destination, DestinationKind, HeaderText, HttpDestination, Report, SecretName, SignIn, Source, SourceKind};
+use rockrose_plan::{CheckedPlan, Destination, Report, SecretName, Source, SourceKind, SyslogSource};
 use rockrose_records::{RecordsError, Secret};
 use tokio::task::JoinHandle;
 use tokio_util::sync::CancellationToken;
@@ -220,26 +218,12 @@ async fn leaving(app: &App, plan: &CheckedPlan) -> Result<Vec<WorkerSettings>, R
 }
 
 fn worker_settings(destination: &Destination, secrets: &BTreeMap<String, Secret>, node: &str) -> WorkerSettings {
-    let kind = match &destination.kind {
-        DestinationKind::File(file) => Kind::File(file.clone()),
-        DestinationKind::Discard => Kind::Discard,
-        DestinationKind::Archive(archive) => Kind::Archive(ArchiveSettings {
-            access_secret: archive.access_secret.as_ref().and_then(|s| secrets.get(&s.0)).map(|s| s.reveal().to_owned()),
-            archive: archive.clone(),
-            node: node.to_owned(),
-        }),
-        DestinationKind::Http(http) => Kind::Http(http_settings(http, secrets, node)),
-        DestinationKind::Otlp(otlp) => {
-            let settings = http_settings(&otlp.http, secrets, node);
-            if otlp.grpc { Kind::Grpc(settings) } else { Kind::Http(settings) }
-        }
-        DestinationKind::Syslog(syslog) => Kind::Syslog(syslog.clone()),
-    };
+    let value = |SecretName(name): &SecretName| secrets.get(name).map(|s| s.reveal().to_owned());
     WorkerSettings {
         in_flight: destination.in_flight as usize,
         rate: destination.max_rate,
         hold_for: destination.hold_for,
-        ..WorkerSettings::new(&destination.name, kind)
+        ..WorkerSettings::new(&destination.name, Target::planned(&destination.kind, &Resolver { secrets: &value, node }))
     }
 }
 
@@ -257,36 +241,6 @@ async fn bind(settings: &SourceSettings) -> std::io::Result<Socket> {
     }
 }
 
-fn http_settings(http: &HttpDestination, secrets: &BTreeMap<String, Secret>, node: &str) -> HttpSettings {
-    let value = |SecretName(name): &SecretName| secrets.get(name).map(|s| s.reveal().to_owned()).unwrap_or_default();
-    HttpSettings {
-        endpoints: http.endpoints.clone(),
-        in_turn: http.in_turn,
-        form: http.form,
-        authorization: match &http.sign_in {
-            SignIn::Open => None,
-            SignIn::Bearer(token) => Some(format!("Bearer {}", value(token))),
-            SignIn::Basic(user, password) => Some(format!("Basic {}", BASE64_STANDARD.encode(format!("{user}:{}", value(password))))),
-        },
-        headers: http
-            .headers
-            .iter()
-            .map(|(name, text)| {
-                let text = match text {
-                    HeaderText::Text(text) => text.clone(),
-                    HeaderText::Secret(secret) => value(secret),
-                };
-                (name.clone(), text)
-            })
-            .collect(),
-        compression: http.compression,
-        tls: http.tls.clone(),
-        timeout: http.timeout,
-        max_batch: http.max_batch as usize,
-        node: format!("urn:rockrose:{node}"),
-    }
-}
-
 fn port_of(settings: &SourceSettings) -> Port {
     (settings.listen, matches!(settings.protocol, Protocol::Syslog { datagrams: true, .. }))
 }
@@ -294,10 +248,10 @@ fn port_of(settings: &SourceSettings) -> Port {
 /// What is to listen for a source: one, or two where it takes streams and datagrams.
 fn source_settings(source: &Source, listen: SocketAddr, secrets: &BTreeMap<String, Secret>) -> Vec<SourceSettings> {
     let protocol = match &source.kind {
-        SourceKind::Http => vec![Protocol::Http],
-        SourceKind::Otlp => vec![Protocol::Otlp],
-        SourceKind::Tcp => vec![Protocol::Lines],
-        SourceKind::Syslog { tcp, udp, zone } => [(*tcp, false), (*udp, true)]
+        SourceKind::Http(_) => vec![Protocol::Http],
+        SourceKind::Otlp(_) => vec![Protocol::Otlp],
+        SourceKind::Tcp(_) => vec![Protocol::Lines],
+        SourceKind::Syslog(SyslogSource { tcp, udp, zone }) => [(*tcp, false), (*udp, true)]
             .into_iter()
             .filter(|(asked, _)| *asked)
             .map(|(_, datagrams)| Protocol::Syslog { datagrams, zone: zone.clone() })

@@ -193,7 +193,11 @@ pub(crate) async fn post(http: &reqwest::Client, port: u16, body: impl Into<reqw
     http.post(format!("http://127.0.0.1:{port}/in")).body(body).send().await.unwrap()
 }
 
+/// The whole lines of a file, as JSON. It may be read while somebody appends to it, so what stands behind the last line end is no line yet.
 pub(crate) fn lines(path: &Path) -> Vec<Value> {
     let text = std::fs::read_to_string(path).unwrap_or_default();
-    text.lines().map(|l| serde_json::from_str(l).unwrap_or_else(|e| panic!("{}: {e}: {l}", path.display()))).collect()
+    text[..text.rfind('\n').map_or(0, |end| end + 1)]
+        .lines()
+        .map(|l| serde_json::from_str(l).unwrap_or_else(|e| panic!("{}: {e}: {l}", path.display())))
+        .collect()
 }

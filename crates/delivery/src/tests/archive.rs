@@ -1,17 +1,17 @@
 //! Objects in a folder, in a store that others wrote, and in the stand-in: whole, once, where they belong, and told by their index.
 
 use rockrose_archive::{FieldIndex, Index, Part};
-use rockrose_plan::{ArchiveDestination, Objects, Place as Where, TlsFiles};
+use rockrose_plan::{ArchiveDestination, Objects, StoreLocation as Where, TlsFiles};
 
 use super::*;
 use ::parquet::file::reader::{FileReader, SerializedFileReader};
 use ::parquet::record::RowAccessor;
 
-fn archive(place: Where, objects: Objects, divide_by: &[&str]) -> ArchiveSettings {
+fn archive(store: Where, objects: Objects, divide_by: &[&str]) -> ArchiveSettings {
     let divide_by = divide_by.iter().map(|p| Part::read(p).unwrap()).collect();
     let (object_at, object_every) = (32_000_000, Duration::from_millis(1));
     let (tls, timeout) = (TlsFiles::default(), Duration::from_secs(3));
-    let archive = ArchiveDestination { place, access_secret: None, objects, as_received: false, divide_by, object_at, object_every, tls, timeout };
+    let archive = ArchiveDestination { store, access_secret: None, objects, as_received: false, divide_by, object_at, object_every, tls, timeout };
     ArchiveSettings { archive, access_secret: Some("sandpiper".into()), node: "0123456789abcdef".into() }
 }
 
@@ -65,7 +65,7 @@ fn sorted(mut lines: Vec<String>) -> Vec<String> {
 
 /// Delivers all that is queued, and ends.
 async fn deliver(p: &Place, settings: ArchiveSettings) {
-    let w = worker(p, Kind::Archive(settings));
+    let w = worker(p, settings);
     until("it is drained", || drained(&p.spool, "d")).await;
     // On a busy machine an answer may take its time.
     until("it is well", || matches!(w.health().get().state, State::Healthy | State::Slow)).await;
@@ -153,7 +153,7 @@ async fn a_wrong_secret_waits_and_is_never_shown() {
     let p = place();
     let address = real_store(&p.out).await;
     queue(&p.spool, "d", &events(0..3)).await;
-    let w = worker(&p, Kind::Archive(ArchiveSettings { access_secret: Some("turnstone".into()), ..archive(bucket(address), Objects::JsonLines, &[]) }));
+    let w = worker(&p, ArchiveSettings { access_secret: Some("turnstone".into()), ..archive(bucket(address), Objects::JsonLines, &[]) });
     until("it fails", || w.health().get().failures >= 1).await;
     let error = w.health().get().last_error.unwrap();
     assert!(error.starts_with("answered 403 Forbidden: SignatureDoesNotMatch") && !error.contains("turnstone"), "{error}");
@@ -167,9 +167,9 @@ async fn what_was_written_but_never_settled_is_replaced() {
     let settings = || archive(Where::Folder(p.out.to_str().unwrap().into()), Objects::JsonLines, &["service"]);
     queue(&p.spool, "d", &events(0..30)).await;
     // Written by one that died before it could say so.
-    let parcel = p.spool.next("d", 1 << 20).await.unwrap().unwrap();
+    let batch = p.spool.next("d", 1 << 20).await.unwrap().unwrap();
     let mut outlet = crate::archive::ArchiveOutlet::new(settings()).unwrap();
-    outlet.send(parcel.front(30), parcel.origins(30)).await.unwrap();
+    outlet.write(batch.front(30), batch.origins(30)).await.unwrap();
     assert_eq!(kept(&p.out).len(), 30);
     // By now there is more.
     queue(&p.spool, "d", &events(30..60)).await;
@@ -187,7 +187,7 @@ async fn it_gathers_until_there_is_enough_or_it_has_waited_long() {
     };
     // What was queued in 1970 has waited long; so it is asked to wait longer than that.
     let long = Duration::from_secs(100 * 365 * 86_400);
-    let w = worker(&p, Kind::Archive(settings(long)));
+    let w = worker(&p, settings(long));
     for start in 0..10 {
         queue(&p.spool, "d", &events(start * 30..start * 30 + 30)).await;
     }
@@ -209,7 +209,7 @@ async fn the_stand_in_for_a_store_is_one_in_all_moods() {
     let settings = standin::StandIn { speaks: standin::Speaks::Store, into: Some(p.out.clone()), token: Some("quay".into()), schedule, ..Default::default() };
     let (address, _stop) = stand_in(settings, "127.0.0.1:0").await;
     queue(&p.spool, "d", &large).await;
-    let w = worker(&p, Kind::Archive(archive(bucket(address), Objects::JsonLines, &[])));
+    let w = worker(&p, archive(bucket(address), Objects::JsonLines, &[]));
     until("it is drained", || drained(&p.spool, "d")).await;
     assert!(w.health().get().last_error.is_some());
     assert_eq!(kept(&p.out.join("vault")), sorted(large));
@@ -226,7 +226,7 @@ async fn a_folder_that_cannot_be_written_waits_with_the_reason() {
     std::fs::create_dir_all(p.out.parent().unwrap()).unwrap();
     std::fs::write(&p.out, "a file").unwrap();
     queue(&p.spool, "d", &events(0..3)).await;
-    let w = worker(&p, Kind::Archive(archive(Where::Folder(p.out.to_str().unwrap().into()), Objects::JsonLines, &[])));
+    let w = worker(&p, archive(Where::Folder(p.out.to_str().unwrap().into()), Objects::JsonLines, &[]));
     until("it fails", || w.health().get().failures >= 1).await;
     assert!(w.health().get().last_error.unwrap().contains("out.jsonl"));
     w.stop(Duration::from_secs(5)).await;

@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use super::*;
 use crate::probe;
 
-fn with(p: &Place, paused: bool, set: impl FnOnce(&mut WorkerSettings), kind: Kind) -> Worker {
+fn with(p: &Place, paused: bool, set: impl FnOnce(&mut WorkerSettings), kind: Target) -> Worker {
     let mut settings = WorkerSettings::new("d", kind);
     set(&mut settings);
     Worker::start(settings, p.spool.clone(), paused)
@@ -75,8 +75,8 @@ async fn counting(delay: Duration) -> (SocketAddr, Arc<AtomicUsize>, Arc<AtomicU
     (address, most, taken)
 }
 
-fn plain(address: SocketAddr) -> Kind {
-    Kind::Http(HttpSettings { compression: rockrose_plan::Compression::Plain, max_batch: 100, ..HttpSettings::new(&format!("http://{address}/in")) })
+fn plain(address: SocketAddr) -> Target {
+    HttpSettings { compression: rockrose_plan::Compression::Plain, max_batch: 100, ..HttpSettings::new(&format!("http://{address}/in")) }.into()
 }
 
 #[tokio::test]
@@ -142,11 +142,11 @@ async fn answers_are_counted_and_timed() {
 #[tokio::test]
 async fn a_look_stops_at_the_first_thing_that_fails() {
     let p = place();
-    let look = async |kind: Kind| probe(&WorkerSettings::new("d", kind)).await;
+    let look = async |kind: Target| probe(&WorkerSettings::new("d", kind)).await;
     let names = |steps: &[crate::ProbeStep]| steps.iter().map(|s| (s.step, s.good)).collect::<Vec<_>>();
     let url = |url: &str| {
         let authorization = Some("Bearer sandpiper".to_owned());
-        Kind::Http(HttpSettings { authorization, timeout: Duration::from_secs(2), ..HttpSettings::new(url) })
+        HttpSettings { authorization, timeout: Duration::from_secs(2), ..HttpSettings::new(url) }.into()
     };
 
     let kept = kept(&p);
@@ -168,10 +168,10 @@ async fn a_look_stops_at_the_first_thing_that_fails() {
     assert_eq!(names(&dead), [("resolve", true), ("connect", false)]);
     assert_eq!(names(&look(url("http://no-such-host.invalid/in")).await), [("resolve", false)]);
 
-    assert_eq!(names(&look(Kind::Discard).await), [("accept", true)]);
-    assert_eq!(names(&look(Kind::File(plain_file(&p.out))).await), [("open", true)], "its folder is made when it is written");
+    assert_eq!(names(&look(Discard.into()).await), [("accept", true)]);
+    assert_eq!(names(&look(plain_file(&p.out).into()).await), [("open", true)], "its folder is made when it is written");
     let folder = p.out.parent().unwrap().to_owned();
-    assert_eq!(names(&look(Kind::File(plain_file(&folder))).await), [("open", false)]);
-    assert_eq!(names(&look(Kind::File(plain_file(&kept.join("in-a-file.jsonl")))).await), [("open", false)]);
+    assert_eq!(names(&look(plain_file(&folder).into()).await), [("open", false)]);
+    assert_eq!(names(&look(plain_file(&kept.join("in-a-file.jsonl")).into()).await), [("open", false)]);
     assert!(!p.out.exists(), "a look leaves nothing behind");
 }

@@ -90,14 +90,14 @@ async fn server(script: &'static [Does]) -> Server {
     Server { address, requests, taken }
 }
 
-fn plain(address: SocketAddr) -> Kind {
-    Kind::Http(HttpSettings {
+fn plain(address: SocketAddr) -> HttpSettings {
+    HttpSettings {
         compression: rockrose_plan::Compression::Plain,
         authorization: Some("Bearer sandpiper".into()),
         timeout: Duration::from_millis(600),
         max_batch: 100_000,
         ..HttpSettings::new(&format!("http://{address}/in"))
-    })
+    }
 }
 
 /// Sends 20 events to a server with this script; all must arrive once, and the last error must say `says`.
@@ -168,9 +168,9 @@ async fn the_second_endpoint_serves_while_the_first_is_dead() {
     let p = place();
     let s = server(&[]).await;
     let dead = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
-    let Kind::Http(settings) = plain(s.address) else { unreachable!() };
+    let settings = plain(s.address);
     let endpoints = vec![format!("http://{dead}/in"), format!("http://{}/in", s.address)];
-    let w = worker(&p, Kind::Http(HttpSettings { endpoints, ..settings }));
+    let w = worker(&p, HttpSettings { endpoints, ..settings });
     queue(&p.spool, "d", &numbered(0..5)).await;
     until("it is drained", || drained(&p.spool, "d")).await;
     assert_eq!(*s.taken.lock().unwrap(), numbered(0..5));
@@ -182,8 +182,8 @@ async fn the_second_endpoint_serves_while_the_first_is_dead() {
 async fn one_that_hangs_is_cut_off_when_the_service_stops_and_nothing_is_lost() {
     let p = place();
     let s = server(&[Does::Hangs]).await;
-    let Kind::Http(settings) = plain(s.address) else { unreachable!() };
-    let kind = |timeout| Kind::Http(HttpSettings { timeout, ..settings.clone() });
+    let settings = plain(s.address);
+    let kind = |timeout| HttpSettings { timeout, ..settings.clone() };
     let w = worker(&p, kind(Duration::from_secs(300)));
     queue(&p.spool, "d", &numbered(0..5)).await;
     until("it hangs", || s.requests.load(Ordering::SeqCst) == 1).await;
@@ -202,7 +202,7 @@ async fn one_that_is_dead_does_not_hold_up_another() {
     let p = place();
     let dead = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let slow = worker(&p, plain(dead));
-    let other = Worker::start(WorkerSettings::new("e", Kind::File(plain_file(&p.out))), p.spool.clone(), false);
+    let other = Worker::start(WorkerSettings::new("e", plain_file(&p.out)), p.spool.clone(), false);
     for start in (0..200).step_by(20) {
         queue(&p.spool, "d", &numbered(start..start + 20)).await;
         queue(&p.spool, "e", &numbered(start..start + 20)).await;

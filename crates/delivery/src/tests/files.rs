@@ -15,7 +15,7 @@ fn file(p: &Place, set: impl FnOnce(&mut FileDestination)) -> FileDestination {
 
 /// Delivers events one parcel after the other.
 async fn deliver(p: &Place, settings: &FileDestination, range: std::ops::Range<u32>, step: usize) {
-    let w = worker(p, Kind::File(settings.clone()));
+    let w = worker(p, settings.clone());
     for start in range.clone().step_by(step) {
         queue(&p.spool, "d", &numbered(start..(start + step as u32).min(range.end))).await;
         until("it is drained", || drained(&p.spool, "d")).await;
@@ -124,14 +124,14 @@ async fn a_crash_around_putting_aside_repeats_nothing() {
     // It got its other name, and then the process died: the spool still knows the old length.
     std::fs::rename(&p.out, p.out.with_file_name("out-20261123T100000Z.jsonl")).unwrap();
     queue(&p.spool, "d", &numbered(5..8)).await;
-    let w = worker(&p, Kind::File(settings.clone()));
+    let w = worker(&p, settings.clone());
     until("it is drained", || drained(&p.spool, "d")).await;
     w.stop(Duration::from_secs(5)).await;
     assert_eq!(p.spool.reached("d", p.out.to_str().unwrap()).await.unwrap(), Some(24));
     // And again, with something written that was never settled.
     std::fs::write(p.out.with_file_name("out-20261123T110000Z.jsonl"), std::fs::read(&p.out).unwrap()).unwrap();
     std::fs::remove_file(&p.out).unwrap();
-    let w = worker(&p, Kind::File(settings.clone()));
+    let w = worker(&p, settings.clone());
     queue(&p.spool, "d", &numbered(8..9)).await;
     until("it is drained", || drained(&p.spool, "d")).await;
     w.stop(Duration::from_secs(5)).await;
@@ -148,12 +148,12 @@ async fn the_spool_knows_a_file_before_anything_is_appended_to_it() {
     std::fs::write(&path, "older, without an end").unwrap();
     let settings = plain_file(&path);
     let mut outlet = crate::file::FileOutlet::new(settings.clone(), None);
-    let reached = outlet.prepare().await.unwrap();
+    let reached = outlet.begin().await.unwrap();
     assert_eq!(reached, Some(22));
-    outlet.send(bytes::Bytes::from_static(b"{\"n\":1}\n")).await.unwrap();
+    outlet.append(bytes::Bytes::from_static(b"{\"n\":1}\n")).await.unwrap();
     drop(outlet);
     let mut again = crate::file::FileOutlet::new(settings, reached);
-    assert_eq!(again.prepare().await.unwrap(), None);
-    again.send(bytes::Bytes::from_static(b"{\"n\":1}\n")).await.unwrap();
+    assert_eq!(again.begin().await.unwrap(), None);
+    again.append(bytes::Bytes::from_static(b"{\"n\":1}\n")).await.unwrap();
     assert_eq!(std::fs::read_to_string(&path).unwrap(), "older, without an end\n{\"n\":1}\n");
 }

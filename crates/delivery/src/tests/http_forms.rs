@@ -33,7 +33,7 @@ async fn posted(set: impl FnOnce(&mut HttpSettings)) -> Vec<(HeaderMap, Vec<u8>)
     let mut settings = HttpSettings { compression: Compression::Plain, ..HttpSettings::new(&format!("http://{address}/in")) };
     set(&mut settings);
     queue(&p.spool, "d", &numbered(0..3)).await;
-    let w = worker(&p, Kind::Http(settings));
+    let w = worker(&p, settings);
     until("it is drained", || drained(&p.spool, "d")).await;
     w.stop(Duration::from_secs(5)).await;
     let seen = seen.lock().unwrap();
@@ -67,10 +67,7 @@ async fn an_event_that_is_sent_again_has_the_id_it_had() {
     let p = place();
     let (address, seen) = listening("{\"error\":\"the disk is full\"}").await;
     queue(&p.spool, "d", &numbered(0..2)).await;
-    let w = worker(
-        &p,
-        Kind::Http(HttpSettings { form: BodyForm::CloudEvents, compression: Compression::Plain, ..HttpSettings::new(&format!("http://{address}/in")) }),
-    );
+    let w = worker(&p, HttpSettings { form: BodyForm::CloudEvents, compression: Compression::Plain, ..HttpSettings::new(&format!("http://{address}/in")) });
     until("it is tried again", || seen.lock().unwrap().len() >= 3).await;
     assert!(w.health().get().last_error.unwrap().contains("answered 200 OK, but says: {\"error\":\"the disk is full\"}"));
     w.stop(Duration::from_secs(5)).await;
@@ -96,7 +93,7 @@ async fn headers_and_sign_ins_are_sent_and_never_shown() {
     let mut shown = HttpSettings::new(&format!("http://{address}/in"));
     settings(&mut shown);
     queue(&p.spool, "d", &numbered(0..1)).await;
-    let w = worker(&p, Kind::Http(shown));
+    let w = worker(&p, shown);
     until("it is refused", || w.health().get().last_error.is_some()).await;
     let said = w.health().get().last_error.unwrap();
     assert!(said.contains("403") && !said.contains("sandpiper") && !said.contains("YW5u"), "{said}");
@@ -109,7 +106,7 @@ async fn endpoints_take_turns_and_a_dead_one_is_passed_over() {
     let (one, other) = (listening("").await, listening("").await);
     let dead = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let endpoints = [one.0, dead, other.0].iter().map(|a| format!("http://{a}/in")).collect();
-    let w = worker(&p, Kind::Http(HttpSettings { endpoints, in_turn: true, ..HttpSettings::new("") }));
+    let w = worker(&p, HttpSettings { endpoints, in_turn: true, ..HttpSettings::new("") });
     for n in 0..12 {
         queue(&p.spool, "d", &numbered(n..n + 1)).await;
         until("it is drained", || drained(&p.spool, "d")).await;
@@ -150,7 +147,7 @@ async fn certificates_of_ones_own_are_trusted_and_shown() {
     let (address, got) = safe(made.acceptor).await;
     let at = |tls: TlsFiles| {
         let endpoint = format!("https://localhost:{}/in", address.port());
-        Kind::Http(HttpSettings { tls, compression: Compression::Plain, timeout: Duration::from_secs(3), ..HttpSettings::new(&endpoint) })
+        HttpSettings { tls, compression: Compression::Plain, timeout: Duration::from_secs(3), ..HttpSettings::new(&endpoint) }
     };
     queue(&p.spool, "d", &numbered(0..2)).await;
     for (tls, says) in [
@@ -182,7 +179,7 @@ async fn an_expired_certificate_is_said_to_be() {
     let made = make(p.out.parent().unwrap().parent().unwrap(), (2021, 1, 1));
     let (address, _) = safe(made.acceptor).await;
     queue(&p.spool, "d", &numbered(0..2)).await;
-    let w = worker(&p, Kind::Http(HttpSettings { tls: made.files, ..HttpSettings::new(&format!("https://localhost:{}/in", address.port())) }));
+    let w = worker(&p, HttpSettings { tls: made.files, ..HttpSettings::new(&format!("https://localhost:{}/in", address.port())) });
     until("it fails", || w.health().get().last_error.is_some()).await;
     let said = w.health().get().last_error.unwrap();
     assert!(said.to_lowercase().contains("expired"), "{said}");

@@ -2,10 +2,10 @@
 
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use rockrose_ledger::{Amount, Entry, Selection};
-use rockrose_plan::{Compression, Layout};
+use rockrose_plan::{Compression, FileDestination, Layout, SyslogDestination};
 use rockrose_spool::{Arrival, pack};
 
 mod archive;
@@ -91,13 +91,14 @@ async fn stand_in(settings: standin::StandIn, address: &str) -> (SocketAddr, Can
 
 use tokio_util::sync::CancellationToken;
 
-fn http(address: SocketAddr, token: Option<&str>) -> Kind {
-    Kind::Http(HttpSettings {
+fn http(address: SocketAddr, token: Option<&str>) -> Target {
+    HttpSettings {
         authorization: token.map(|t| format!("Bearer {t}")),
         timeout: Duration::from_secs(2),
         max_batch: 1_000,
         ..HttpSettings::new(&format!("http://{address}/in"))
-    })
+    }
+    .into()
 }
 
 /// JSON lines in one file for ever.
@@ -112,7 +113,7 @@ fn plain_file(path: &Path) -> FileDestination {
     }
 }
 
-fn worker(p: &Place, kind: Kind) -> Worker {
+fn worker(p: &Place, kind: impl Into<Target>) -> Worker {
     Worker::start(WorkerSettings::new("d", kind), p.spool.clone(), false)
 }
 
@@ -124,9 +125,9 @@ async fn every_kind_takes_everything_once_and_in_order() {
         std::fs::create_dir_all(kept.parent().unwrap()).unwrap();
         let (address, _stop) = stand_in(standin::StandIn { into: Some(kept.clone()), token: Some("t".into()), ..Default::default() }, "127.0.0.1:0").await;
         let (kind, out) = match which {
-            "file" => (Kind::File(plain_file(&p.out)), Some(&p.out)),
+            "file" => (plain_file(&p.out).into(), Some(&p.out)),
             "http" => (http(address, Some("t")), Some(&kept)),
-            _ => (Kind::Discard, None),
+            _ => (Discard.into(), None),
         };
         let w = worker(&p, kind);
         for start in (0..1_000).step_by(100) {
@@ -209,7 +210,7 @@ async fn a_wrong_token_waits_and_never_shows_it() {
 #[tokio::test]
 async fn what_a_crash_left_behind_the_settled_length_is_cut_off() {
     let p = place();
-    let kind = Kind::File(plain_file(&p.out));
+    let kind: Target = plain_file(&p.out).into();
     let w = worker(&p, kind.clone());
     queue(&p.spool, "d", &numbered(0..5)).await;
     until("it is drained", || drained(&p.spool, "d")).await;
@@ -233,7 +234,7 @@ async fn what_a_crash_left_behind_the_settled_length_is_cut_off() {
 async fn a_file_that_cannot_be_written_waits_with_the_reason() {
     let p = place();
     std::fs::create_dir_all(&p.out).unwrap();
-    let w = worker(&p, Kind::File(plain_file(&p.out)));
+    let w = worker(&p, plain_file(&p.out));
     queue(&p.spool, "d", &numbered(0..2)).await;
     until("it fails", || w.health().get().failures >= 1).await;
     assert!(w.health().get().last_error.unwrap().contains("out.jsonl"));

@@ -2,7 +2,7 @@
 
 use rockrose_archive::Part;
 use rockrose_event::output::SyslogFacility;
-use rockrose_plan::{ArchiveDestination, BodyForm, Objects, Place as Where, SyslogDestination, SyslogTransport, TlsFiles};
+use rockrose_plan::{ArchiveDestination, BodyForm, Objects, StoreLocation as Where, SyslogDestination, SyslogTransport, TlsFiles};
 use standin::{Schedule, Speaks, StandIn};
 
 use super::*;
@@ -31,14 +31,14 @@ impl Over {
         }
     }
 
-    fn kind(self, address: SocketAddr) -> Kind {
+    fn kind(self, address: SocketAddr) -> Target {
         let http = |path: &str, form| HttpSettings { form, timeout: PATIENCE, max_batch: 1_500, ..HttpSettings::new(&format!("http://{address}{path}")) };
         match self {
-            Over::Http => Kind::Http(http("/in", BodyForm::JsonLines)),
-            Over::OtlpHttp => Kind::Http(http("/v1/logs", BodyForm::Otlp)),
-            Over::OtlpJson => Kind::Http(http("/v1/logs", BodyForm::OtlpJson)),
-            Over::Grpc => Kind::Grpc(http("", BodyForm::Otlp)),
-            Over::Syslog => Kind::Syslog(SyslogDestination {
+            Over::Http => http("/in", BodyForm::JsonLines).into(),
+            Over::OtlpHttp => http("/v1/logs", BodyForm::Otlp).into(),
+            Over::OtlpJson => http("/v1/logs", BodyForm::OtlpJson).into(),
+            Over::Grpc => GrpcSettings(http("", BodyForm::Otlp)).into(),
+            Over::Syslog => SyslogDestination {
                 transport: SyslogTransport::Tcp,
                 host: "127.0.0.1".into(),
                 port: address.port(),
@@ -46,10 +46,11 @@ impl Over {
                 tls: TlsFiles::default(),
                 timeout: PATIENCE,
                 max_batch: 1_500,
-            }),
-            Over::Store => Kind::Archive(ArchiveSettings {
+            }
+            .into(),
+            Over::Store => ArchiveSettings {
                 archive: ArchiveDestination {
-                    place: Where::Bucket {
+                    store: Where::Bucket {
                         bucket: "vault".into(),
                         prefix: String::new(),
                         endpoint: Some(format!("http://{address}")),
@@ -67,7 +68,8 @@ impl Over {
                 },
                 access_secret: Some("sandpiper".into()),
                 node: "n".into(),
-            }),
+            }
+            .into(),
         }
     }
 }

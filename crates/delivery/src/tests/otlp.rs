@@ -82,7 +82,7 @@ fn partly(refused: i64, why: &str) -> Result<ExportLogsServiceResponse, tonic::S
 }
 
 /// Delivers `events` numbered events; returns what the worker's health was last.
-async fn delivered(p: &Place, kind: Kind, events: u32) -> Health {
+async fn delivered(p: &Place, kind: Target, events: u32) -> Health {
     queue(&p.spool, "d", &numbered(0..events)).await;
     let w = worker(p, kind);
     until("it is drained", || drained(&p.spool, "d")).await;
@@ -97,7 +97,7 @@ async fn grpc_delivers_everything_once_with_what_is_shown() {
     for compression in [Compression::Plain, Compression::Gzip, Compression::Zstd] {
         let p = place();
         let (address, seen) = receiver(fine).await;
-        delivered(&p, Kind::Grpc(HttpSettings { compression, ..grpc(address) }), 500).await;
+        delivered(&p, GrpcSettings(HttpSettings { compression, ..grpc(address) }).into(), 500).await;
         assert_eq!(all(&seen), (0..500).collect::<Vec<i64>>(), "{compression:?}");
         let seen = seen.lock().unwrap();
         assert!(seen.len() > 1);
@@ -109,7 +109,7 @@ async fn grpc_delivers_everything_once_with_what_is_shown() {
 async fn a_refusal_over_grpc_is_halved_until_one_is_left() {
     let p = place();
     let (address, seen) = receiver(|_, n| if n.contains(&37) { Err(tonic::Status::invalid_argument("no sandpiper here")) } else { fine(0, n) }).await;
-    delivered(&p, Kind::Grpc(grpc(address)), 100).await;
+    delivered(&p, GrpcSettings(grpc(address)).into(), 100).await;
     assert_eq!(all(&seen), (0..100).filter(|n| *n != 37).collect::<Vec<i64>>());
     let aside = p.spool.quarantined(10).await.unwrap();
     assert_eq!((aside.len(), &aside[0].data[..], aside[0].reason.as_str()), (1, &b"{\"n\":37}"[..], "answered INVALID_ARGUMENT: no *** here"));
@@ -125,7 +125,7 @@ async fn a_pause_that_is_asked_for_over_grpc_is_kept() {
     };
     let (address, seen) = receiver(says).await;
     let begun = Instant::now();
-    let health = delivered(&p, Kind::Grpc(grpc(address)), 3).await;
+    let health = delivered(&p, GrpcSettings(grpc(address)).into(), 3).await;
     assert!(begun.elapsed() >= Duration::from_millis(900), "{:?}", begun.elapsed());
     assert_eq!((all(&seen), health.last_error.unwrap().as_str()), (vec![0, 1, 2], "answered UNAVAILABLE: busy"));
 }
@@ -135,7 +135,7 @@ async fn too_large_a_request_over_grpc_is_halved() {
     let p = place();
     let (address, seen) =
         receiver(|_, n| if n.len() > 40 { Err(tonic::Status::resource_exhausted("received message larger than max")) } else { fine(0, n) }).await;
-    delivered(&p, Kind::Grpc(grpc(address)), 100).await;
+    delivered(&p, GrpcSettings(grpc(address)).into(), 100).await;
     assert_eq!(all(&seen), (0..100).collect::<Vec<i64>>());
     assert!(p.spool.quarantined(1).await.unwrap().is_empty());
 }
@@ -144,7 +144,7 @@ async fn too_large_a_request_over_grpc_is_halved() {
 async fn what_was_refused_without_saying_which_is_counted_and_never_sent_twice() {
     let p = place();
     let (address, seen) = receiver(|_, _| partly(3, "three were too old")).await;
-    let health = delivered(&p, Kind::Grpc(grpc(address)), 100).await;
+    let health = delivered(&p, GrpcSettings(grpc(address)).into(), 100).await;
     assert_eq!(all(&seen), (0..100).collect::<Vec<i64>>());
     assert_eq!(health.last_error.unwrap(), "three were too old");
     let aside = p.spool.quarantined(10).await.unwrap();
@@ -164,7 +164,7 @@ async fn what_was_refused_without_saying_which_is_counted_and_never_sent_twice()
 async fn a_batch_refused_whole_is_halved_and_a_warning_is_no_refusal() {
     let p = place();
     let (address, seen) = receiver(|_, n| if n.contains(&5) { partly(n.len() as i64, "not 5") } else { partly(0, "slow down, please") }).await;
-    delivered(&p, Kind::Grpc(grpc(address)), 10).await;
+    delivered(&p, GrpcSettings(grpc(address)).into(), 10).await;
     let mut taken = all(&seen);
     taken.dedup();
     assert!((0..10).all(|n| taken.contains(&n)));
@@ -177,7 +177,7 @@ async fn grpc_that_is_down_hangs_or_is_something_else_is_tried_again() {
     let p = place();
     // Nobody is there; then something that is no gRPC; then one that never answers; then one that does.
     let address = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
-    let w = worker(&p, Kind::Grpc(HttpSettings { timeout: Duration::from_millis(300), ..grpc(address) }));
+    let w = worker(&p, GrpcSettings(HttpSettings { timeout: Duration::from_millis(300), ..grpc(address) }));
     queue(&p.spool, "d", &numbered(0..10)).await;
     until("nobody is there", || w.health().get().last_error.is_some_and(|e| e.contains("Connection refused"))).await;
     let (_, other) = stand_in(standin::StandIn::default(), &address.to_string()).await;
@@ -216,10 +216,10 @@ async fn grpc_goes_through_tls_with_certificates_of_ones_own() {
         }
     });
     let settings = HttpSettings { endpoints: vec![format!("https://localhost:{port}")], tls: made.files.clone(), ..grpc(inner) };
-    delivered(&p, Kind::Grpc(settings.clone()), 20).await;
+    delivered(&p, GrpcSettings(settings.clone()).into(), 20).await;
     assert_eq!(all(&seen), (0..20).collect::<Vec<i64>>());
     // Without them it is not trusted.
-    let w = worker(&p, Kind::Grpc(HttpSettings { tls: rockrose_plan::TlsFiles::default(), ..settings }));
+    let w = worker(&p, GrpcSettings(HttpSettings { tls: rockrose_plan::TlsFiles::default(), ..settings }));
     queue(&p.spool, "d", &numbered(0..1)).await;
     until("it is not trusted", || w.health().get().last_error.is_some_and(|e| e.contains("certificate"))).await;
     w.stop(Duration::from_secs(5)).await;
@@ -248,8 +248,8 @@ async fn over_http(says: fn(usize) -> (StatusCode, &'static str, Vec<u8>)) -> (S
     (address, seen)
 }
 
-fn posted(address: SocketAddr, form: BodyForm) -> Kind {
-    Kind::Http(HttpSettings { form, compression: Compression::Plain, max_batch: 2_000, ..HttpSettings::new(&format!("http://{address}/v1/logs")) })
+fn posted(address: SocketAddr, form: BodyForm) -> Target {
+    HttpSettings { form, compression: Compression::Plain, max_batch: 2_000, ..HttpSettings::new(&format!("http://{address}/v1/logs")) }.into()
 }
 
 #[tokio::test]

@@ -10,8 +10,8 @@ use tokio::io::{AsyncRead, AsyncReadExt};
 use super::*;
 use crate::tests::certificates::make;
 
-fn to(transport: SyslogTransport, address: SocketAddr, tls: TlsFiles) -> Kind {
-    Kind::Syslog(SyslogDestination {
+fn to(transport: SyslogTransport, address: SocketAddr, tls: TlsFiles) -> Target {
+    SyslogDestination {
         transport,
         host: if transport == SyslogTransport::Tls { "localhost".into() } else { address.ip().to_string() },
         port: address.port(),
@@ -19,7 +19,8 @@ fn to(transport: SyslogTransport, address: SocketAddr, tls: TlsFiles) -> Kind {
         tls,
         timeout: Duration::from_secs(2),
         max_batch: 10_000,
-    })
+    }
+    .into()
 }
 
 type Got = Arc<Mutex<Vec<String>>>;

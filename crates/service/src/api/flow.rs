@@ -8,7 +8,7 @@ use axum::extract::State;
 use rockrose_intake::Problem;
 use rockrose_language::Step;
 use rockrose_ledger::{Account, Amount, Measure, Stage};
-use rockrose_plan::{Destination, DestinationKind, Gate, OtlpDestination, Place as ArchivePlace};
+use rockrose_plan::Gate;
 use rockrose_records::Side;
 use rockrose_spool::Waiting;
 
@@ -121,7 +121,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
             }
             let mut shown = destination(&book, &d.name, waiting.get(&d.name), health);
             shown.kind = d.kind.word().into();
-            shown.target = target(d);
+            shown.target = d.kind.address();
             shown.in_plan = true;
             shown.cost = d.price.as_ref().map(|p| Cost {
                 today: today.get(&d.name).map_or(0, |a: &Amount| a.bytes) as f64 / 1e9 * p.per_gb,
@@ -147,21 +147,6 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
 
 fn stopped(now_ms: i64) -> DestinationHealth {
     rockrose_delivery::Health::new(rockrose_delivery::State::Stopped, now_ms).into()
-}
-
-fn target(d: &Destination) -> String {
-    match &d.kind {
-        DestinationKind::File(file) => file.path.clone(),
-        DestinationKind::Http(http) | DestinationKind::Otlp(OtlpDestination { http, .. }) => {
-            http.endpoints.first().map(|e| e.split('?').next().unwrap_or_default().to_owned()).unwrap_or_default()
-        }
-        DestinationKind::Syslog(syslog) => format!("{}:{}", syslog.host, syslog.port),
-        DestinationKind::Archive(archive) => match &archive.place {
-            ArchivePlace::Folder(folder) => folder.clone(),
-            ArchivePlace::Bucket { bucket, prefix, .. } => format!("s3://{bucket}/{prefix}"),
-        },
-        DestinationKind::Discard => String::new(),
-    }
 }
 
 fn destination(book: &Book<'_>, name: &str, waiting: Option<&Waiting>, health: DestinationHealth) -> FlowDestination {

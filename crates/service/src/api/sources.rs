@@ -9,7 +9,7 @@ use axum::{Extension, Json};
 use rockrose_engine::kit::{self, Kit};
 use rockrose_intake::{FileSeen, FileState, Hearing, Problem, Wrong};
 use rockrose_ledger::{Measure, Stage};
-use rockrose_plan::{Source as Planned, SourceKind};
+use rockrose_plan::{Source as Planned, SourceKind, SyslogSource};
 use rockrose_records::Side;
 use serde::Deserialize;
 use serde_json::value::RawValue;
@@ -139,7 +139,7 @@ pub(crate) async fn new_key(State(app): State<Arc<App>>, Part(name): Part<String
     super::secrets::keep(&app, &secret, key.clone()).await?;
     let running = app.engine.running();
     let planned = known(&running, &name)?;
-    let url = matches!(planned.kind, SourceKind::Http).then(|| {
+    let url = matches!(planned.kind, SourceKind::Http(_)).then(|| {
         let (scheme, host, port) = reached_at(planned);
         format!("{scheme}://{host}:{port}/in/{key}")
     });
@@ -388,20 +388,18 @@ fn word(what: Wrong) -> &'static str {
 /// What helps against it.
 fn remedy(what: Wrong, planned: &Planned) -> &'static str {
     match (what, &planned.kind) {
-        (Wrong::Key, SourceKind::Http) => "let the sender show the key as `Authorization: Bearer KEY`, or post to `/in/KEY`",
+        (Wrong::Key, SourceKind::Http(_)) => "let the sender show the key as `Authorization: Bearer KEY`, or post to `/in/KEY`",
         (Wrong::Key, _) => "let the sender show the key as `Authorization: Bearer KEY`",
         (Wrong::Address, _) => "add the sender's network to `allow`, if it may send",
         (Wrong::PlainText, _) => "switch on TLS at the sender, or send to a source without `certificate`",
         (Wrong::Tls, _) if planned.certificates.is_none() => "switch off TLS at the sender, or give the source a `certificate`",
         (Wrong::Tls, _) => "see that the sender trusts the certificate, and shows one of its own if `client_ca` asks for it",
-        (Wrong::Clock, SourceKind::Syslog { .. }) => "set the source's `zone` to the senders', or their clocks right",
+        (Wrong::Clock, SourceKind::Syslog(_)) => "set the source's `zone` to the senders', or their clocks right",
         (Wrong::Clock, _) => "set the senders' clocks right, or convert their times with their zone: `convert time to time in \"ZONE\"`",
         (Wrong::TooLarge, SourceKind::File(_)) => "raise the source's `max_event`",
-        (Wrong::Format, SourceKind::Otlp) => "send logs as OTLP, over gRPC or to `/v1/logs`; other JSON and lines go to a source of kind `http`",
-        (Wrong::Format, SourceKind::Http) => "post JSON or lines to `/in`; OTLP goes to a source of kind `otlp`, syslog to one of kind `syslog`",
-        (Wrong::Format, SourceKind::Syslog { .. }) => {
-            "send whole messages, RFC 5424 or RFC 3164; lines go to a source of kind `tcp`, HTTP to one of kind `http`"
-        }
+        (Wrong::Format, SourceKind::Otlp(_)) => "send logs as OTLP, over gRPC or to `/v1/logs`; other JSON and lines go to a source of kind `http`",
+        (Wrong::Format, SourceKind::Http(_)) => "post JSON or lines to `/in`; OTLP goes to a source of kind `otlp`, syslog to one of kind `syslog`",
+        (Wrong::Format, SourceKind::Syslog(_)) => "send whole messages, RFC 5424 or RFC 3164; lines go to a source of kind `tcp`, HTTP to one of kind `http`",
         (Wrong::Format, _) => "send lines of JSON or text; HTTP goes to a source of kind `http`, syslog to one of kind `syslog`",
         (Wrong::TooLarge, _) => "let the sender send less at once, or raise the source's limits",
         (Wrong::Unreadable, _) => "look at what came in quarantine",
@@ -429,11 +427,11 @@ fn send(planned: &Planned) -> Vec<SendLine> {
     let key = |written: &str| if planned.key.is_some() { written.to_owned() } else { String::new() };
     let over_tls = planned.certificates.is_some();
     match &planned.kind {
-        SourceKind::Http => vec![
+        SourceKind::Http(_) => vec![
             line("curl, one event", format!("curl {}-d '{{\"message\":\"hello\"}}' {scheme}://{host}:{port}/in", key("-H 'Authorization: Bearer KEY' "))),
             line("curl, a file of lines", format!("curl {}--data-binary @events.jsonl {scheme}://{host}:{port}/in", key("-H 'Authorization: Bearer KEY' "))),
         ],
-        SourceKind::Otlp => vec![
+        SourceKind::Otlp(_) => vec![
             line(
                 "an OpenTelemetry SDK, gRPC",
                 format!(
@@ -449,7 +447,7 @@ fn send(planned: &Planned) -> Vec<SendLine> {
                 ),
             ),
         ],
-        SourceKind::Syslog { tcp, udp, .. } => {
+        SourceKind::Syslog(SyslogSource { tcp, udp, .. }) => {
             let mut lines = Vec::new();
             if *udp {
                 lines.push(line("logger, UDP", format!("logger --udp --server {host} --port {port} --rfc5424 hello")));
@@ -476,8 +474,8 @@ fn send(planned: &Planned) -> Vec<SendLine> {
             let shown = if path.contains(['*', '?', '[']) { "FILE" } else { path };
             vec![line("bash", format!("echo hello >> {shown}"))]
         }
-        SourceKind::Tcp if over_tls => vec![line("openssl", format!("echo hello | openssl s_client -quiet -connect {host}:{port}"))],
-        SourceKind::Tcp => vec![line("bash", format!("echo hello > /dev/tcp/{host}/{port}"))],
+        SourceKind::Tcp(_) if over_tls => vec![line("openssl", format!("echo hello | openssl s_client -quiet -connect {host}:{port}"))],
+        SourceKind::Tcp(_) => vec![line("bash", format!("echo hello > /dev/tcp/{host}/{port}"))],
     }
 }
 

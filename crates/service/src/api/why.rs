@@ -60,7 +60,7 @@ fn sent_to(app: &App, name: String, passing: Passing) -> SentTo {
 fn fate(app: &App, name: &str) -> String {
     let running = app.engine.running();
     let Some(planned) = running.checked.destinations.iter().find(|d| d.name == name) else { return String::new() };
-    if matches!(planned.kind, DestinationKind::Discard) {
+    if matches!(planned.kind, DestinationKind::Discard(_)) {
         return "is counted, and kept nowhere".to_owned();
     }
     let waiting = app.spool.waiting_for(name).amount.events;

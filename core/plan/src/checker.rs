@@ -1,0 +1,236 @@
+//! What all parts of a plan are checked with: names, keys, steps, sizes, times, secrets.
+
+use std::collections::HashMap;
+use std::time::Duration;
+
+use rockrose_language::{Mistake, Reference, Size, Step, Use, nearest, parse_step};
+
+use crate::keys::{Key, Shape};
+use crate::parse::{At, Raw, Section, inside};
+use crate::recipe::Recipes;
+
+/// A million bytes.
+pub(super) const MB: u64 = 1_000_000;
+
+/// The name of a kept secret; never its value.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct SecretName(pub String);
+
+/// Collects what is wrong with a plan while its parts are read.
+pub(super) struct Checker<'a> {
+    pub(super) text: &'a str,
+    pub(super) mistakes: Vec<Mistake>,
+    pub(super) warnings: Vec<Mistake>,
+    pub(super) recipes: Recipes,
+    pub(super) tables: HashMap<String, String>,
+    pub(super) sources: Vec<String>,
+}
+
+/// Whether `name` can name a part of a plan or a secret: letters, digits, `-` and `_`, a letter first, at most 64.
+#[must_use]
+pub fn is_name(name: &str) -> bool {
+    name.len() <= 64 && name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'))
+}
+
+impl Checker<'_> {
+    pub(super) fn name(&mut self, name: &At<String>, what: &str) {
+        if !is_name(&name.value) {
+            let message = format!("`{}` cannot name a {what}", name.value);
+            self.mistakes.push(Mistake::new(name.at.clone(), message).expected("letters, digits, `-` and `_`, a letter first, at most 64"));
+        }
+    }
+
+    /// Needed keys that are missing, and keys that this kind does not have.
+    pub(super) fn keys(&mut self, section: &Section, keys: &'static [Key], what: &str) {
+        let kind = section.text("kind");
+        if let Some(kind) = &kind
+            && let Some(words) = keys.iter().find_map(|k| {
+                if let Shape::Word(words) = k.shape
+                    && k.name == "kind"
+                {
+                    Some(words)
+                } else {
+                    None
+                }
+            })
+            && !words.contains(&kind.value)
+        {
+            let all: Vec<_> = words.iter().map(|w| format!("\"{w}\"")).collect();
+            let message = format!("there is no {what} of kind `{}`", kind.value);
+            self.mistakes.push(Mistake::new(kind.at.clone(), message).expected(format!("one of {}", all.join(", "))).near(kind.value, words.iter().copied()));
+            return;
+        }
+        let kind = kind.map_or("", |k| k.value);
+        for key in keys {
+            let mine = key.kinds.is_empty() || key.kinds.contains(&kind);
+            match section.get(key.name) {
+                None if key.needed && mine => {
+                    let of = if section.name.value.is_empty() { format!("a {what}") } else { format!("the {what} `{}`", section.name.value) };
+                    self.mistakes.push(Mistake::new(section.name.at.clone(), format!("{of} needs `{}`", key.name)).expected(format!(
+                        "`{} = …`: {}",
+                        key.name,
+                        key.says.to_lowercase()
+                    )));
+                }
+                Some(value) if !mine => {
+                    let all: Vec<_> = keys.iter().filter(|k| k.kinds.is_empty() || k.kinds.contains(&kind)).map(|k| format!("`{}`", k.name)).collect();
+                    self.mistakes.push(
+                        Mistake::new(value.at.clone(), format!("a {what} of kind `{kind}` has no `{}`", key.name))
+                            .expected(format!("one of {}", all.join(", "))),
+                    );
+                }
+                Some(At { value: Raw::Text(text), at }) => {
+                    if let Shape::Word(words) = key.shape
+                        && !words.contains(&text.as_str())
+                        && key.name != "kind"
+                    {
+                        let all: Vec<_> = words.iter().map(|w| format!("\"{w}\"")).collect();
+                        self.mistakes.push(
+                            Mistake::new(at.clone(), format!("`{text}` cannot stand here"))
+                                .expected(format!("one of {}", all.join(", ")))
+                                .near(text, words.iter().copied()),
+                        );
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+
+    pub(super) fn placed(&self, at: &std::ops::Range<usize>, decoded: &str, mistake: Mistake) -> Mistake {
+        let start = inside(self.text, at, decoded, mistake.at.start);
+        let end = inside(self.text, at, decoded, mistake.at.end).max(start);
+        Mistake { at: start..end, ..mistake }
+    }
+
+    /// The character at byte `at` of a text, as a place in the document.
+    pub(super) fn place_in(&self, written: &At<&str>, at: usize) -> std::ops::Range<usize> {
+        let start = inside(self.text, &written.at, written.value, at);
+        start..(start + 1).min(written.at.end)
+    }
+
+    pub(super) fn steps(&mut self, written: &[At<String>]) -> Vec<Step> {
+        let mut steps = Vec::new();
+        for text in written {
+            match parse_step(&text.value) {
+                Ok(step) => {
+                    if let Some(mistake) = self.refers(&step, &text.value) {
+                        let mistake = self.placed(&text.at, &text.value, mistake);
+                        self.mistakes.push(mistake);
+                    }
+                    steps.push(step);
+                }
+                Err(mistake) => {
+                    let mistake = self.placed(&text.at, &text.value, mistake);
+                    self.mistakes.push(mistake);
+                }
+            }
+        }
+        steps
+    }
+
+    /// What is wrong with what a step refers to: a recipe, a table.
+    pub(super) fn refers(&self, step: &Step, text: &str) -> Option<Mistake> {
+        let at = |word: &str| {
+            let start = text.find(word).unwrap_or(0);
+            start..(start + word.len()).min(text.len())
+        };
+        match step.operation.refers_to()? {
+            Reference::Table { name, kind } => match self.tables.get(name) {
+                None => {
+                    let near = nearest(name, self.tables.keys().map(String::as_str)).map(str::to_owned);
+                    let mut mistake = Mistake::new(at(name), format!("there is no table `{name}`")).expected("a table of this plan: `[table.NAME]`");
+                    mistake.nearest = near;
+                    Some(mistake)
+                }
+                Some(other) if other != kind => {
+                    Some(Mistake::new(at(name), format!("the table `{name}` is of kind `{other}`")).expected(format!("a table of kind `{kind}`")))
+                }
+                Some(_) => None,
+            },
+            Reference::Source(source) if self.sources.iter().any(|s| s == source) => None,
+            Reference::Source(source) => Some(
+                Mistake::new(at(source), format!("there is no source `{source}`"))
+                    .expected("a source of this plan")
+                    .near(source, self.sources.iter().map(String::as_str)),
+            ),
+            // All steps that add to one metric are looked at together, once the whole plan is read.
+            Reference::Metric { .. } => None,
+            Reference::Recipe(Use { recipe, arguments }) => {
+                let Some(known) = self.recipes.get(recipe) else {
+                    let names = self.recipes.keys().map(String::as_str);
+                    return Some(Mistake::new(at(recipe), format!("there is no recipe `{recipe}`")).expected("a recipe of this plan").near(recipe, names));
+                };
+                let given: Vec<&str> = arguments.iter().map(|(name, _)| name.as_str()).collect();
+                if let Some(odd) = given.iter().find(|name| !known.parameters.iter().any(|p| p == *name)) {
+                    let all: Vec<_> = known.parameters.iter().map(|p| format!("`{p}`")).collect();
+                    let expected = if all.is_empty() { "none".to_owned() } else { all.join(", ") };
+                    return Some(
+                        Mistake::new(at(odd), format!("the recipe `{recipe}` has no parameter `{odd}`"))
+                            .expected(expected)
+                            .near(odd, known.parameters.iter().map(String::as_str)),
+                    );
+                }
+                if let Some(missing) = known.parameters.iter().find(|p| !given.contains(&p.as_str())) {
+                    return Some(
+                        Mistake::new(at(recipe), format!("the recipe `{recipe}` is not given its `{missing}`"))
+                            .expected(format!("`use {recipe}({missing} = …)`")),
+                    );
+                }
+                known.wrong_with(arguments).map(|why| Mistake::new(0..text.len(), why))
+            }
+        }
+    }
+
+    pub(super) fn size(&mut self, section: &Section, key: &str, default: u64, most: u64) -> u64 {
+        let Some(written) = section.text(key) else { return default };
+        match Size::read(written.value).map(Size::bytes) {
+            Some(bytes) if (1..=most).contains(&bytes) => bytes,
+            Some(_) => {
+                let most = if most >= 1000 * MB { format!("{} GB", most / (1000 * MB)) } else { format!("{} MB", most / MB) };
+                self.mistakes.push(Mistake::new(written.at, "the size is out of bounds").expected(format!("at least 1 B and at most {most}")));
+                default
+            }
+            None => {
+                self.mistakes.push(
+                    Mistake::new(written.at, format!("`{}` is not a size", written.value)).expected("a number and `B`, `KB`, `MB` or `GB`, as in \"2 MB\""),
+                );
+                default
+            }
+        }
+    }
+
+    pub(super) fn duration(&mut self, section: &Section, key: &str, default: Duration) -> Duration {
+        self.duration_up_to(section, key, default, Duration::from_secs(86_400))
+    }
+
+    pub(super) fn duration_up_to(&mut self, section: &Section, key: &str, default: Duration, most: Duration) -> Duration {
+        let Some(written) = section.text(key) else { return default };
+        let digits = written.value.find(|c: char| !c.is_ascii_digit()).unwrap_or(written.value.len());
+        let unit = match written.value[digits..].trim().trim_end_matches('s') {
+            "m" | "millisecond" => Some(1),
+            "" if written.value.ends_with('s') => Some(1_000),
+            "second" => Some(1_000),
+            "min" | "minute" => Some(60_000),
+            "hour" => Some(3_600_000),
+            "day" => Some(86_400_000),
+            _ => None,
+        };
+        match (written.value[..digits].parse::<u64>().ok(), unit) {
+            (Some(n), Some(unit)) if (1..=most.as_millis() as u64).contains(&n.saturating_mul(unit)) => Duration::from_millis(n * unit),
+            _ => {
+                self.mistakes.push(Mistake::new(written.at, format!("`{}` is not a time", written.value)).expected(format!(
+                    "a time of at least 1 ms and at most {}, as in \"30 seconds\"",
+                    if most.as_secs() > 86_400 { "a year" } else { "a day" }
+                )));
+                default
+            }
+        }
+    }
+
+    pub(super) fn secret(&mut self, section: &Section, key: &str) -> Option<SecretName> {
+        let written = section.secret(key)?;
+        self.name(written, "secret");
+        Some(SecretName(written.value.clone()))
+    }
+}

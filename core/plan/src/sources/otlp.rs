@@ -1,0 +1,21 @@
+//! `kind = "otlp"`: OTLP log records, over gRPC and HTTP.
+
+use super::listening::{LISTENING, REQUESTS};
+use super::{Guard, PlannedSource, SourceCertificates};
+use crate::checker::Checker;
+use crate::keys::Key;
+use crate::parse::Section;
+
+/// A source that takes OTLP log records.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct OtlpSource;
+
+impl PlannedSource for OtlpSource {
+    const WORD: &'static str = "otlp";
+    const KEYS: &'static [&'static [Key]] = &[LISTENING, REQUESTS];
+    const GUARD: Option<Guard> = Some(Guard::Key);
+
+    fn read(_c: &mut Checker<'_>, _section: &Section, _certificates: Option<&SourceCertificates>) -> Option<OtlpSource> {
+        Some(OtlpSource)
+    }
+}
