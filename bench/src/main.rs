@@ -6,7 +6,8 @@
 //!
 //! Where the service's binary stands beside this one, the whole of it is measured against the sum of its parts as well.
 //!
-//! `full` and `quick` measure; `service` only the whole service, `sources [KIND]` how fast it takes events by each protocol; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
+//! `full` and `quick` measure; `service` only the whole service, `sources [KIND]` how fast it takes events by each protocol, `neighbours` what a step that holds events back
+//! costs other sources; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
 //! runs it without a look at the clock, for one that counts instructions.
 #![allow(clippy::print_stdout, reason = "a table is what it is for")]
 
@@ -15,6 +16,7 @@ mod corpus;
 mod end_to_end;
 mod floors;
 mod instructions;
+mod neighbours;
 mod passes;
 mod report;
 mod sources;
@@ -42,6 +44,7 @@ const COMPARISONS: &[Comparison] = &[
     Comparison { what: "1 % taken", over: "floor: tape", goal: Goal::AtLeast(2.0) },
     Comparison { what: "1 000 routes", over: "10 routes", goal: Goal::CostAtMost(1.25) },
     Comparison { what: "10 000 routes", over: "10 routes", goal: Goal::CostAtMost(2.5) },
+    Comparison { what: "small bodies beside 10 000 routes", over: "small bodies beside 10 routes", goal: Goal::CostAtMost(1.1) },
     Comparison { what: "200 regex routes", over: "10 regex routes", goal: Goal::CostAtMost(4.0) },
     Comparison { what: "all detectors", over: "core pass", goal: Goal::AtLeast(0.5) },
     Comparison { what: "parse by template", over: "floor: regex for it", goal: Goal::AtLeast(3.0) },
@@ -75,10 +78,12 @@ fn main() {
     }
     let (events, rounds) = if mode == "full" { (60_000, 15) } else { (20_000, 7) };
     let corpus = corpus::corpus(events, 7);
-    if mode == "service" || mode == "sources" {
+    if mode == "service" || mode == "sources" || mode == "neighbours" {
         let mut lines = Vec::new();
         if mode == "service" {
             end_to_end::measure(&corpus, 400, 32_000, 5.0, &mut lines);
+        } else if mode == "neighbours" {
+            neighbours::measure(&corpus, &mut lines);
         } else {
             sources::measure(&corpus, sources::BODIES, arguments.next().as_deref(), &mut lines);
         }
@@ -114,7 +119,8 @@ fn main() {
         }
     }
     let speed = |i: usize| works[i].bytes as f64 / 1e6 / median(times[i].clone());
-    let place = |name: &str| works.iter().position(|w| w.name == name).unwrap_or_else(|| panic!("no work is called {name}"));
+    let names: Vec<&str> = works.iter().map(|w| w.name).collect();
+    let place = |name: &str| names.iter().position(|known| *known == name).unwrap_or_else(|| panic!("no work is called {name}"));
     let mut lines: Vec<Line> =
         works.iter().enumerate().map(|(i, w)| Line { what: w.name, value: speed(i), unit: Unit::MegabytesPerSecond, against: None }).collect();
     for comparison in COMPARISONS {
@@ -130,10 +136,21 @@ fn main() {
             against: Some((comparison.over, ratio, comparison.goal)),
         });
     }
-    let core = place("core pass");
-    // A body takes some rooms of its own; shared among its thousands of events they come to nearly nothing, and an event adds none.
-    let allocated = allocations::during(|| (works[core].run)()) as f64 / events as f64;
-    lines.push(Line { what: "core pass: heap allocations an event", value: allocated, unit: Unit::Each, against: Some(("", allocated, Goal::Under(0.05))) });
+    // A body takes some buffers of its own, and so does a window that is opened; shared among thousands of events they come to nearly nothing, and an event
+    // adds none.
+    for (work, what) in [
+        ("core pass", "core pass: heap allocations an event"),
+        ("merge repeats", "merge repeats: heap allocations an event"),
+        ("join lines", "join lines: heap allocations an event"),
+    ] {
+        let number = place(work);
+        let allocated = allocations::during(|| (works[number].run)()) as f64 / events as f64;
+        lines.push(Line { what, value: allocated, unit: Unit::Each, against: Some(("", allocated, Goal::Under(0.05))) });
+    }
+    for (work, what) in [("merge repeats", "merge repeats: ns an event"), ("join lines", "join lines: ns an event")] {
+        let number = place(work);
+        lines.push(Line { what, value: median(times[number].clone()) / events as f64 * 1e9, unit: Unit::Each, against: None });
+    }
     if mode == "full"
         && let Some(count) = instructions::an_event()
     {
@@ -142,6 +159,7 @@ fn main() {
     let (large, small, waiting) = if mode == "full" { (400, 32_000, 5.0) } else { (100, 8_000, 0.5) };
     end_to_end::measure(&corpus, large, small, waiting, &mut lines);
     sources::measure(&corpus, sources::BODIES, None, &mut lines);
+    neighbours::measure(&corpus, &mut lines);
     report::print(&lines);
     report::write(&lines);
 }

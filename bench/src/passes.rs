@@ -21,9 +21,19 @@ pub(crate) const TEMPLATE_REGEX: &str = r"^(?<client>\d+\.\d+\.\d+\.\d+) took (?
 /// What `access log` reads, as a regex with named groups.
 pub(crate) const ACCESS_REGEX: &str = r#"^(?<client>\S+) (?<ident>\S+) (?<user>\S+) \[(?<time>[^\]]+)\] "(?<method>\S+) (?<path>\S+) (?<protocol>[^"]+)" (?<status>\d{3}) (?<size>\d+|-) "(?<referer>[^"]*)" "(?<agent>[^"]*)"$"#;
 
+/// Size of a body, in bytes.
+const BODY: usize = 1 << 20;
+/// Size of a small body: a dozen events.
+const SMALL_BODY: usize = 4 << 10;
+
 /// The whole text through a plan of one source, in bodies of about 1 MiB.
 fn pass<'a>(name: &'static str, text: &'a [u8], routes: &str) -> Work<'a> {
-    let document = format!("[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.out]\nkind = \"discard\"\n{routes}");
+    pass_in(BODY, name, text, routes)
+}
+
+/// The whole text through the source `in` of a plan, in bodies of about so many bytes.
+fn pass_in<'a>(size: usize, name: &'static str, text: &'a [u8], rest: &str) -> Work<'a> {
+    let document = format!("[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.out]\nkind = \"discard\"\n{rest}");
     let plan = match CheckedPlan::read(&document) {
         Ok(plan) => CompiledPlan::new(&plan, HashKey::new([0; 32])),
         Err(reports) => panic!("{}", reports.iter().map(|r| r.render(name)).collect::<String>()),
@@ -32,7 +42,7 @@ fn pass<'a>(name: &'static str, text: &'a [u8], routes: &str) -> Work<'a> {
     let run = move || {
         let mut start = 0;
         while start < text.len() {
-            let reach = (start + (1 << 20)).min(text.len());
+            let reach = (start + size).min(text.len());
             let end = text[..reach].iter().rposition(|b| *b == b'\n').map_or(reach, |n| n + 1);
             let body = &text[start..end];
             if let Ok(records) = split(body, DeclaredFormat::Lines, 1 << 20) {
@@ -99,6 +109,12 @@ fn mixed(count: usize) -> String {
     plan
 }
 
+/// Ten routes of the source `in`, and `count` of another source.
+fn beside(count: usize) -> String {
+    let of = |source: &str, routes: String| routes.replace("[[route]]\nname = \"r", &format!("[[route]]\nfrom = [\"{source}\"]\nname = \"{source}-r"));
+    format!("[source.other]\nkind = \"http\"\nlisten = \"127.0.0.1:2\"\n{}{}", of("in", mixed(10)), of("other", mixed(count)))
+}
+
 /// `count` routes by regular expression over the message.
 fn regexes(count: usize) -> String {
     let words = ["gate", "receipt", "crossing", "berth", "ticket", "refund", "pier", "lamp"];
@@ -118,6 +134,9 @@ pub(crate) fn all<'a>(corpus: &'a [u8], texts: &'a Texts, wanted: Option<&str>) 
         ("10 routes", corpus, mixed(10)),
         ("1 000 routes", corpus, mixed(1_000)),
         ("10 000 routes", corpus, mixed(10_000)),
+        // Windows are open after the first events, and stay open.
+        ("merge repeats", corpus, with("'merge repeats within 24 hours by service'")),
+        ("join lines", corpus, with("'join lines starting with /^a first line/ by service'")),
         ("10 regex routes", corpus, regexes(10)),
         ("200 regex routes", corpus, regexes(200)),
         (
@@ -128,6 +147,11 @@ pub(crate) fn all<'a>(corpus: &'a [u8], texts: &'a Texts, wanted: Option<&str>) 
     ];
     let mut works: Vec<Work<'a>> =
         passes.into_iter().filter(|(name, ..)| wanted.is_none_or(|w| name.starts_with(w))).map(|(name, text, routes)| pass(name, text, &routes)).collect();
+    for (name, count) in [("small bodies beside 10 routes", 10), ("small bodies beside 10 000 routes", 10_000)] {
+        if wanted.is_none_or(|w| name.starts_with(w)) {
+            works.push(pass_in(SMALL_BODY, name, corpus, &beside(count)));
+        }
+    }
     works.push(extraction("parse by template", &texts.calls, "\"{client:ip} took {ms:integer} ms for {path:word}: {end}\""));
     works.push(extraction("parse access log", &texts.access, "access log"));
     works

@@ -10,6 +10,7 @@ pub struct Selection {
 
 impl Selection {
     /// Adds a line that is not before the last one.
+    #[inline]
     pub fn push(&mut self, line: u32) {
         debug_assert!(line >= self.last, "lines are added in order");
         let mut difference = line.wrapping_sub(self.last);

@@ -35,6 +35,7 @@ pub fn find(detector: Detector, text: &[u8], from: usize) -> Option<Range<usize>
 }
 
 /// Whether `detector` could find anything at all in raw JSON text: a cheap test that never misses.
+#[inline]
 #[must_use]
 pub fn possible(detector: Detector, json: &[u8]) -> bool {
     match detector {

@@ -77,8 +77,16 @@ pub(crate) struct Candidates {
     bits: Vec<u64>,
     kept: Vec<u32>,
     met: Vec<(u32, u32)>,
-    /// The routes that take the event, in order.
-    pub(crate) routes: Vec<u32>,
+}
+
+/// What one index works with while it is asked about one event.
+pub(crate) struct Asking<'a> {
+    /// For texts that must be unescaped.
+    pub(crate) scratch: &'a mut Vec<u8>,
+    pub(crate) memo: &'a mut Memo,
+    pub(crate) candidates: &'a mut Candidates,
+    /// Where the routes go that take the event.
+    pub(crate) routes: &'a mut Vec<u32>,
 }
 
 impl Index {
@@ -239,19 +247,18 @@ impl Index {
         bits.into()
     }
 
-    /// Adds to `candidates.routes` the routes among `of` (see [`Index::mask`]) whose condition the event meets; a route may be added twice.
-    pub(crate) fn find(&self, of: &[u64], view: EventView<'_>, shared: &Shared, scratch: &mut Vec<u8>, memo: &mut Memo, candidates: &mut Candidates) {
-        let Shared { fields, tests, .. } = shared;
+    /// Adds to `asking.routes` the routes among `of` (see [`Index::mask`]) whose condition the event meets; a route may be added twice.
+    pub(crate) fn find(&self, of: &[u64], view: EventView<'_>, shared: &Shared, asking: Asking<'_>) {
+        let (Shared { fields, tests, .. }, Asking { scratch, memo, candidates, routes: found_routes }) = (shared, asking);
         candidates.event += 1;
         if candidates.seen.len() != self.axes.len() {
-            let routes = std::mem::take(&mut candidates.routes);
             let (seen, found) = (vec![(0, 0); self.axes.len()], vec![Vec::new(); self.axes.len()]);
-            *candidates = Candidates { seen, found, event: 1, routes, ..Candidates::default() };
+            *candidates = Candidates { seen, found, event: 1, ..Candidates::default() };
         }
         for listed in &self.listed {
             let axis = listed.axis as usize;
             self.see(axis, view, fields, scratch, candidates);
-            let Candidates { seen, found, routes, .. } = candidates;
+            let Candidates { seen, found, .. } = &mut *candidates;
             let cell = [seen[axis].1];
             for place in if listed.by_hits { &found[axis][..] } else { &cell } {
                 let (from, to) = listed.places.get(*place as usize).copied().unwrap_or_default();
@@ -260,7 +267,7 @@ impl Index {
                         && has(of, *number)
                         && self.holds(rule, view, fields, tests, scratch, memo)
                     {
-                        routes.push(rule.route);
+                        found_routes.push(rule.route);
                     }
                 }
             }
@@ -282,7 +289,7 @@ impl Index {
                     left &= left - 1;
                     let Some(rule) = &self.rules[(group.first + at) * 64 + bit as usize] else { continue };
                     if self.holds(rule, view, fields, tests, scratch, memo) {
-                        candidates.routes.push(rule.route);
+                        found_routes.push(rule.route);
                     }
                 }
             }

@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use rockrose_event::field::FieldTable;
 use rockrose_language::Condition;
 
-use super::{Candidates, Index};
+use super::{Asking, Candidates, Index};
 use crate::expression::{EventView, Memo, Tests};
 use crate::steps::Shared;
 
@@ -80,9 +80,7 @@ impl Indexes {
         }
         for (number, rules) in &scope.asked {
             let candidates = &mut by_index[*number];
-            std::mem::swap(&mut candidates.routes, routes);
-            self.all[*number].find(rules, view, shared, scratch, memo, candidates);
-            std::mem::swap(&mut candidates.routes, routes);
+            self.all[*number].find(rules, view, shared, Asking { scratch, memo, candidates, routes });
         }
         // A route may have been found by several of its rules.
         if routes.len() > 1 {

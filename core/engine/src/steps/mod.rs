@@ -169,8 +169,10 @@ pub(crate) struct StepRun<'a> {
 impl StepRun<'_> {
     /// Runs the steps over one event, from the step at `from` on.
     pub(crate) fn run(self, event: &mut EventDraft<'_>, from: usize, shared: &Shared, buffers: &mut Buffers) -> Passed {
+        let mut none = StepTally::default();
+        let mut c = StepContext { shared, buffers, tally: &mut none, place: self.place, position: 0, sentence: "" };
         for (i, (step, tally)) in self.steps.iter().zip(self.tallies).enumerate().skip(from) {
-            let mut c = StepContext { shared, buffers, tally, place: self.place, position: i, sentence: &step.sentence };
+            (c.tally, c.position, c.sentence) = (tally, i, &step.sentence);
             if let Some(when) = &step.when
                 && !c.holds(when, event)
             {
@@ -180,19 +182,19 @@ impl StepRun<'_> {
             match step.step.run(event, &mut c) {
                 Effect::None => {}
                 Effect::Removed => {
-                    tally.removed.count(before);
+                    c.tally.removed.count(before);
                     return Passed::Removed(i);
                 }
                 Effect::Held => return Passed::Held(i),
                 Effect::Failed => {
-                    tally.failed.count(before);
+                    c.tally.failed.count(before);
                     // It may have been marked, or done in part.
                     let saved = before as i64 - event.view().json.len() as i64;
-                    tally.changed += Amount { events: i64::from(saved != 0), bytes: saved };
+                    c.tally.changed += Amount { events: i64::from(saved != 0), bytes: saved };
                 }
                 Effect::Changed => {
-                    tally.changed.events += 1;
-                    tally.changed.bytes += before as i64 - event.view().json.len() as i64;
+                    c.tally.changed.events += 1;
+                    c.tally.changed.bytes += before as i64 - event.view().json.len() as i64;
                 }
             }
         }

@@ -57,6 +57,7 @@ const BEFORE: u32 = u32::MAX;
 
 impl Guide {
     /// Makes ready for a record that is read by `fields`.
+    #[inline]
     pub(super) fn begin(&mut self, fields: &FieldTable) {
         if self.steps.is_empty() || self.table != fields.stamp() {
             self.table = fields.stamp();

@@ -74,6 +74,7 @@ pub fn scan_edited(json: &[u8], fields: &FieldTable, slots: &mut Vec<Span>) -> R
     Scanner::relaxed(json, 0, fields, &mut Guide::default()).event(slots)
 }
 
+#[inline]
 fn fresh(slots: &mut Vec<Span>, fields: &FieldTable) {
     slots.clear();
     slots.resize(fields.slots(), Span::MISSING);
