@@ -135,7 +135,7 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
                     with.raw.push(form);
                 }
             }
-            shared.sink.accept(&settings.name, Arc::new(body.into()), says, with).await
+            shared.sink.accept(&settings.name, Arc::new(body.into()), says, with).await.map_err(Problem::from)
         })
         .await
     };

@@ -14,6 +14,7 @@ mod listener;
 mod otlp;
 mod probe;
 mod problem;
+mod refusal;
 mod settings;
 mod spoken;
 mod stream;
@@ -32,6 +33,7 @@ pub use http::BodyBudget;
 pub use listener::{BoundedListener, Peer};
 pub use probe::{Looked, look};
 pub use problem::Problem;
+pub use refusal::Refusal;
 pub use settings::{Certificates, Protocol, SourceKey, SourceSettings};
 
 use rockrose_event::buffers::Buffer;
@@ -43,10 +45,10 @@ use serde::{Deserialize, Serialize};
 pub trait Sink: Send + Sync + 'static {
     /// Takes one body of the source called `source`, and what is given beside it. An `Ok` means that everything in it is durable, or was removed or quarantined on purpose, and that the
     /// rest of what was given became durable with it.
-    fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> impl Future<Output = Result<Receipt, Problem>> + Send;
+    fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> impl Future<Output = Result<Receipt, Refusal>> + Send;
 
     /// The positions that were kept for a source.
-    fn positions(&self, source: &str) -> impl Future<Output = Result<Vec<Position>, Problem>> + Send;
+    fn positions(&self, source: &str) -> impl Future<Output = Result<Vec<Position>, Refusal>> + Send;
 }
 
 /// What is given beside a body.

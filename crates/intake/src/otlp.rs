@@ -80,7 +80,7 @@ async fn hand_on<S: Sink>(
     if lines.is_empty() {
         return Ok(Receipt::default());
     }
-    shared.sink.accept(&settings.name, Arc::new(lines.into()), DeclaredFormat::Lines, BodyMetadata::default()).await
+    shared.sink.accept(&settings.name, Arc::new(lines.into()), DeclaredFormat::Lines, BodyMetadata::default()).await.map_err(Problem::from)
 }
 
 /// What is answered to a request that was taken: with what of it could not be read.

@@ -6,6 +6,8 @@ use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use serde_json::{Map, Value, json};
 
+use crate::refusal::Refusal;
+
 /// An error on its way to an HTTP client. Never carries event contents or secrets.
 #[derive(Clone, Debug)]
 pub struct Problem {
@@ -78,6 +80,26 @@ impl Problem {
     #[must_use]
     pub fn unavailable(kind: &'static str, detail: impl Into<String>) -> Problem {
         Problem::new(StatusCode::SERVICE_UNAVAILABLE, kind, "Cannot take this now", detail).retry_after(5)
+    }
+}
+
+impl From<Refusal> for Problem {
+    fn from(refusal: Refusal) -> Problem {
+        let detail = refusal.to_string();
+        match refusal {
+            Refusal::Full { destination } => Problem::unavailable("full", detail).with("destination", destination),
+            Refusal::Paused { .. } => Problem::unavailable("paused", detail).retry_after(30),
+            Refusal::Gone => Problem::unavailable("source-gone", detail),
+            Refusal::NotDurable => Problem::unavailable("not-durable", detail),
+            Refusal::Stopping => Problem::unavailable("stopping", detail),
+            Refusal::Repeated => Problem::unavailable("repeated", detail),
+            Refusal::TooLarge => Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too-many-copies", "The body is too large", detail),
+            Refusal::KeyReused => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "key-used-twice", "The idempotency key was used before", detail),
+            Refusal::NotJson(e) => {
+                Problem::new(StatusCode::BAD_REQUEST, "not-json", "The body is not JSON", detail).with("line", e.line).with("column", e.column)
+            }
+            Refusal::Failed => Problem::internal(detail),
+        }
     }
 }
 

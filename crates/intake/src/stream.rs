@@ -10,7 +10,6 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use axum::http::StatusCode;
 use futures_util::FutureExt;
 use rockrose_event::buffers::{self, Buffer};
 use rockrose_event::record::DeclaredFormat;
@@ -280,16 +279,16 @@ pub(crate) async fn until_taken<S: Sink>(
     loop {
         match sink.accept(source, Arc::clone(&body), DeclaredFormat::Lines, BodyMetadata { raw: raw.clone(), ..BodyMetadata::default() }).await {
             Ok(receipt) => return Some(receipt),
-            Err(problem) if problem.status() == StatusCode::SERVICE_UNAVAILABLE => {
-                heard.wrong(Wrong::PushedBack, problem.detail(), None);
+            Err(refusal) if refusal.is_temporary() => {
+                heard.wrong(Wrong::PushedBack, refusal.to_string(), None);
                 if stopping.is_some_and(CancellationToken::is_cancelled) {
                     return None;
                 }
                 tokio::time::sleep(pause).await;
                 pause = (pause * 2).min(PAUSES.1);
             }
-            Err(problem) => {
-                heard.wrong(Wrong::TooLarge, problem.detail(), None);
+            Err(refusal) => {
+                heard.wrong(Wrong::TooLarge, refusal.to_string(), None);
                 return None;
             }
         }
@@ -453,7 +452,7 @@ mod tests {
     use tokio::io::AsyncWriteExt;
 
     use super::*;
-    use crate::{Position, Problem};
+    use crate::{Position, Refusal};
 
     /// Takes nothing while it has no place.
     struct Gate {
@@ -462,13 +461,13 @@ mod tests {
     }
 
     impl Sink for Gate {
-        async fn accept(&self, _: &str, body: Arc<Buffer>, _: DeclaredFormat, _: BodyMetadata) -> Result<Receipt, Problem> {
+        async fn accept(&self, _: &str, body: Arc<Buffer>, _: DeclaredFormat, _: BodyMetadata) -> Result<Receipt, Refusal> {
             self.places.acquire().await.unwrap().forget();
             self.taken.lock().unwrap().extend_from_slice(&body);
             Ok(Receipt::default())
         }
 
-        async fn positions(&self, _: &str) -> Result<Vec<Position>, Problem> {
+        async fn positions(&self, _: &str) -> Result<Vec<Position>, Refusal> {
             Ok(Vec::new())
         }
     }

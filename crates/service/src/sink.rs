@@ -3,13 +3,12 @@
 use std::cell::RefCell;
 use std::sync::Arc;
 
-use axum::http::StatusCode;
 use rockrose_engine::{Outcome, Point, Scratch, Watch};
 use rockrose_event::buffers::{self, Buffer};
-use rockrose_event::record::{BodyError, DeclaredFormat, Record, split};
+use rockrose_event::record::{DeclaredFormat, Record, split};
 use rockrose_event::stamp::stamped;
 use rockrose_event::usual::Usual;
-use rockrose_intake::{BodyMetadata, Caught, NAMED_UNREADABLE, Position, Problem, Receipt, Sink, Unreadable};
+use rockrose_intake::{BodyMetadata, Caught, NAMED_UNREADABLE, Position, Receipt, Refusal, Sink, Unreadable};
 use rockrose_records::Side;
 use rockrose_spool::{CommitExtras, Once, Packed, SpoolError, Unread, pack};
 
@@ -46,14 +45,6 @@ const AGES: usize = 4;
 /// So many records of a body are shown to those who look at its source.
 const CAUGHT: usize = 50;
 
-enum Unworked {
-    Body(BodyError),
-    /// The source left the plan while the body was on its way.
-    Gone,
-    /// The routes' copies of it came to more than one body may become.
-    TooManyCopies,
-}
-
 /// A body on its way through the plan.
 struct Given {
     source: String,
@@ -66,19 +57,19 @@ struct Given {
     caught: bool,
 }
 
-fn work(running: &Running, given: Given) -> Result<Worked, Unworked> {
+fn work(running: &Running, given: Given) -> Result<Worked, Refusal> {
     let Given { source, body, says, with, now, watch, caught } = given;
-    let number = running.compiled.source(&source).ok_or(Unworked::Gone)?;
+    let number = running.compiled.source(&source).ok_or(Refusal::Gone)?;
     let settings = running.checked.sources.iter().find(|s| s.name == source);
     let max_event = settings.map_or(usize::MAX, |s| s.max_event as usize);
-    let given = split(&body, says, max_event).map_err(Unworked::Body)?;
+    let given = split(&body, says, max_event).map_err(Refusal::NotJson)?;
     let (stamped_body, stamped_records);
     let (events, records) = if with.stamps.is_empty() {
         (&*body, &given)
     } else {
         stamped_body = Buffer::from(stamped(&body, &given, &with.stamps));
         // The fields come on top of what an event may have.
-        stamped_records = split(&stamped_body, DeclaredFormat::Lines, max_event.saturating_add(MAX_STAMPS)).map_err(Unworked::Body)?;
+        stamped_records = split(&stamped_body, DeclaredFormat::Lines, max_event.saturating_add(MAX_STAMPS)).map_err(Refusal::NotJson)?;
         (&stamped_body, &stamped_records)
     };
     let watch = if caught { Some(watch.unwrap_or_default().also(Point::Source(number), CAUGHT)) } else { watch };
@@ -87,7 +78,7 @@ fn work(running: &Running, given: Given) -> Result<Worked, Unworked> {
         running.compiled.process(number, events, records, now, watch.as_ref(), scratch)
     });
     if outcome.overflowed {
-        return Err(Unworked::TooManyCopies);
+        return Err(Refusal::TooLarge);
     }
     let caught = if caught { catch(&outcome, number, &body, &given, &with.raw, now) } else { Vec::new() };
     let unread = outcome.quarantined.iter().map(|q| Unread { reason: format!("record {}: {}", q.number, q.reason), data: events[q.range.clone()].to_vec() });
@@ -140,28 +131,32 @@ fn catch(outcome: &Outcome, source: usize, body: &[u8], records: &[Record], raw:
 }
 
 impl Sink for PlanSink {
-    async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Problem> {
+    async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Refusal> {
         // A sender that goes away does not stop what has begun: what steps remember must become durable, or be undone.
         let (sink, source) = (PlanSink { app: Arc::clone(&self.app) }, source.to_owned());
         let taking = tokio::spawn(async move { sink.take(source, body, says, with).await });
-        taking.await.unwrap_or_else(|_| Err(Problem::internal("the body could not be worked on")))
+        taking.await.unwrap_or(Err(Refusal::Failed))
     }
 
-    async fn positions(&self, source: &str) -> Result<Vec<Position>, Problem> {
+    async fn positions(&self, source: &str) -> Result<Vec<Position>, Refusal> {
         let kept = self.app.spool.positions(source).await.map_err(|e| kept_nothing(&e))?;
         Ok(kept.into_iter().map(|(id, content)| Position { id, content: Some(content) }).collect())
     }
 }
 
-fn kept_nothing(e: &SpoolError) -> Problem {
+/// What a body is refused with that could not be stored.
+fn kept_nothing(e: &SpoolError) -> Refusal {
     match e {
-        SpoolError::Storage(_) => Problem::unavailable("not-durable", "the events could not be made durable, so they were not taken"),
-        SpoolError::Closed | SpoolError::Settled | SpoolError::Damaged(_) | SpoolError::Repeated => Problem::unavailable("stopping", "the service is stopping"),
+        SpoolError::Storage(_) => Refusal::NotDurable,
+        SpoolError::Repeated => Refusal::Repeated,
+        SpoolError::Closed => Refusal::Stopping,
+        // Neither is said of what is stored.
+        SpoolError::Settled | SpoolError::Damaged(_) => Refusal::Failed,
     }
 }
 
 impl PlanSink {
-    async fn take(&self, source: String, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Problem> {
+    async fn take(&self, source: String, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Refusal> {
         let once = with.once.clone().map(|key| (key, content_sum(&body)));
         if let Some((key, sum)) = &once
             && let Some(before) = self.taken(&source, key, *sum).await?
@@ -169,7 +164,7 @@ impl PlanSink {
             return Ok(before);
         }
         if let Some(paused) = self.app.engine.paused(Side::Source, &source) {
-            return Err(Problem::unavailable("paused", format!("`{}` has paused this source", paused.who)).retry_after(30));
+            return Err(Refusal::Paused { who: paused.who });
         }
         let mut running = self.app.engine.running();
         // What steps hold back is only touched in order, from the work to the commit, by those whose events can reach such a step.
@@ -197,16 +192,7 @@ impl PlanSink {
         if turn.is_some() && !matches!(worked, Ok(Ok(_))) {
             windows::take_back(&self.app, &running.compiled, running.windows_of(&source)).await;
         }
-        let worked = worked.map_err(|_| Problem::internal("the body could not be worked on"))?.map_err(|e| match e {
-            Unworked::TooManyCopies => {
-                let detail = "the plan's routes make more than 1 GB of copies of it; send smaller bodies";
-                Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too-many-copies", "The body is too large", detail)
-            }
-            Unworked::Gone => Problem::unavailable("source-gone", "this source is no longer part of the plan"),
-            Unworked::Body(e) => {
-                Problem::new(StatusCode::BAD_REQUEST, "not-json", "The body is not JSON", e.to_string()).with("line", e.line).with("column", e.column)
-            }
-        })?;
+        let worked = worked.map_err(|_| Refusal::Failed)??;
         let Worked { mut outcome, data, unread, ages, caught } = worked;
         let receipt = Receipt {
             received: outcome.received.events as u64,
@@ -238,11 +224,10 @@ impl PlanSink {
     }
 
     /// What was said when this body was taken before, if it was. Another body under the same key is refused.
-    async fn taken(&self, source: &str, key: &str, sum: i64) -> Result<Option<Receipt>, Problem> {
+    async fn taken(&self, source: &str, key: &str, sum: i64) -> Result<Option<Receipt>, Refusal> {
         let Some(before) = self.app.spool.taken_once(source, key).await.map_err(|e| kept_nothing(&e))? else { return Ok(None) };
         if before.sum != sum {
-            let detail = "this `Idempotency-Key` was used for another body; every body has its own";
-            return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "key-used-twice", "The idempotency key was used before", detail));
+            return Err(Refusal::KeyReused);
         }
         let receipt: Receipt = serde_json::from_str(&before.receipt).unwrap_or_default();
         Ok(Some(Receipt { repeated: true, ..receipt }))
@@ -251,11 +236,10 @@ impl PlanSink {
 
 impl PlanSink {
     /// A source is pushed back while a destination that it can reach holds all it may, and wants it so.
-    fn room(&self, running: &Running, source: usize) -> Result<(), Problem> {
+    fn room(&self, running: &Running, source: usize) -> Result<(), Refusal> {
         for destination in running.compiled.reached_from(source) {
             if let Some(full) = queues::pushes_back(&self.app.spool, &running.checked, &running.checked.destinations[*destination]) {
-                return Err(Problem::unavailable("full", format!("the destination `{full}` holds all it may; its events wait to be delivered"))
-                    .with("destination", full));
+                return Err(Refusal::Full { destination: full.to_owned() });
             }
         }
         Ok(())

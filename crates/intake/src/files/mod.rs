@@ -17,7 +17,6 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use axum::http::StatusCode;
 use rockrose_event::record::DeclaredFormat;
 use rockrose_event::stamp::Stamp;
 use tokio::task::JoinSet;
@@ -89,7 +88,7 @@ async fn kept<S: Sink>(settings: &FileSettings, shared: &Shared<S>) -> Option<Ve
     loop {
         match shared.sink.positions(&settings.name).await {
             Ok(kept) => return Some(kept),
-            Err(problem) => shared.heard.wrong(Wrong::PushedBack, problem.detail(), None),
+            Err(refusal) => shared.heard.wrong(Wrong::PushedBack, refusal.to_string(), None),
         }
         if rests(&shared.stop, pause).await {
             return None;
@@ -284,7 +283,7 @@ impl Follower {
                 self.at.values_mut().filter(|k| k.copy_of.is_none() && k.trouble.is_none()).for_each(|k| k.unnoted = false);
                 self.forgotten.clear();
             }
-            Err(problem) => shared.heard.wrong(Wrong::PushedBack, problem.detail(), None),
+            Err(refusal) => shared.heard.wrong(Wrong::PushedBack, refusal.to_string(), None),
         }
     }
 
@@ -357,14 +356,14 @@ async fn turn<S: Sink>(mut known: Known, settings: Arc<FileSettings>, shared: Ar
                 pause = PAUSES.0;
                 chunks += 1;
             }
-            Err(problem) if problem.status() == StatusCode::SERVICE_UNAVAILABLE => {
-                shared.heard.wrong(Wrong::PushedBack, problem.detail(), None);
+            Err(refusal) if refusal.is_temporary() => {
+                shared.heard.wrong(Wrong::PushedBack, refusal.to_string(), None);
                 rests(&shared.stop, pause).await;
                 pause = (pause * 2).min(PAUSES.1);
             }
             // Fewer at once may be taken; one that cannot be taken alone is passed over, and said.
-            Err(problem) => {
-                shared.heard.wrong(Wrong::TooLarge, problem.detail(), None);
+            Err(refusal) => {
+                shared.heard.wrong(Wrong::TooLarge, refusal.to_string(), None);
                 if lines > 1 {
                     known.read_less();
                     continue;

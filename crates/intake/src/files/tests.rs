@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use rockrose_event::buffers::Buffer;
 
 use super::*;
-use crate::{Problem, Receipt};
+use crate::{Receipt, Refusal};
 
 /// Keeps lines and positions together, as a commit would.
 #[derive(Default)]
@@ -23,14 +23,14 @@ struct Kept {
 }
 
 impl Sink for Kept {
-    async fn accept(&self, _: &str, body: Arc<Buffer>, _: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Problem> {
+    async fn accept(&self, _: &str, body: Arc<Buffer>, _: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Refusal> {
         let most = self.most.load(Ordering::SeqCst);
         if self.refusing.load(Ordering::SeqCst) && !body.is_empty() {
             self.refused.fetch_add(1, Ordering::SeqCst);
-            return Err(Problem::unavailable("full", "not now"));
+            return Err(Refusal::Full { destination: "desk".into() });
         }
         if most > 0 && body.len() > most {
-            return Err(Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "Too large", "too large"));
+            return Err(Refusal::TooLarge);
         }
         let mut positions = self.positions.lock().unwrap();
         for position in with.positions {
@@ -47,7 +47,7 @@ impl Sink for Kept {
         Ok(Receipt { received: count, read: count, ..Receipt::default() })
     }
 
-    async fn positions(&self, _: &str) -> Result<Vec<Position>, Problem> {
+    async fn positions(&self, _: &str) -> Result<Vec<Position>, Refusal> {
         Ok(self.positions.lock().unwrap().iter().map(|(id, content)| Position { id: id.clone(), content: Some(content.clone()) }).collect())
     }
 }

@@ -30,20 +30,20 @@ struct Kept {
 }
 
 impl Sink for Kept {
-    async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Problem> {
+    async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Refusal> {
         if self.holding.load(Ordering::SeqCst) {
             self.waiting.fetch_add(1, Ordering::SeqCst);
             self.let_go.notified().await;
         }
         if self.refusing.load(Ordering::SeqCst) {
-            return Err(Problem::unavailable("full", "not now"));
+            return Err(Refusal::Full { destination: "desk".into() });
         }
         self.bodies.lock().unwrap().push((source.to_owned(), body.to_vec(), says));
         self.with.lock().unwrap().push(with);
         Ok(Receipt { received: 1, read: 1, ..Receipt::default() })
     }
 
-    async fn positions(&self, _: &str) -> Result<Vec<Position>, Problem> {
+    async fn positions(&self, _: &str) -> Result<Vec<Position>, Refusal> {
         Ok(Vec::new())
     }
 }

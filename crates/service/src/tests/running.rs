@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use rockrose_event::record::DeclaredFormat;
-use rockrose_intake::{BodyMetadata, Sink};
+use rockrose_intake::{self as intake, BodyMetadata, Sink};
 use rockrose_ledger::Equation;
 
 use crate::apply::{Refusal, apply, missing_secrets, take_up};
@@ -37,14 +37,14 @@ fn plan(steps: &str, bound: &str) -> String {
     )
 }
 
-async fn hand(app: &Arc<App>, body: &str, says: DeclaredFormat) -> Result<rockrose_intake::Receipt, rockrose_intake::Problem> {
+async fn hand(app: &Arc<App>, body: &str, says: DeclaredFormat) -> Result<intake::Receipt, intake::Refusal> {
     PlanSink::new(Arc::clone(app)).accept("in", Arc::new(body.as_bytes().to_vec().into()), says, BodyMetadata::default()).await
 }
 
 #[tokio::test]
 async fn bodies_are_counted_queued_and_kept_aside() {
     let r = service().await;
-    assert_eq!(hand(r.app(), "{}", DeclaredFormat::Lines).await.unwrap_err().status(), 503, "no plan has this source");
+    assert_eq!(hand(r.app(), "{}", DeclaredFormat::Lines).await.unwrap_err(), intake::Refusal::Gone, "no plan has this source");
     assert_eq!(apply(r.app(), &plan("'tag x = 1'", "1 MB"), "ann", "first", None).await.unwrap(), 1);
     let long = format!("{{\"long\":\"{}\"}}", "x".repeat(200));
     let receipt = hand(r.app(), &format!("{{\"wanted\":true}}\n{{\"wanted\":false}}\n{long}\n{{bad\n"), DeclaredFormat::Lines).await.unwrap();
@@ -52,8 +52,8 @@ async fn bodies_are_counted_queued_and_kept_aside() {
     assert_eq!(receipt.unreadable.iter().map(|u| u.record).collect::<Vec<_>>(), [3, 4]);
     assert!(receipt.unreadable[0].reason.contains("longer than the limit"));
     let wrong = hand(r.app(), "[1", DeclaredFormat::Json).await.unwrap_err();
-    assert_eq!(wrong.status(), 400);
-    assert!(wrong.detail().contains("line 1, column 3"), "{}", wrong.detail());
+    assert!(matches!(wrong, intake::Refusal::NotJson(_)));
+    assert!(wrong.to_string().contains("line 1, column 3"), "{}", wrong.to_string());
     assert_eq!(r.app().spool.waiting()["dead"].amount.events, 1);
     assert!(r.app().spool.balance().await.unwrap().iter().all(Equation::holds));
     // Many unreadable records are all kept, but only the first few are named.
@@ -72,8 +72,8 @@ async fn a_source_is_pushed_back_only_by_what_it_can_reach() {
     let event = "{\"wanted\":true,\"text\":\"about sixty bytes of this and of that\"}\n";
     assert!(hand(r.app(), &event.repeat(2), DeclaredFormat::Lines).await.is_ok());
     let full = hand(r.app(), event, DeclaredFormat::Lines).await.unwrap_err();
-    assert_eq!(full.status(), 503);
-    assert!(full.detail().contains("`dead`"), "{}", full.detail());
+    assert!(matches!(&full, intake::Refusal::Full { destination } if destination == "out"), "{full}");
+    assert!(full.to_string().contains("`dead`"), "{}", full.to_string());
     let other =
         PlanSink::new(Arc::clone(r.app())).accept("other", Arc::new(event.as_bytes().to_vec().into()), DeclaredFormat::Lines, BodyMetadata::default()).await;
     assert!(other.is_ok());
