@@ -72,7 +72,7 @@ async fn a_source_is_pushed_back_only_by_what_it_can_reach() {
     let event = "{\"wanted\":true,\"text\":\"about sixty bytes of this and of that\"}\n";
     assert!(hand(r.app(), &event.repeat(2), DeclaredFormat::Lines).await.is_ok());
     let full = hand(r.app(), event, DeclaredFormat::Lines).await.unwrap_err();
-    assert!(matches!(&full, intake::Refusal::Full { destination } if destination == "out"), "{full}");
+    assert!(matches!(&full, intake::Refusal::Full { destination } if destination == "dead"), "{full}");
     assert!(full.to_string().contains("`dead`"), "{}", full.to_string());
     let other =
         PlanSink::new(Arc::clone(r.app())).accept("other", Arc::new(event.as_bytes().to_vec().into()), DeclaredFormat::Lines, BodyMetadata::default()).await;
