@@ -6,6 +6,7 @@ use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_ledger::{Amount, Measure, Posting, WindowState};
 
 use super::tests::{NOW, arrived, plan};
+use super::window::MAX_BYTES;
 use super::{CompiledPlan, Outcome, Scratch};
 
 /// A plan whose source, route and destination do what is given.
@@ -327,4 +328,81 @@ fn the_preferred_copy_takes_the_place_of_one_that_waits() {
     node.send(0, NOW + 40_000, "{\"id\":4,\"by\":\"s\"}\n");
     node.balances();
     assert_eq!((node.at("r", "d").len(), node.sum(Measure::Held).events), (4, 1));
+}
+
+#[test]
+fn each_source_is_told_which_windows_its_events_can_reach() {
+    let plan = plan(
+        "[source.plain]\nkind = 'http'\nlisten = '127.0.0.1:1'\n[source.joined]\nkind = 'http'\nlisten = '127.0.0.1:2'\non_arrival = ['join lines indented']\n\
+         [source.merged]\nkind = 'http'\nlisten = '127.0.0.1:3'\n[destination.d]\nkind = 'discard'\n[destination.e]\nkind = 'discard'\nalways = ['dedupe by id within 1 minute']\n\
+         [[route]]\nname = 'a'\nfrom = ['plain', 'joined']\nto = ['d']\n\
+         [[route]]\nname = 'b'\nfrom = ['merged']\ndo = ['merge repeats within 1 minute by gate']\nto = ['d']\n\
+         [[route]]\nname = 'c'\nfrom = ['merged']\nwhen = 'remainder'\nto = ['e']\n\
+         [[route]]\nname = 'f'\nfrom = ['joined']\nwhen = 'gate = 9'\nto = ['e']\n",
+    );
+    assert_eq!(plan.window_count(), 3, "numbered in the order of an event's way: arrival, route, destination");
+    assert_eq!([plan.windows_of(0), plan.windows_of(1), plan.windows_of(2)], [&[][..], &[0, 2], &[1, 2]]);
+    assert_eq!([plan.windows_from(0), plan.windows_from(1), plan.windows_from(2)], [vec![0, 2], vec![1, 2], vec![2]]);
+    assert_eq!([plan.reached_from(0), plan.reached_from(1), plan.reached_from(2)], [&[0][..], &[0, 1], &[0, 1]]);
+}
+
+#[test]
+fn what_is_restored_of_some_windows_leaves_the_others_alone() {
+    let mut node = Node::new(with("merge repeats within 1 minute by gate", "", "dedupe by id within 1 minute"));
+    node.send(0, NOW, "{\"gate\":1,\"id\":1}\n{\"gate\":1,\"id\":2}\n");
+    node.release(NOW, true);
+    node.send(0, NOW + 1, "{\"gate\":2,\"id\":3}\n");
+    let kept: Vec<(u128, WindowState)> = node.kept.iter().map(|(id, held)| (*id, held.clone())).collect();
+    assert_eq!(kept.len(), 2, "one merges at arrival, one knows a copy at the destination");
+    // The arrival's windows lose what was never committed; the destination's keep theirs.
+    node.plan.restore_windows(&[0], Vec::new());
+    assert!(!node.plan.any_due(0, None) && node.plan.any_due(1, Some(NOW + 60_000)));
+    node.plan.restore_windows(&[0], kept);
+    assert!(node.plan.any_due(0, None));
+    node.release(NOW + 2, true);
+    node.balances();
+}
+
+#[test]
+fn a_window_is_copied_once_a_batch_however_many_lines_it_takes() {
+    let plan = at("do", "join lines indented by gate");
+    let body = format!("{{\"gate\":1,\"message\":\"a\"}}\n{}", "{\"gate\":1,\"message\":\" b\"}\n".repeat(500));
+    let records = split(body.as_bytes(), DeclaredFormat::Lines, 1 << 20).unwrap();
+    let outcome = plan.process(0, body.as_bytes(), &records, NOW, None, &mut Scratch::default());
+    assert_eq!(outcome.windows.len(), 1);
+    assert_eq!(outcome.windows[0].state.as_ref().unwrap().events, 501);
+    // One that is opened and closed in the same batch is told once as well, as closed.
+    let plan = at("do", "join lines continued by /\\\\$/ by gate");
+    let body = "{\"gate\":1,\"message\":\"a\\\\\"}\n{\"gate\":1,\"message\":\"b\"}\n".repeat(20);
+    let records = split(body.as_bytes(), DeclaredFormat::Lines, 1 << 20).unwrap();
+    let outcome = plan.process(0, body.as_bytes(), &records, NOW, None, &mut Scratch::default());
+    assert_eq!(outcome.windows.iter().map(|w| w.state.is_some()).collect::<Vec<_>>(), [false]);
+}
+
+#[test]
+fn joined_text_counts_against_the_bound_of_all_windows() {
+    let mut node = Node::new(at("do", "join lines indented by n"));
+    let line = format!(" {}", "x".repeat(100_000));
+    // Each stream comes to about 300 KB: its first event, that event's text, and a line behind it. The bound has room for some 220 of them.
+    for n in 0..300 {
+        node.send(0, NOW, &format!("{{\"n\":{n},\"message\":\"{0}\"}}\n{{\"n\":{n},\"message\":\"{line}\"}}\n", &line[1..]));
+    }
+    node.balances();
+    let held: usize = node.kept.values().map(WindowState::size).sum();
+    assert!(held <= MAX_BYTES, "{held} bytes are held");
+    assert!(held > MAX_BYTES / 2, "{held} bytes are held");
+    assert!(node.sum(Measure::Failed).events > 0, "what finds no room goes on by itself, and is counted");
+    node.release(NOW, true);
+    node.balances();
+    assert!(node.kept.is_empty());
+}
+
+#[test]
+fn a_time_is_kept_to_its_bound() {
+    let mut node = Node::new(at("do", "merge repeats within 1 minute by gate"));
+    node.send(0, NOW, &format!("{{\"gate\":1,\"time\":\"{}\"}}\n", "é".repeat(10_000)).repeat(2));
+    let state = node.kept.values().next().unwrap();
+    assert!(state.first.len() <= 64 && state.last.len() <= 64 && state.last.starts_with('é'));
+    node.release(NOW, true);
+    node.balances();
 }

@@ -20,10 +20,7 @@ pub use literal::Literal;
 pub use mistake::{Mistake, nearest};
 pub use pattern::Pattern;
 pub use quantity::{Pace, Size, Time, TimeUnit, Unit};
-pub use steps::{
-    Conversion, Convert, Count, Dedupe, Detector, Drop, Join, Joining, Keep, Limit, Locate, LookUp, Mask, Measure, Merge, Operation, Parse, Rate, Redact,
-    Redaction, Reference, Remove, Rename, Renaming, Resolve, Retain, STEP_VERBS, Sample, Selector, Set, Step, Tag, Trim, Use, What, parse_step,
-};
+pub use steps::*;
 pub use value::{Arithmetic, Function, Value};
 
 #[cfg(test)]

@@ -14,14 +14,11 @@ mod sources;
 pub use canonical::canonical;
 pub use check::{CheckedPlan, Gate, Route, TableFile, TableKind};
 pub use checker::{SecretName, is_name};
-pub use destinations::{
-    ArchiveDestination, BodyForm, Compression, Destination, DestinationKind, DiscardDestination, FileDestination, Forward, HeaderText, HttpDestination, Layout,
-    Objects, OtlpDestination, Period, Price, SignIn, StoreLocation, SyslogDestination, SyslogTransport, TlsFiles, WhenFull,
-};
+pub use destinations::*;
 pub use parse::ParsedPlan;
 pub use report::Report;
 pub use schema::schema;
-pub use sources::{Files, HttpSource, OtlpSource, Source, SourceCertificates, SourceKind, SyslogSource, TcpSource};
+pub use sources::*;
 
 /// Largest plan that is read, in bytes.
 pub const MAX_PLAN: usize = 4 << 20;

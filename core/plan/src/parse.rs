@@ -106,8 +106,8 @@ impl ParsedPlan {
         for (key, value) in in_order(document.get_ref()) {
             let name: &str = key.get_ref();
             match name {
-                "source" => plan.sources = named(value, sources::keys(), "source", &mut mistakes),
-                "destination" => plan.destinations = named(value, destinations::keys(), "destination", &mut mistakes),
+                "source" => plan.sources = named(value, sources::source_keys(), "source", &mut mistakes),
+                "destination" => plan.destinations = named(value, destinations::destination_keys(), "destination", &mut mistakes),
                 "recipe" => plan.recipes = named(value, RECIPE, "recipe", &mut mistakes),
                 "table" => plan.tables = named(value, TABLE, "table", &mut mistakes),
                 "route" => plan.routes = routes(value, &mut mistakes),

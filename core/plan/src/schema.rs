@@ -75,8 +75,8 @@ pub fn schema() -> Value {
         "title": "A Rockrose plan",
         "type": "object",
         "properties": {
-            "source": by_name("source", sources::keys()),
-            "destination": by_name("destination", destinations::keys()),
+            "source": by_name("source", sources::source_keys()),
+            "destination": by_name("destination", destinations::destination_keys()),
             "recipe": by_name("recipe", RECIPE),
             "table": by_name("table", TABLE),
             "route": { "type": "array", "description": says("route"), "items": object(ROUTE) }

@@ -1,8 +1,8 @@
 //! What a kind of destination is.
 //!
 //! A kind is one file: its settings are a [`Kind`], which opens an [`Outlet`]. The worker knows no kinds: it learns from an outlet whether events were taken,
-//! were refused for good, or should be tried again, and only the worker knows about retries, bisection and the account. To add a kind, write its file and add a
-//! line to the list in [`Target::planned`]; the suite in `tests/kinds.rs` then wants a line as well.
+//! were refused for good, or should be tried again, and only the worker knows about retries, bisection and the account. To add a kind, write its file in `kinds/` and add a
+//! line to the list in `kinds/mod.rs`; the suite in `tests/kinds.rs` then wants a line as well.
 
 use std::any::Any;
 use std::sync::Arc;
@@ -11,12 +11,8 @@ use std::time::Duration;
 use bytes::Bytes;
 use futures_util::future::{BoxFuture, ready};
 use rockrose_event::output::Origin;
-use rockrose_plan::{DestinationKind, SecretName};
+use rockrose_plan::SecretName;
 
-use crate::archive::ArchiveSettings;
-use crate::discard::Discard;
-use crate::endpoint::HttpSettings;
-use crate::otlp::GrpcSettings;
 use crate::probe::Probe;
 
 /// The settings of one kind of destination, with its secrets.
@@ -102,22 +98,6 @@ impl<T: PartialEq + 'static> Same for T {
 /// What a destination is, with everything that is needed to send to it. Never printed: it may hold secrets.
 #[derive(Clone)]
 pub struct Target(Arc<dyn Kind>);
-
-impl Target {
-    /// A destination of a plan, with its secrets: the list of all kinds.
-    #[must_use]
-    pub fn planned(kind: &DestinationKind, resolver: &Resolver<'_>) -> Target {
-        match kind {
-            DestinationKind::File(file) => file.clone().into(),
-            DestinationKind::Http(http) => HttpSettings::planned(http, resolver).into(),
-            DestinationKind::Otlp(otlp) if otlp.grpc => GrpcSettings(HttpSettings::planned(&otlp.http, resolver)).into(),
-            DestinationKind::Otlp(otlp) => HttpSettings::planned(&otlp.http, resolver).into(),
-            DestinationKind::Syslog(syslog) => syslog.clone().into(),
-            DestinationKind::Archive(archive) => ArchiveSettings::planned(archive, resolver).into(),
-            DestinationKind::Discard(_) => Discard.into(),
-        }
-    }
-}
 
 impl<K: Kind> From<K> for Target {
     fn from(kind: K) -> Target {

@@ -8,7 +8,6 @@ use rockrose_plan::TlsFiles;
 use serde::Serialize;
 use tokio::net::TcpStream;
 
-use crate::endpoint::{HttpSettings, parts};
 use crate::kind::{Failure, OpenError, Outgoing, Outlet, Taken};
 use crate::{WorkerSettings, now_ms, tls};
 
@@ -30,7 +29,7 @@ pub struct ProbeStep {
 
 /// A look under way.
 pub struct Probe {
-    steps: Vec<ProbeStep>,
+    pub(crate) steps: Vec<ProbeStep>,
 }
 
 impl Probe {
@@ -55,11 +54,6 @@ pub async fn probe(settings: &WorkerSettings) -> Vec<ProbeStep> {
     probe.steps
 }
 
-/// An endpoint without its query, which could hold a secret.
-fn shown(endpoint: &str) -> &str {
-    endpoint.split(['?', '#']).next().unwrap_or_default()
-}
-
 /// Sends one marked event: it says what it is.
 async fn send_marked(outlet: &mut dyn Outlet) -> Result<Taken, Failure> {
     let now = now_ms();
@@ -76,27 +70,6 @@ impl Probe {
             send_marked(&mut *outlet).await.map(|_| ((), says.to_owned())).map_err(Failure::why)
         })
         .await;
-    }
-
-    /// Looks at each of the endpoints by itself.
-    pub(crate) async fn endpoints(&mut self, http: &HttpSettings, open: impl Fn(HttpSettings) -> Result<Box<dyn Outlet>, OpenError>) {
-        for endpoint in &http.endpoints {
-            let before = self.steps.len();
-            self.endpoint(endpoint, &http.tls, open(HttpSettings { endpoints: vec![endpoint.clone()], ..http.clone() })).await;
-            if http.endpoints.len() > 1 {
-                self.steps[before..].iter_mut().for_each(|s| s.says = format!("{}: {}", shown(endpoint), s.says));
-            }
-        }
-    }
-
-    async fn endpoint(&mut self, endpoint: &str, files: &TlsFiles, outlet: Result<Box<dyn Outlet>, OpenError>) {
-        let Some((secure, host, port)) = parts(endpoint) else {
-            self.step::<()>("resolve", async { Err("this is no URL".to_owned()) }).await;
-            return;
-        };
-        if self.way_there(&host, port, secure.then_some(files)).await {
-            self.accept(outlet, "it took a marked event").await;
-        }
     }
 
     /// Looks for the host.

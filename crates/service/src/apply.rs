@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use rockrose_delivery::{Resolver, Target, WorkerSettings};
+use rockrose_delivery::{Resolver, WorkerSettings, planned};
 use rockrose_engine::{Environment, Names};
 use rockrose_intake::{BodyBudget, Certificates, FileSettings, Heard, Protocol, Socket, SourceKey, SourceSettings, check_certificates};
 use rockrose_plan::{CheckedPlan, Destination, Report, SecretName, Source, SourceKind, SyslogSource};
@@ -223,7 +223,7 @@ fn worker_settings(destination: &Destination, secrets: &BTreeMap<String, Secret>
         in_flight: destination.in_flight as usize,
         rate: destination.max_rate,
         hold_for: destination.hold_for,
-        ..WorkerSettings::new(&destination.name, Target::planned(&destination.kind, &Resolver { secrets: &value, node }))
+        ..WorkerSettings::new(&destination.name, planned(&destination.kind, &Resolver { secrets: &value, node }))
     }
 }
 

@@ -10,9 +10,9 @@ use rockrose_event::output::Origin;
 use rockrose_ledger::{Amount, Measure, Selection};
 
 use crate::SpoolError;
+use crate::packed::checksum;
 use crate::schema::{batch, entry};
 use crate::unpacked::{Kept, Unpacked};
-use crate::writer::checksum;
 
 /// Fewest queue entries that one parcel may be made of.
 const MIN_ENTRIES: i64 = 512;

@@ -11,6 +11,8 @@ mod connect;
 mod extras;
 mod metrics;
 mod operate;
+mod packed;
+mod queue;
 mod reader;
 mod schema;
 mod unpacked;
@@ -27,8 +29,9 @@ use tokio::sync::{mpsc, oneshot, watch};
 pub use batch::{DeliveryBatch, Settlement};
 pub use extras::{CommitExtras, Once};
 pub use operate::{Discard, GiveUp, Resend, Which};
+pub use packed::{Packed, pack};
 pub use reader::{LedgerRow, Quarantined};
-pub use writer::{Arrival, Packed, Unread, pack};
+pub use writer::{Arrival, Unread};
 
 /// Why the spool could not do what was asked.
 #[derive(Clone, Debug, thiserror::Error)]

@@ -6,8 +6,9 @@ use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use rockrose_ledger::{Account, Amount, Entry, Measure, Selection, Stage};
 
+use crate::packed::Packed;
+use crate::queue::{Moved, Sums, keep_aside, keep_batch, oldest, queue, release};
 use crate::schema::{batch, entry, quarantine};
-use crate::writer::{Moved, Packed, Sums, keep_aside, keep_batch, oldest, queue, release};
 
 /// Most quarantined events that one [`Resend`] queues again.
 const MAX_RESENT: i64 = 20_000;

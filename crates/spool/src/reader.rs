@@ -6,8 +6,8 @@ use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use rockrose_ledger::{Account, Amount, Equation, Measure, Stage};
 
+use crate::queue::oldest;
 use crate::schema::{due, entry, ledger_minute, ledger_total, quarantine, reached as reached_table};
-use crate::writer::oldest;
 use crate::{SpoolError, Waiting};
 
 /// One account and its sum.

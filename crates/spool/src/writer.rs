@@ -9,14 +9,15 @@ use diesel::connection::SimpleConnection;
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use diesel::upsert::excluded;
-use rockrose_event::buffers::{self, Buffer};
 use rockrose_ledger::{Account, Added, Amount, Entry, Measure, Posting, Series, Stage, WindowChange};
 use tokio::sync::{mpsc, oneshot, watch};
 
 use crate::batch::{Progress, Settlement, Unnamed};
 use crate::extras::{self, CommitExtras};
 use crate::operate::{Discard, GiveUp, Resend};
-use crate::schema::{batch, due, entry, ledger_minute, ledger_total, quarantine, reached};
+use crate::packed::Packed;
+use crate::queue::{Moved, Sums, keep_aside, keep_batch, oldest, queue, release};
+use crate::schema::{due, entry, ledger_minute, ledger_total, quarantine, reached};
 use crate::unpacked::{Kept, Unpacked};
 use crate::{SpoolError, Waiting, lock, metrics};
 
@@ -24,8 +25,6 @@ use crate::{SpoolError, Waiting, lock, metrics};
 const GROUP: usize = 256;
 /// Most bytes that share a commit.
 const GROUP_BYTES: usize = 16 << 20;
-/// Bodies below this many bytes are not worth packing.
-const PACK_FROM: usize = 256;
 /// How long ledger minutes are kept, in minutes: 35 days. The totals are kept for ever.
 const KEEP_MINUTES: i64 = 35 * 24 * 60;
 /// Most quarantined records kept; the oldest go first. The ledger still counts them.
@@ -74,56 +73,6 @@ pub struct Unread {
     pub reason: String,
     /// Its bytes as they came.
     pub data: Vec<u8>,
-}
-
-/// Packed event lines.
-#[derive(Debug)]
-pub struct Packed {
-    packing: i32,
-    size: i64,
-    data: Vec<u8>,
-    /// As it was, where that is another.
-    plain: Option<Arc<Unpacked>>,
-}
-
-/// Packs event lines for the spool. Takes processor time: call it where blocking is allowed.
-#[must_use]
-pub fn pack(lines: Vec<u8>) -> Packed {
-    let size = lines.len() as i64;
-    if lines.len() >= PACK_FROM
-        && let Some(data) = compress(&lines)
-    {
-        return Packed { packing: 1, size, data, plain: Some(Arc::new(Unpacked::new(lines))) };
-    }
-    Packed::plain(lines)
-}
-
-/// Compressors that nobody uses: each is larger than most of what it makes.
-static COMPRESSORS: Mutex<Vec<zstd::bulk::Compressor<'static>>> = Mutex::new(Vec::new());
-/// Most of them that are kept.
-const COMPRESSORS_KEPT: usize = 4;
-
-fn compress(lines: &[u8]) -> Option<Vec<u8>> {
-    let kept = lock(&COMPRESSORS).pop();
-    let mut compressor = match kept {
-        Some(compressor) => compressor,
-        None => zstd::bulk::Compressor::new(1).ok()?,
-    };
-    let mut out = Buffer::from(buffers::take(zstd::zstd_safe::compress_bound(lines.len())));
-    compressor.compress_to_buffer(lines, &mut *out).ok()?;
-    let mut compressors = lock(&COMPRESSORS);
-    if compressors.len() < COMPRESSORS_KEPT {
-        compressors.push(compressor);
-    }
-    Some(out.to_vec())
-}
-
-impl Packed {
-    /// As they are.
-    #[must_use]
-    pub fn plain(lines: Vec<u8>) -> Packed {
-        Packed { packing: 0, size: lines.len() as i64, data: lines, plain: None }
-    }
 }
 
 /// What is to be written, and who wants to know when it is.
@@ -260,14 +209,6 @@ impl Write {
     }
 }
 
-/// How the queue of a destination moved in one commit.
-#[derive(Default)]
-pub(crate) struct Moved {
-    pub(crate) by: Amount,
-    pub(crate) queued_ms: Option<i64>,
-    pub(crate) oldest: Option<i64>,
-}
-
 fn settle_waiting(shared: &Shared, moved: BTreeMap<String, Moved>) -> bool {
     let mut waiting = lock(&shared.waiting);
     let mut queued = false;
@@ -290,9 +231,6 @@ fn settle_waiting(shared: &Shared, moved: BTreeMap<String, Moved>) -> bool {
 
 /// What became of each write of a group, unless the whole of it failed.
 type Each = Vec<Result<Amount, SpoolError>>;
-/// What is to be added to the account, by minute.
-pub(crate) type Sums = BTreeMap<(i64, Account), Amount>;
-
 /// Batches that were stored, as they were before they were packed.
 type Stored = Vec<(i64, Arc<Unpacked>)>;
 
@@ -338,18 +276,6 @@ fn still_due(c: &mut SqliteConnection, s: &Settlement) -> QueryResult<bool> {
     Ok(true)
 }
 
-/// Takes one use from a batch, and the batch with its last.
-pub(crate) fn release(c: &mut SqliteConnection, of: i64) -> QueryResult<()> {
-    diesel::update(batch::table.find(of)).set(batch::uses.eq(batch::uses - 1)).execute(c)?;
-    diesel::delete(batch::table.find(of).filter(batch::uses.le(0))).execute(c).map(|_| ())
-}
-
-/// When the oldest that waits for a destination was queued.
-pub(crate) fn oldest(c: &mut SqliteConnection, destination: &str) -> QueryResult<i64> {
-    let oldest: Option<i64> = entry::table.filter(entry::destination.eq(destination)).order(entry::id).select(entry::queued_ms).first(c).optional()?;
-    Ok(oldest.unwrap_or(0))
-}
-
 /// Returns the number of its batch, if any of it leaves.
 fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Option<i64>> {
     let mut stored = None;
@@ -368,56 +294,6 @@ fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<Strin
         *postings.entry((minute, posting.account.clone())).or_default() += posting.amount;
     }
     Ok(stored)
-}
-
-/// By which it is seen whether bytes came back from the disk as they went there; never 0.
-pub(crate) fn checksum(data: &[u8]) -> i64 {
-    (xxhash_rust::xxh3::xxh3_64(data) | 1) as i64
-}
-
-/// Stores the lines of a batch that so many queue entries need; returns its number.
-pub(crate) fn keep_batch(c: &mut SqliteConnection, source: &str, arrived_ms: i64, data: &Packed, uses: usize) -> QueryResult<i64> {
-    let row = (
-        batch::source.eq(source),
-        batch::arrived_ms.eq(arrived_ms),
-        batch::packing.eq(data.packing),
-        batch::size.eq(data.size),
-        batch::uses.eq(uses as i64),
-        batch::data.eq(&data.data),
-        batch::checksum.eq(checksum(&data.data)),
-    );
-    diesel::insert_into(batch::table).values(row).returning(batch::id).get_result(c)
-}
-
-/// Queues what is due of a batch.
-pub(crate) fn queue(c: &mut SqliteConnection, of: i64, due: &Entry, queued_ms: i64, moved: &mut BTreeMap<String, Moved>) -> QueryResult<()> {
-    let row = (
-        entry::destination.eq(&due.destination),
-        entry::route.eq(&due.route),
-        entry::batch.eq(of),
-        entry::selection.eq(due.selection.as_bytes()),
-        entry::events.eq(due.amount.events),
-        entry::bytes.eq(due.amount.bytes),
-        entry::done.eq(0),
-        entry::queued_ms.eq(queued_ms),
-    );
-    diesel::insert_into(entry::table).values(row).execute(c)?;
-    let moved = moved.entry(due.destination.clone()).or_default();
-    moved.by += due.amount;
-    moved.queued_ms.get_or_insert(queued_ms);
-    Ok(())
-}
-
-pub(crate) fn keep_aside(c: &mut SqliteConnection, at_ms: i64, stage: Stage, name: &str, via: &str, reason: &str, data: &[u8]) -> QueryResult<()> {
-    let row = (
-        quarantine::at_ms.eq(at_ms),
-        quarantine::place.eq(stage.word()),
-        quarantine::name.eq(name),
-        quarantine::via.eq(via),
-        quarantine::reason.eq(reason),
-        quarantine::data.eq(data),
-    );
-    diesel::insert_into(quarantine::table).values(row).execute(c).map(|_| ())
 }
 
 fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<()> {

@@ -155,7 +155,7 @@ kinds! {
 }
 
 /// The keys that a destination may have.
-pub(crate) fn keys() -> &'static [Key] {
+pub(crate) fn destination_keys() -> &'static [Key] {
     static ALL: LazyLock<Vec<Key>> = LazyLock::new(|| merged(needed("kind", Shape::Word(WORDS), "What it is."), KIND_KEYS, COMMON));
     &ALL
 }
@@ -223,7 +223,7 @@ pub struct Price {
 impl Checker<'_> {
     pub(crate) fn destination(&mut self, section: &Section) -> Option<Destination> {
         self.name(&section.name, "destination");
-        self.keys(section, keys(), "destination");
+        self.keys(section, destination_keys(), "destination");
         let always = self.steps(section.texts("always"));
         let hold_at_most = self.size(section, "hold_at_most", 4_000 * MB, 10_000_000 * MB);
         let most = Duration::from_secs(365 * 86_400);

@@ -144,7 +144,7 @@ kinds! {
 }
 
 /// The keys that a source may have.
-pub(crate) fn keys() -> &'static [Key] {
+pub(crate) fn source_keys() -> &'static [Key] {
     static ALL: LazyLock<Vec<Key>> = LazyLock::new(|| merged(needed("kind", Shape::Word(WORDS), "The protocol it speaks."), KIND_KEYS, COMMON));
     &ALL
 }
@@ -172,7 +172,7 @@ impl Source {
 impl Checker<'_> {
     pub(crate) fn source(&mut self, section: &Section) -> Option<Source> {
         self.name(&section.name, "source");
-        self.keys(section, keys(), "source");
+        self.keys(section, source_keys(), "source");
         let key = self.secret(section, "key");
         let on_arrival = self.steps(section.texts("on_arrival"));
         let (max_body, max_unpacked) = (self.size(section, "max_body", 16 * MB, 1_000 * MB), self.size(section, "max_unpacked", 64 * MB, 1_000 * MB));

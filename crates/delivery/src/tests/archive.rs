@@ -168,7 +168,7 @@ async fn what_was_written_but_never_settled_is_replaced() {
     queue(&p.spool, "d", &events(0..30)).await;
     // Written by one that died before it could say so.
     let batch = p.spool.next("d", 1 << 20).await.unwrap().unwrap();
-    let mut outlet = crate::archive::ArchiveOutlet::new(settings()).unwrap();
+    let mut outlet = crate::kinds::ArchiveOutlet::new(settings()).unwrap();
     outlet.write(batch.front(30), batch.origins(30)).await.unwrap();
     assert_eq!(kept(&p.out).len(), 30);
     // By now there is more.

@@ -5,7 +5,7 @@ use std::io::Read;
 use rockrose_plan::Period;
 
 use super::*;
-use crate::rotation::put_aside;
+use crate::kinds::rotation::put_aside;
 
 fn file(p: &Place, set: impl FnOnce(&mut FileDestination)) -> FileDestination {
     let mut settings = plain_file(&p.out);
@@ -147,12 +147,12 @@ async fn the_spool_knows_a_file_before_anything_is_appended_to_it() {
     let path = folder.path().join("x.jsonl");
     std::fs::write(&path, "older, without an end").unwrap();
     let settings = plain_file(&path);
-    let mut outlet = crate::file::FileOutlet::new(settings.clone(), None);
+    let mut outlet = crate::kinds::FileOutlet::new(settings.clone(), None);
     let reached = outlet.begin().await.unwrap();
     assert_eq!(reached, Some(22));
     outlet.append(bytes::Bytes::from_static(b"{\"n\":1}\n")).await.unwrap();
     drop(outlet);
-    let mut again = crate::file::FileOutlet::new(settings, reached);
+    let mut again = crate::kinds::FileOutlet::new(settings, reached);
     assert_eq!(again.begin().await.unwrap(), None);
     again.append(bytes::Bytes::from_static(b"{\"n\":1}\n")).await.unwrap();
     assert_eq!(std::fs::read_to_string(&path).unwrap(), "older, without an end\n{\"n\":1}\n");

@@ -2,11 +2,13 @@
 
 mod auth;
 mod destinations;
+mod document;
 mod extract;
 mod flow;
 mod ledger;
 mod metrics;
 mod plan;
+mod rates;
 mod secrets;
 mod sources;
 mod status;
@@ -92,14 +94,21 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(auth::make_link))
 }
 
+/// The handlers, and the OpenAPI 3.1 document that tells of them.
+fn parts() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
+    let (api, mut openapi) = described().split_for_parts();
+    document::complete(&mut openapi);
+    (api, openapi)
+}
+
 /// The OpenAPI 3.1 document of the API.
 #[must_use]
 pub fn openapi() -> utoipa::openapi::OpenApi {
-    described().split_for_parts().1
+    parts().1
 }
 
 pub(crate) fn router(app: Arc<App>) -> Router {
-    let (api, document) = described().split_for_parts();
+    let (api, document) = parts();
     let document = Arc::new(document);
     let api = api.layer(from_fn_with_state(Arc::clone(&app), auth::require)).layer(DefaultBodyLimit::max(MAX_REQUEST)).layer(from_fn(no_store));
     let compress = CompressionLayer::new().compress_when(DefaultPredicate::new().and(NotForContentType::SSE));

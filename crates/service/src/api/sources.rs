@@ -17,7 +17,7 @@ use utoipa::IntoParams;
 
 use super::auth::Identity;
 use super::extract::{Asked, Body, Part};
-use super::flow::Book;
+use super::rates::Book;
 use super::types::{self, CaughtRecord, Freshness, LookRequest, LookedInto, SendLine, Source, SourceFile, SourceKey, SourceState, Trouble};
 use crate::{App, now_ms, queues};
 

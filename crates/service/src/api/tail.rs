@@ -80,7 +80,7 @@ impl Looking {
 
 /// Events as they pass a point of the plan, as they came and as they went on: `event` with a `TailEvent`; `skipped` with the number of events that came too fast to show.
 #[utoipa::path(get, path = "/api/v1/tail", tag = "watch", params(TailQuery),
-    responses((status = 200, description = "a stream of server-sent events", content_type = "text/event-stream", body = types::TailEvent),
+    responses((status = 200, description = "A stream of server-sent events.", content_type = "text/event-stream", body = types::TailEvent),
         (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 503, body = types::Problem)))]
 pub(crate) async fn tail(State(app): State<Arc<App>>, Asked(query): Asked<TailQuery>) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
     let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-point", "No such point", detail);

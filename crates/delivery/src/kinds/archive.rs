@@ -17,10 +17,11 @@ use rockrose_archive::{Divider, Indexer, object_name};
 use rockrose_event::output::{Origin, each};
 use rockrose_plan::{ArchiveDestination, Objects, StoreLocation};
 
-use crate::endpoint::{CONNECT_TIME, parts};
+use super::endpoint::{CONNECT_TIME, parts};
+use super::parquet;
 use crate::kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Resolver, Taken, deepest, one_line};
+use crate::now_ms;
 use crate::probe::Probe;
-use crate::{now_ms, parquet};
 
 /// Events are compressed in blocks of this size, each of which can be read alone.
 const BLOCK: usize = 1 << 20;

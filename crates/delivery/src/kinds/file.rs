@@ -16,9 +16,10 @@ use futures_util::future::BoxFuture;
 use rockrose_event::output::{CsvRows, LineTemplate, each};
 use rockrose_plan::{FileDestination, Layout};
 
+use super::rotation;
 use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken};
+use crate::now_ms;
 use crate::probe::Probe;
-use crate::{now_ms, rotation};
 
 /// Most bytes written and synced at once.
 const MAX_BATCH: usize = 4 << 20;

@@ -12,10 +12,11 @@ use rockrose_event::output::{Origin, cloud_events, json_array};
 use rockrose_otlp::{Message, to_request};
 use rockrose_plan::{BodyForm, Compression};
 
-use crate::endpoint::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns};
+use super::endpoint::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns};
+use super::otlp_answer;
 use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, deepest};
 use crate::probe::Probe;
-use crate::{now_ms, otlp_answer, tls};
+use crate::{now_ms, tls};
 
 /// What bodies in protobuf are.
 const PROTOBUF: &str = "application/x-protobuf";

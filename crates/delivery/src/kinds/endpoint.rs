@@ -7,7 +7,8 @@ use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
 use rockrose_plan::{BodyForm, Compression, HeaderText, HttpDestination, SecretName, SignIn, TlsFiles};
 
-use crate::kind::{Failure, Resolver, Taken, one_line};
+use crate::kind::{Failure, OpenError, Outlet, Resolver, Taken, one_line};
+use crate::probe::Probe;
 
 /// How long a connection may take to open.
 pub(crate) const CONNECT_TIME: Duration = Duration::from_secs(10);
@@ -136,6 +137,34 @@ pub(crate) enum Reached {
     No(String),
     /// It has answered.
     Yes(Failure),
+}
+
+/// An endpoint without its query, which could hold a secret.
+fn shown(endpoint: &str) -> &str {
+    endpoint.split(['?', '#']).next().unwrap_or_default()
+}
+
+impl Probe {
+    /// Looks at each of the endpoints by itself.
+    pub(crate) async fn endpoints(&mut self, http: &HttpSettings, open: impl Fn(HttpSettings) -> Result<Box<dyn Outlet>, OpenError>) {
+        for endpoint in &http.endpoints {
+            let before = self.steps.len();
+            self.endpoint(endpoint, &http.tls, open(HttpSettings { endpoints: vec![endpoint.clone()], ..http.clone() })).await;
+            if http.endpoints.len() > 1 {
+                self.steps[before..].iter_mut().for_each(|s| s.says = format!("{}: {}", shown(endpoint), s.says));
+            }
+        }
+    }
+
+    async fn endpoint(&mut self, endpoint: &str, files: &TlsFiles, outlet: Result<Box<dyn Outlet>, OpenError>) {
+        let Some((secure, host, port)) = parts(endpoint) else {
+            self.step::<()>("resolve", async { Err("this is no URL".to_owned()) }).await;
+            return;
+        };
+        if self.way_there(&host, port, secure.then_some(files)).await {
+            self.accept(outlet, "it took a marked event").await;
+        }
+    }
 }
 
 /// Whether an endpoint is safe, its host and its port.

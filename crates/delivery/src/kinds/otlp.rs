@@ -17,9 +17,9 @@ use tonic::transport::{Channel, Endpoint, Uri};
 use tonic::{Code, Status};
 use tonic_types::StatusExt;
 
-use crate::endpoint::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns, parts};
+use super::endpoint::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns, parts};
+use super::otlp_answer::taken;
 use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, deepest};
-use crate::otlp_answer::taken;
 use crate::probe::Probe;
 use crate::{now_ms, tls};
 

@@ -1,0 +1,40 @@
+//! The kinds of destinations, each in a file: its settings, how it is opened, and how it sends. See [`crate::Kind`].
+
+mod archive;
+mod discard;
+mod endpoint;
+mod file;
+mod http;
+mod otlp;
+mod otlp_answer;
+mod parquet;
+pub(crate) mod rotation;
+mod syslog;
+
+use rockrose_plan::DestinationKind;
+
+pub use archive::ArchiveSettings;
+pub use discard::Discard;
+pub use endpoint::HttpSettings;
+pub use otlp::GrpcSettings;
+
+#[cfg(test)]
+pub(crate) use archive::ArchiveOutlet;
+#[cfg(test)]
+pub(crate) use file::FileOutlet;
+
+use crate::kind::{Resolver, Target};
+
+/// A destination of a plan, with its secrets: the list of all kinds.
+#[must_use]
+pub fn planned(kind: &DestinationKind, resolver: &Resolver<'_>) -> Target {
+    match kind {
+        DestinationKind::File(file) => file.clone().into(),
+        DestinationKind::Http(http) => HttpSettings::planned(http, resolver).into(),
+        DestinationKind::Otlp(otlp) if otlp.grpc => GrpcSettings(HttpSettings::planned(&otlp.http, resolver)).into(),
+        DestinationKind::Otlp(otlp) => HttpSettings::planned(&otlp.http, resolver).into(),
+        DestinationKind::Syslog(syslog) => syslog.clone().into(),
+        DestinationKind::Archive(archive) => ArchiveSettings::planned(archive, resolver).into(),
+        DestinationKind::Discard(_) => Discard.into(),
+    }
+}
