@@ -60,7 +60,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
         .destinations
         .iter()
         .map(|d| {
-            let mut health = app.engine.health(&d.name).map_or_else(|| stopped(now), DestinationHealth::from);
+            let mut health = app.engine.health(&d.name).map_or_else(|| stopped(now), types::health);
             if let Some(paused) = app.engine.paused(Side::Destination, &d.name) {
                 // What an operator did is told before what came of it.
                 (health.state, health.since_ms, health.paused_by) = (DestinationState::Paused, paused.at_ms, Some(paused.who));
@@ -94,7 +94,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
 }
 
 fn stopped(now_ms: i64) -> DestinationHealth {
-    rockrose_delivery::Health::new(rockrose_delivery::State::Stopped, now_ms).into()
+    types::health(rockrose_delivery::Health::new(rockrose_delivery::State::Stopped, now_ms))
 }
 
 fn destination(book: &Book<'_>, name: &str, waiting: Option<&Waiting>, health: DestinationHealth) -> FlowDestination {

@@ -11,7 +11,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::extract::Asked;
-use super::types::{LedgerAnswer, LedgerEntry, LedgerEquation, LedgerMinute, LedgerWaiting, QuarantineEntry};
+use super::types::{LedgerAnswer, LedgerEquation, LedgerMinute, LedgerWaiting, QuarantineEntry};
 use super::{spool_problem, types};
 use crate::{App, now_ms};
 
@@ -53,7 +53,7 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
     Ok(Json(LedgerAnswer {
         since_ms: since.map(|m| m * 60_000),
         now_ms: now,
-        rows: rows.into_iter().map(|r| LedgerEntry::new(r.account, r.amount)).collect(),
+        rows: rows.into_iter().map(|r| types::ledger_entry(&r.account, r.amount)).collect(),
         waiting: waiting.into_iter().map(|(destination, w)| LedgerWaiting { destination, events: w.amount.events, bytes: w.amount.bytes }).collect(),
         balanced: equations.iter().all(Equation::holds),
         equations: equations.iter().map(equation).collect(),
@@ -77,7 +77,7 @@ pub(crate) async fn minutes(State(app): State<Arc<App>>, Asked(query): Asked<Min
     let stage = Stage::read(&query.place).ok_or_else(bad)?;
     let since = now_ms().div_euclid(60_000) - query.minutes.unwrap_or(60).clamp(1, MAX_MINUTES) + 1;
     let rows = app.spool.minutes(stage, &query.name, since).await.map_err(|e| spool_problem(&e))?;
-    Ok(Json(rows.into_iter().map(|(minute, account, amount)| LedgerMinute { at_ms: minute * 60_000, row: LedgerEntry::new(account, amount) }).collect()))
+    Ok(Json(rows.into_iter().map(|(minute, account, amount)| LedgerMinute { at_ms: minute * 60_000, row: types::ledger_entry(&account, amount) }).collect()))
 }
 
 #[derive(Deserialize, IntoParams)]

@@ -26,7 +26,7 @@ fn difference(old: &str, new: &str) -> String {
 fn problem(refusal: Refusal) -> Problem {
     match refusal {
         Refusal::Mistakes(mistakes) => {
-            let listed: Vec<PlanMistake> = mistakes.into_iter().map(PlanMistake::from).collect();
+            let listed: Vec<PlanMistake> = mistakes.into_iter().map(types::mistake).collect();
             let detail = if listed.len() == 1 { "there is 1 mistake in it".to_owned() } else { format!("there are {} mistakes in it", listed.len()) };
             let listed = serde_json::to_value(&listed).unwrap_or_default();
             Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-plan", "The plan cannot be applied", detail).with("mistakes", listed)
@@ -63,12 +63,12 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<Check
         difference,
     };
     match CheckedPlan::read(&request.text) {
-        Err(mistakes) => answer.mistakes = mistakes.into_iter().map(PlanMistake::from).collect(),
+        Err(mistakes) => answer.mistakes = mistakes.into_iter().map(types::mistake).collect(),
         Ok(plan) => {
             answer.missing_secrets = missing_secrets(&app, &plan).await.map_err(|e| records_problem(&e))?;
             let change = |c: crate::apply::Change| PlanChange { part: c.part.to_owned(), name: c.name, change: c.change.to_owned() };
             answer.changes = changes(&running.checked, &plan).into_iter().map(change).collect();
-            answer.warnings = plan.warnings.into_iter().map(PlanMistake::from).collect();
+            answer.warnings = plan.warnings.into_iter().map(types::mistake).collect();
             answer.good = answer.missing_secrets.is_empty();
         }
     }

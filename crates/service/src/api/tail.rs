@@ -18,7 +18,7 @@ use serde_json::value::RawValue;
 use utoipa::IntoParams;
 
 use super::extract::Asked;
-use super::types::{self, PlanMistake, TailEvent};
+use super::types::{self, TailEvent};
 use crate::App;
 use crate::tail::{Hub, PointName, Shown, View};
 
@@ -95,7 +95,7 @@ pub(crate) async fn tail(State(app): State<Arc<App>>, Asked(query): Asked<TailQu
             let condition = parse_condition(text).map_err(|m| {
                 let report = Report::new(text, &m);
                 let detail = report.to_string();
-                let mistake = serde_json::to_value(PlanMistake::from(report)).unwrap_or_default();
+                let mistake = serde_json::to_value(types::mistake(report)).unwrap_or_default();
                 Problem::new(StatusCode::BAD_REQUEST, "bad-condition", "The condition cannot be read", detail).with("mistakes", vec![mistake])
             })?;
             Some(Matcher::new(&condition))

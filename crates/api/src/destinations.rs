@@ -1,0 +1,102 @@
+//! Destinations: how they are doing, what waits for them, what an operator does to them.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// How a destination is doing.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum DestinationState {
+    /// Nothing was sent yet.
+    Idle,
+    /// It takes what it is sent.
+    Healthy,
+    /// It takes what it is sent, but its answers take long.
+    Slow,
+    /// The last try failed.
+    Failing,
+    /// It holds all it may.
+    Full,
+    /// An operator holds its events back.
+    Paused,
+    /// Its worker was stopped, or it left the plan.
+    Stopped,
+}
+
+/// How a destination is doing, since when and why.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DestinationHealth {
+    /// How it is doing.
+    pub state: DestinationState,
+    /// Since when, in milliseconds since 1970.
+    pub since_ms: i64,
+    /// Tries that failed in a row.
+    pub failures: u32,
+    /// What went wrong last, in the destination's own words.
+    pub last_error: Option<String>,
+    /// When that was, in milliseconds since 1970.
+    pub last_error_ms: Option<i64>,
+    /// When it is tried again.
+    pub next_try_ms: Option<i64>,
+    /// When it last took events, in milliseconds since 1970.
+    pub last_success_ms: Option<i64>,
+    /// Who paused it.
+    pub paused_by: Option<String>,
+    /// Its last answers.
+    pub answers: Answers,
+}
+
+/// How long a destination's last answers took, and how many of them were good.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Answers {
+    /// How many answers this is about, at most 256.
+    pub count: usize,
+    /// The share that took what was sent, 0 to 1.
+    pub good: f64,
+    /// Half of them took no longer, in milliseconds.
+    pub p50_ms: f64,
+    /// Nine in ten took no longer, in milliseconds.
+    pub p90_ms: f64,
+    /// 99 in a hundred took no longer, in milliseconds.
+    pub p99_ms: f64,
+}
+
+/// What an operator did to a queue.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Moved {
+    /// How many events.
+    pub events: i64,
+    /// Their bytes.
+    pub bytes: i64,
+}
+
+/// Which quarantined events are queued again: all that destinations refused, those of one destination, or those of some numbers.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ResendRequest {
+    /// Only what this destination refused; without, whatever was refused.
+    pub destination: Option<String>,
+    /// Only these, by the numbers that the quarantine gives them; without, all.
+    pub ids: Option<Vec<i64>>,
+}
+
+/// A look at a destination, up to the first step that fails.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Probe {
+    /// Whether every step went well.
+    pub good: bool,
+    /// What was tried, one step after the other, up to the first that failed.
+    pub steps: Vec<ProbeStep>,
+}
+
+/// One step of a look.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ProbeStep {
+    /// `resolve`, `connect`, `secure`, `accept` or `open`; of a source also `files`, `room`, `routes`, `heard`.
+    pub step: String,
+    /// Whether it went well.
+    pub good: bool,
+    /// How long it took, in milliseconds.
+    pub ms: f64,
+    /// What was found, or what is wrong.
+    pub says: String,
+}

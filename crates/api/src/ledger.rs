@@ -1,0 +1,104 @@
+//! The account, its equations, and what could not be read or delivered.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A row of the ledger.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LedgerEntry {
+    /// `source`, `route` or `destination`.
+    pub place: String,
+    /// The name of the source, route or destination.
+    pub name: String,
+    /// At a route, the source; at a destination, the route; empty where it is not told apart.
+    pub via: String,
+    /// At a step, its place in its list, from 1; else 0.
+    pub position: i32,
+    /// At a step, its sentence.
+    pub sentence: String,
+    /// What was counted.
+    pub measure: String,
+    /// How many events.
+    pub events: i64,
+    /// Their bytes.
+    pub bytes: i64,
+}
+
+/// One equation of the account.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LedgerEquation {
+    /// `source`, `route` or `destination`.
+    pub place: String,
+    /// The name of the source, route or destination.
+    pub name: String,
+    /// The equation in words.
+    pub says: String,
+    /// Whether both sides agree, in events and in bytes.
+    pub holds: bool,
+    /// Events on its left side.
+    pub left_events: i64,
+    /// Events on its right side.
+    pub right_events: i64,
+    /// Bytes on its left side.
+    pub left_bytes: i64,
+    /// Bytes on its right side.
+    pub right_bytes: i64,
+}
+
+/// What waits for a destination.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LedgerWaiting {
+    /// The destination's name.
+    pub destination: String,
+    /// How many events wait.
+    pub events: i64,
+    /// Their bytes.
+    pub bytes: i64,
+}
+
+/// The account.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LedgerAnswer {
+    /// From when, in milliseconds since 1970; none: since the beginning.
+    pub since_ms: Option<i64>,
+    /// Now, by the service's clock, in milliseconds since 1970.
+    pub now_ms: i64,
+    /// The account's rows.
+    pub rows: Vec<LedgerEntry>,
+    /// What waits for each destination.
+    pub waiting: Vec<LedgerWaiting>,
+    /// Whether every equation holds, since the beginning.
+    pub balanced: bool,
+    /// The equations, and whether they hold.
+    pub equations: Vec<LedgerEquation>,
+}
+
+/// One minute of one account.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LedgerMinute {
+    /// When the minute begins, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// What was counted in that minute.
+    pub row: LedgerEntry,
+}
+
+/// A record in quarantine.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct QuarantineEntry {
+    /// Its number.
+    pub id: i64,
+    /// When it came there, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// `source`: it could not be read. `destination`: it was refused for good.
+    pub place: String,
+    /// The name of the source or destination.
+    pub name: String,
+    /// At a destination, the route it came by.
+    pub via: String,
+    /// Why it could not be read, or was refused.
+    pub reason: String,
+    /// Its bytes; what is not UTF-8 is replaced.
+    pub data: String,
+    /// How many bytes it has; `data` holds the first 4096.
+    pub size: usize,
+}

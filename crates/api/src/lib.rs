@@ -1,0 +1,25 @@
+#![doc = include_str!("crate.md")]
+
+mod destinations;
+mod flow;
+mod ledger;
+mod plan;
+mod problem;
+mod secrets;
+mod sign_in;
+mod sources;
+mod status;
+mod tail;
+mod why;
+
+pub use destinations::*;
+pub use flow::*;
+pub use ledger::*;
+pub use plan::*;
+pub use problem::*;
+pub use secrets::*;
+pub use sign_in::*;
+pub use sources::*;
+pub use status::*;
+pub use tail::*;
+pub use why::*;

@@ -1,0 +1,17 @@
+//! What is answered when something is refused or fails.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// An RFC 9457 problem document.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// What sort of problem, as a URN.
+    pub r#type: String,
+    /// The sort in words.
+    pub title: String,
+    /// The HTTP status.
+    pub status: u16,
+    /// What is wrong this time.
+    pub detail: String,
+}
