@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::PlanMistake;
+
 /// An RFC 9457 problem document.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Problem {
@@ -14,4 +16,7 @@ pub struct Problem {
     pub status: u16,
     /// What is wrong this time.
     pub detail: String,
+    /// Mistakes in a plan or a condition, where that is the problem.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub mistakes: Vec<PlanMistake>,
 }

@@ -2,11 +2,14 @@
 
 use std::path::{Path, PathBuf};
 
+use bytes::Bytes;
 use reqwest::{Method, RequestBuilder, Response, StatusCode};
-use serde::Deserialize;
+use rockrose_api::Problem;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::{Common, Exit, Failure};
+use crate::{Common, Exit, Failure, Outcome, format};
 
 /// The client's settings file.
 #[derive(Default, Deserialize)]
@@ -65,11 +68,10 @@ impl Client {
             return Ok(answer);
         }
         let status = answer.status();
-        let problem: Value = answer.json().await.unwrap_or_default();
-        let mut message = problem["detail"].as_str().map_or_else(|| format!("the service answered {status}"), str::to_owned);
-        for mistake in problem["mistakes"].as_array().into_iter().flatten() {
-            message.push_str(&format!("\n  line {}, column {}: {}", mistake["line"], mistake["column"], mistake["message"].as_str().unwrap_or_default()));
-        }
+        let message = match answer.json::<Problem>().await {
+            Ok(problem) => problem.mistakes.iter().fold(problem.detail, |all, m| format!("{all}\n  line {}, column {}: {}", m.line, m.column, m.message)),
+            Err(_) => format!("the service answered {status}"),
+        };
         let exit = match status {
             StatusCode::UNAUTHORIZED => Exit::NotSignedIn,
             StatusCode::UNPROCESSABLE_ENTITY => Exit::BadPlan,
@@ -86,10 +88,14 @@ impl Client {
         Failure::new(Exit::Unreachable, format!("cannot reach the service at {}: {cause}", self.address))
     }
 
-    /// Asks for JSON.
-    pub(crate) async fn get(&self, path: &str) -> Result<Value, Failure> {
-        let answer = self.send(self.request(Method::GET, path)).await?;
-        answer.json().await.map_err(|e| self.unreachable(&e))
+    async fn answer(&self, request: RequestBuilder) -> Result<Answer, Failure> {
+        let bytes = self.send(request).await?.bytes().await.map_err(|e| self.unreachable(&e))?;
+        Ok(Answer(bytes))
+    }
+
+    /// Asks for what stands at a path.
+    pub(crate) async fn get(&self, path: &str) -> Result<Answer, Failure> {
+        self.answer(self.request(Method::GET, path)).await
     }
 
     /// Asks for a stream.
@@ -104,17 +110,31 @@ impl Client {
         self.send(request).await
     }
 
-    /// Sends JSON and reads JSON; an empty answer is null.
-    pub(crate) async fn call(&self, method: Method, path: &str, body: Option<&Value>) -> Result<Value, Failure> {
-        let request = self.request(method, path);
-        let request = match body {
-            Some(body) => request.json(body),
-            None => request,
-        };
-        let bytes = self.send(request).await?.bytes().await.map_err(|e| self.unreachable(&e))?;
-        if bytes.is_empty() {
-            return Ok(Value::Null);
-        }
-        serde_json::from_slice(&bytes).map_err(|e| Failure::new(Exit::Failed, format!("the service's answer cannot be read: {e}")))
+    /// Calls with a body of JSON.
+    pub(crate) async fn call(&self, method: Method, path: &str, body: &impl Serialize) -> Result<Answer, Failure> {
+        self.answer(self.request(method, path).json(body)).await
+    }
+
+    /// Calls without a body.
+    pub(crate) async fn call_bare(&self, method: Method, path: &str) -> Result<Answer, Failure> {
+        self.answer(self.request(method, path)).await
+    }
+}
+
+/// What the service answered, as JSON: printed as it came for a program, read as a type of the API for people.
+pub(crate) struct Answer(Bytes);
+
+impl Answer {
+    /// The answer as what the API says it is.
+    ///
+    /// # Errors
+    /// If it is something else, as from a service of another version.
+    pub(crate) fn read<T: DeserializeOwned>(&self) -> Result<T, Failure> {
+        serde_json::from_slice(&self.0).map_err(|e| Failure::new(Exit::Failed, format!("the service's answer cannot be read: {e}")))
+    }
+
+    /// Prints the answer for a program.
+    pub(crate) fn print(&self) -> Outcome {
+        format::print_json(&self.read::<Value>()?)
     }
 }

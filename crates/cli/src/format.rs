@@ -3,7 +3,7 @@
 use std::io::{IsTerminal, Write};
 
 use comfy_table::{CellAlignment, ContentArrangement, Table};
-use serde_json::Value;
+use serde::Serialize;
 
 use crate::{Exit, Failure, Outcome};
 
@@ -17,8 +17,10 @@ pub(crate) fn line(text: &str) -> Outcome {
     }
 }
 
-pub(crate) fn print_json(value: &Value) -> Outcome {
-    line(&serde_json::to_string_pretty(value).map_err(anyhow::Error::from)?)
+/// Prints a value for a program: members in order of their names, whatever the order in the type.
+pub(crate) fn print_json(value: &impl Serialize) -> Outcome {
+    let value = serde_json::to_value(value).map_err(anyhow::Error::from)?;
+    line(&format!("{value:#}"))
 }
 
 /// Whether colour may be used: only on a terminal, and not where `NO_COLOR` is set.

@@ -5,6 +5,7 @@ use std::path::Path;
 use anyhow::Context;
 use clap::Subcommand;
 use reqwest::Method;
+use rockrose_api::{ApplyRequest, RunningPlan};
 use rockrose_engine::kit::Kit;
 use rockrose_plan::CheckedPlan;
 use serde_json::json;
@@ -74,8 +75,8 @@ async fn add(common: &Common, kit: &Kit, plan: Option<&Path>, yes: bool) -> Outc
     let client = if plan.is_none() { Some(Client::new(common)?) } else { None };
     let (text, revision) = match (&client, plan) {
         (Some(client), _) => {
-            let running = client.get("/api/v1/plan").await?;
-            (running["text"].as_str().unwrap_or_default().to_owned(), running["revision"].as_i64().unwrap_or(0))
+            let running: RunningPlan = client.get("/api/v1/plan").await?.read()?;
+            (running.text, running.revision)
         }
         (None, Some(path)) => (std::fs::read_to_string(path).with_context(|| format!("cannot read {}", path.display()))?, 0),
         (None, None) => (String::new(), 0),
@@ -90,8 +91,8 @@ async fn add(common: &Common, kit: &Kit, plan: Option<&Path>, yes: bool) -> Outc
     }
     match (&client, plan) {
         (Some(client), _) => {
-            let body = json!({ "text": with, "why": format!("the kit {}", kit.name), "expected_revision": revision });
-            client.call(Method::POST, "/api/v1/revisions", Some(&body)).await?;
+            let asked = ApplyRequest { text: with, why: format!("the kit {}", kit.name), expected_revision: Some(revision) };
+            client.call(Method::POST, "/api/v1/revisions", &asked).await?;
         }
         (None, Some(path)) => std::fs::write(path, with).with_context(|| format!("cannot write {}", path.display()))?,
         (None, None) => {}

@@ -1,6 +1,6 @@
 //! `ledger`: an account that adds up.
 
-use serde_json::Value;
+use rockrose_api::{LedgerAnswer, LedgerEntry, LedgerEquation};
 
 use crate::client::Client;
 use crate::format::{self, BAD, GOOD, HEAD, paint};
@@ -14,7 +14,7 @@ struct Sum {
 }
 
 struct Account<'a> {
-    rows: Vec<&'a Value>,
+    rows: Vec<&'a LedgerEntry>,
 }
 
 impl Account<'_> {
@@ -22,25 +22,20 @@ impl Account<'_> {
         self.sum_at(measure, None)
     }
 
-    fn sum_at(&self, measure: &str, step: Option<(i64, &str)>) -> Sum {
+    fn sum_at(&self, measure: &str, step: Option<(i32, &str)>) -> Sum {
         let mut sum = Sum::default();
-        for row in self.rows.iter().filter(|r| r["measure"] == measure) {
-            if step.is_none_or(|(position, sentence)| row["position"] == position && row["sentence"] == sentence) {
-                sum.events += row["events"].as_i64().unwrap_or(0);
-                sum.bytes += row["bytes"].as_i64().unwrap_or(0);
+        for row in self.rows.iter().filter(|r| r.measure == measure) {
+            if step.is_none_or(|(position, sentence)| row.position == position && row.sentence == sentence) {
+                sum.events += row.events;
+                sum.bytes += row.bytes;
             }
         }
         sum
     }
 
     /// Each step that did anything, in order.
-    fn steps(&self) -> Vec<(i64, String)> {
-        let mut steps: Vec<(i64, String)> = self
-            .rows
-            .iter()
-            .filter(|r| r["position"] != 0)
-            .map(|r| (r["position"].as_i64().unwrap_or(0), r["sentence"].as_str().unwrap_or_default().to_owned()))
-            .collect();
+    fn steps(&self) -> Vec<(i32, &str)> {
+        let mut steps: Vec<(i32, &str)> = self.rows.iter().filter(|r| r.position != 0).map(|r| (r.position, r.sentence.as_str())).collect();
         steps.sort();
         steps.dedup();
         steps
@@ -92,7 +87,7 @@ impl Page {
     /// What steps removed, and the bytes they saved or added on what they changed.
     fn steps(&mut self, account: &Account<'_>) {
         for (position, sentence) in account.steps() {
-            let of = |measure: &str| account.sum_at(measure, Some((position, &sentence)));
+            let of = |measure: &str| account.sum_at(measure, Some((position, sentence)));
             let (removed, changed, failed, held) = (of("removed"), of("changed"), of("failed"), of("held"));
             if removed.events > 0 {
                 self.wrapped(&format!("  − {position}. {sentence}"), format::count(-removed.events), format::count(-removed.bytes));
@@ -114,37 +109,37 @@ pub(crate) async fn ledger(common: &Common, minutes: Option<i64>) -> Outcome {
     let client = Client::new(common)?;
     let path = minutes.map_or_else(|| "/api/v1/ledger".to_owned(), |m| format!("/api/v1/ledger?minutes={m}"));
     let answer = client.get(&path).await?;
-    let balanced = answer["balanced"].as_bool() == Some(true);
-    let exit = if balanced { Exit::Done } else { Exit::NotBalanced };
+    let account: LedgerAnswer = answer.read()?;
+    let exit = if account.balanced { Exit::Done } else { Exit::NotBalanced };
     if common.json {
-        format::print_json(&answer)?;
+        answer.print()?;
         return Ok(exit);
     }
-    let all = answer["rows"].as_array().map_or(&[][..], Vec::as_slice);
+    let (answer, all) = (&account, &account.rows);
     if all.is_empty() {
         format::line("Nothing has arrived yet.")?;
         return Ok(exit);
     }
     let mut page = Page { rows: Vec::new() };
     for place in ["source", "route", "destination"] {
-        let mut names: Vec<&str> = all.iter().filter(|r| r["place"] == place).filter_map(|r| r["name"].as_str()).collect();
+        let mut names: Vec<&str> = all.iter().filter(|r| r.place == place).map(|r| r.name.as_str()).collect();
         names.sort_unstable();
         names.dedup();
         for name in names {
-            let account = Account { rows: all.iter().filter(|r| r["place"] == place && r["name"] == name).collect() };
+            let account = Account { rows: all.iter().filter(|r| r.place == place && r.name == name).collect() };
             page.put(paint(&format!("{place} {name}"), HEAD), String::new(), String::new());
             match place {
                 "source" => source(&mut page, &account),
                 "route" => route(&mut page, &account),
-                _ => destination(&mut page, &account, &answer, name, minutes.is_none()),
+                _ => destination(&mut page, &account, answer, name, minutes.is_none()),
             }
         }
     }
-    let since = match answer["since_ms"].as_i64() {
+    let since = match answer.since_ms {
         Some(ms) => format!("From {} to now", format::moment(ms)),
         None => "Since the beginning".to_owned(),
     };
-    format::blocks(&[since, format::table(&["", "events", "bytes"], &[1, 2], page.rows), verdict(&answer)])?;
+    format::blocks(&[since, format::table(&["", "events", "bytes"], &[1, 2], page.rows), verdict(&answer.equations)])?;
     Ok(exit)
 }
 
@@ -170,7 +165,7 @@ fn route(page: &mut Page, account: &Account<'_>) {
     page.line("= out", account.sum("out"));
 }
 
-fn destination(page: &mut Page, account: &Account<'_>, answer: &Value, name: &str, whole: bool) {
+fn destination(page: &mut Page, account: &Account<'_>, answer: &LedgerAnswer, name: &str, whole: bool) {
     page.line("offered by routes", account.sum("offered"));
     page.steps(account);
     page.line("= queued", account.sum("enqueued"));
@@ -182,43 +177,33 @@ fn destination(page: &mut Page, account: &Account<'_>, answer: &Value, name: &st
         }
     }
     if whole {
-        let waiting = answer["waiting"].as_array().into_iter().flatten().find(|w| w["destination"] == name);
-        let of = |key: &str| waiting.and_then(|w| w[key].as_i64()).unwrap_or(0);
-        page.line("  waiting", Sum { events: of("events"), bytes: of("bytes") });
+        let waiting = answer.waiting.iter().find(|w| w.destination == name);
+        page.line("  waiting", waiting.map_or_else(Sum::default, |w| Sum { events: w.events, bytes: w.bytes }));
     }
 }
 
-fn verdict(answer: &Value) -> String {
-    let equations = answer["equations"].as_array().map_or(&[][..], Vec::as_slice);
-    let off: Vec<&Value> = equations.iter().filter(|e| e["holds"].as_bool() != Some(true)).collect();
+fn verdict(equations: &[LedgerEquation]) -> String {
+    let off: Vec<&LedgerEquation> = equations.iter().filter(|e| !e.holds).collect();
     if off.is_empty() {
         return format!("{}: all {} equations hold, to the event and to the byte", paint("balanced", GOOD), equations.len());
     }
-    let line = |e: &&Value| {
-        let by = |left: &str, right: &str| e[left].as_i64().unwrap_or(0) - e[right].as_i64().unwrap_or(0);
-        format!(
-            "  {} {}: {}: off by {} events and {} bytes",
-            e["place"].as_str().unwrap_or_default(),
-            e["name"].as_str().unwrap_or_default(),
-            e["says"].as_str().unwrap_or_default(),
-            format::count(by("left_events", "right_events")),
-            format::count(by("left_bytes", "right_bytes"))
-        )
+    let line = |e: &&LedgerEquation| {
+        let (events, bytes) = (e.left_events - e.right_events, e.left_bytes - e.right_bytes);
+        format!("  {} {}: {}: off by {} events and {} bytes", e.place, e.name, e.says, format::count(events), format::count(bytes))
     };
     format!("{}\n{}", paint("NOT balanced", BAD), off.iter().map(line).collect::<Vec<_>>().join("\n"))
 }
 
 #[cfg(test)]
 mod tests {
-    use serde_json::json;
-
     use super::*;
 
-    fn row(measure: &str, position: i64, sentence: &str, events: i64, bytes: i64) -> Value {
-        json!({ "place": "route", "name": "r", "via": "s", "position": position, "sentence": sentence, "measure": measure, "events": events, "bytes": bytes })
+    fn row(measure: &str, position: i32, sentence: &str, events: i64, bytes: i64) -> LedgerEntry {
+        let [place, name, via] = ["route", "r", "s"].map(str::to_owned);
+        LedgerEntry { place, name, via, position, sentence: sentence.to_owned(), measure: measure.to_owned(), events, bytes }
     }
 
-    fn printed(rows: &[Value], print: fn(&mut Page, &Account<'_>)) -> Vec<String> {
+    fn printed(rows: &[LedgerEntry], print: fn(&mut Page, &Account<'_>)) -> Vec<String> {
         let mut page = Page { rows: Vec::new() };
         print(&mut page, &Account { rows: rows.iter().collect() });
         page.rows.into_iter().map(|r| r.join("|").trim().to_owned()).collect()
@@ -257,7 +242,7 @@ mod tests {
     #[test]
     fn amounts_are_summed_over_where_they_came_from() {
         let mut second = row("taken", 0, "", 5, 50);
-        second["via"] = json!("other");
+        second.via = "other".to_owned();
         let lines = printed(&[row("taken", 0, "", 10, 100), second], route);
         assert_eq!(lines, ["taken|15|150", "= out|0|0"]);
     }
@@ -265,12 +250,13 @@ mod tests {
     #[test]
     fn the_verdict_says_by_how_much() {
         let equation = |left: i64, right: i64| {
-            let says = "taken = out + removed";
-            json!({ "place": "route", "name": "r", "says": says, "holds": left == right, "left_events": left, "right_events": right, "left_bytes": 10 * left, "right_bytes": 10 * right })
+            let [place, name, says] = ["route", "r", "taken = out + removed"].map(str::to_owned);
+            let (left_bytes, right_bytes) = (10 * left, 10 * right);
+            LedgerEquation { place, name, says, holds: left == right, left_events: left, right_events: right, left_bytes, right_bytes }
         };
-        let good = verdict(&json!({ "equations": [equation(3, 3), equation(0, 0)] }));
+        let good = verdict(&[equation(3, 3), equation(0, 0)]);
         assert!(good.contains("balanced: all 2 equations hold"), "{good}");
-        let bad = verdict(&json!({ "equations": [equation(3, 3), equation(5, 3)] }));
+        let bad = verdict(&[equation(3, 3), equation(5, 3)]);
         assert!(bad.starts_with("NOT balanced") && bad.contains("route r: taken = out + removed: off by 2 events and 20 bytes"), "{bad}");
         assert_eq!(bad.lines().count(), 2);
     }

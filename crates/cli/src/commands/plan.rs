@@ -4,8 +4,9 @@ use std::io::{IsTerminal, Read, Write};
 use std::path::Path;
 
 use reqwest::Method;
+use rockrose_api::{Applied, ApplyRequest, CheckAnswer, CheckRequest, PlanChange, RevertRequest, RevisionDetail, RevisionEntry};
 use rockrose_plan::{CheckedPlan, Report};
-use serde_json::{Value, json};
+use serde_json::json;
 
 use crate::client::Client;
 use crate::format::{self, BAD, FAINT, GOOD, HEAD, paint};
@@ -75,24 +76,15 @@ fn shown(difference: &str) -> String {
     difference.lines().map(line).collect::<Vec<_>>().join("\n")
 }
 
-fn text<'a>(value: &'a Value, key: &str) -> &'a str {
-    value[key].as_str().unwrap_or_default()
-}
-
-fn list(value: &Value) -> &[Value] {
-    value.as_array().map_or(&[], Vec::as_slice)
-}
-
 /// What would change, in words and lines; and the newest revision it was compared with.
 async fn compare(client: &Client, plan: &str, as_json: bool) -> Result<(i64, bool), Failure> {
-    let answer = client.call(Method::POST, "/api/v1/plan/check", Some(&json!({ "text": plan }))).await?;
-    let revision = answer["revision"].as_i64().unwrap_or(0);
-    let missing: Vec<&str> = list(&answer["missing_secrets"]).iter().filter_map(Value::as_str).collect();
-    if !missing.is_empty() {
-        let how: Vec<String> = missing.iter().map(|m| format!("  rockrose secret set {m}")).collect();
+    let answer: CheckAnswer = client.call(Method::POST, "/api/v1/plan/check", &CheckRequest { text: plan.to_owned() }).await?.read()?;
+    let revision = answer.revision;
+    if !answer.missing_secrets.is_empty() {
+        let how: Vec<String> = answer.missing_secrets.iter().map(|m| format!("  rockrose secret set {m}")).collect();
         return Err(Failure::new(Exit::BadPlan, format!("the plan refers to secrets that are not set:\n{}", how.join("\n"))));
     }
-    let same = text(&answer, "difference").is_empty();
+    let same = answer.difference.is_empty();
     if as_json {
         return Ok((revision, same));
     }
@@ -100,21 +92,19 @@ async fn compare(client: &Client, plan: &str, as_json: bool) -> Result<(i64, boo
         format::line(&format!("Revision {revision} runs this plan already."))?;
         return Ok((revision, same));
     }
-    let change = |c: &Value| {
-        let sign = match text(c, "change") {
+    let change = |c: &PlanChange| {
+        let sign = match c.change.as_str() {
             "added" => paint("added  ", GOOD),
             "removed" => paint("removed", BAD),
             _ => "changed".to_owned(),
         };
-        format!("  {sign}  {} {}", text(c, "part"), text(c, "name"))
+        format!("  {sign}  {} {}", c.part, c.name)
     };
-    let changes: Vec<String> = list(&answer["changes"]).iter().map(change).collect();
+    let changes: Vec<String> = answer.changes.iter().map(change).collect();
     let changes = if changes.is_empty() { "  only in how it is written".to_owned() } else { changes.join("\n") };
     let against = if revision == 0 { "an empty plan".to_owned() } else { format!("revision {revision}") };
-    let mut blocks = vec![shown(text(&answer, "difference")), format!("{}\n{changes}", paint(&format!("Against {against}:"), HEAD))];
-    for warning in list(&answer["warnings"]) {
-        blocks.push(format!("line {}: {}", warning["line"], text(warning, "message")));
-    }
+    let mut blocks = vec![shown(&answer.difference), format!("{}\n{changes}", paint(&format!("Against {against}:"), HEAD))];
+    blocks.extend(answer.warnings.iter().map(|w| format!("line {}: {}", w.line, w.message)));
     format::blocks(&blocks)?;
     Ok((revision, same))
 }
@@ -138,41 +128,36 @@ pub(crate) async fn apply(common: &Common, path: &Path, why: &str, yes: bool) ->
         return Ok(Exit::Declined);
     }
     // What was shown is what is applied: if somebody else was faster, the service says so.
-    let answer = client.call(Method::POST, "/api/v1/revisions", Some(&json!({ "text": plan, "why": why, "expected_revision": revision }))).await?;
+    let asked = ApplyRequest { text: plan, why: why.to_owned(), expected_revision: Some(revision) };
+    let Applied { revision } = client.call(Method::POST, "/api/v1/revisions", &asked).await?.read()?;
     if common.json {
-        return format::print_json(&json!({ "applied": true, "revision": answer["revision"] }));
+        return format::print_json(&json!({ "applied": true, "revision": revision }));
     }
-    format::line(&format!("Revision {} runs.", answer["revision"]))
+    format::line(&format!("Revision {revision} runs."))
 }
 
 pub(crate) async fn revisions(common: &Common, number: Option<i64>) -> Outcome {
     let client = Client::new(common)?;
     if let Some(number) = number {
-        let one = client.get(&format!("/api/v1/revisions/{number}")).await?;
+        let answer = client.get(&format!("/api/v1/revisions/{number}")).await?;
         if common.json {
-            return format::print_json(&one);
+            return answer.print();
         }
-        let why = if text(&one, "why").is_empty() { String::new() } else { format!(": {}", text(&one, "why")) };
-        let head = format!("Revision {number}, {} by {}{why}", format::moment(one["at_ms"].as_i64().unwrap_or(0)), text(&one, "who"));
-        return format::blocks(&[paint(&head, HEAD), shown(text(&one, "difference")), text(&one, "text").trim_end().to_owned()]);
+        let one: RevisionDetail = answer.read()?;
+        let why = if one.why.is_empty() { String::new() } else { format!(": {}", one.why) };
+        let head = format!("Revision {number}, {} by {}{why}", format::moment(one.at_ms), one.who);
+        return format::blocks(&[paint(&head, HEAD), shown(&one.difference), one.text.trim_end().to_owned()]);
     }
-    let all = client.get("/api/v1/revisions").await?;
+    let answer = client.get("/api/v1/revisions").await?;
     if common.json {
-        return format::print_json(&all);
+        return answer.print();
     }
-    let row = |r: &Value| {
-        let runs = if r["running"].as_bool() == Some(true) { "runs" } else { "" };
-        let lines = format!("+{} -{}", r["lines_added"], r["lines_removed"]);
-        vec![
-            r["number"].to_string(),
-            format::moment(r["at_ms"].as_i64().unwrap_or(0)),
-            text(r, "who").to_owned(),
-            lines,
-            runs.to_owned(),
-            text(r, "why").to_owned(),
-        ]
+    let row = |r: RevisionEntry| {
+        let runs = if r.running { "runs" } else { "" };
+        let lines = format!("+{} -{}", r.lines_added, r.lines_removed);
+        vec![r.number.to_string(), format::moment(r.at_ms), r.who, lines, runs.to_owned(), r.why]
     };
-    let rows: Vec<_> = list(&all).iter().map(row).collect();
+    let rows: Vec<_> = answer.read::<Vec<RevisionEntry>>()?.into_iter().map(row).collect();
     if rows.is_empty() {
         return format::line("No plan was applied yet. `rockrose apply PLAN` applies one.");
     }
@@ -181,17 +166,18 @@ pub(crate) async fn revisions(common: &Common, number: Option<i64>) -> Outcome {
 
 pub(crate) async fn revert(common: &Common, number: i64, why: &str, yes: bool) -> Outcome {
     let client = Client::new(common)?;
-    let target = client.get(&format!("/api/v1/revisions/{number}")).await?;
-    let (revision, same) = compare(&client, text(&target, "text"), common.json).await?;
+    let target: RevisionDetail = client.get(&format!("/api/v1/revisions/{number}")).await?.read()?;
+    let (revision, same) = compare(&client, &target.text, common.json).await?;
     if same {
         return if common.json { format::print_json(&json!({ "applied": false, "revision": revision })) } else { Ok(Exit::Done) };
     }
     if !yes && !ask(&format!("Go back to revision {number}, as revision {}?", revision + 1))? {
         return Ok(Exit::Declined);
     }
-    let answer = client.call(Method::POST, &format!("/api/v1/revisions/{number}/revert"), Some(&json!({ "why": why }))).await?;
+    let asked = RevertRequest { why: why.to_owned() };
+    let Applied { revision } = client.call(Method::POST, &format!("/api/v1/revisions/{number}/revert"), &asked).await?.read()?;
     if common.json {
-        return format::print_json(&json!({ "applied": true, "revision": answer["revision"] }));
+        return format::print_json(&json!({ "applied": true, "revision": revision }));
     }
-    format::line(&format!("Revision {} runs; it is revision {number} again.", answer["revision"]))
+    format::line(&format!("Revision {revision} runs; it is revision {number} again."))
 }

@@ -4,6 +4,7 @@ use std::io::{IsTerminal, Read};
 
 use clap::Subcommand;
 use reqwest::Method;
+use rockrose_api::{SecretName, SecretValue};
 use serde_json::json;
 
 use crate::client::Client;
@@ -33,7 +34,7 @@ pub(crate) async fn secret(common: &Common, command: SecretCommand) -> Outcome {
     match command {
         SecretCommand::Set { name, make } => {
             let value = if make { random()? } else { read(&name)? };
-            client.call(Method::PUT, &format!("/api/v1/secrets/{name}"), Some(&json!({ "value": value }))).await?;
+            client.call(Method::PUT, &format!("/api/v1/secrets/{name}"), &SecretValue { value: value.clone() }).await?;
             match (common.json, make) {
                 (true, true) => format::print_json(&json!({ "name": name, "value": value })),
                 (true, false) => format::print_json(&json!({ "name": name })),
@@ -44,20 +45,20 @@ pub(crate) async fn secret(common: &Common, command: SecretCommand) -> Outcome {
         SecretCommand::List => {
             let answer = client.get("/api/v1/secrets").await?;
             if common.json {
-                return format::print_json(&answer);
+                return answer.print();
             }
-            let entries = answer.as_array().map_or(&[][..], Vec::as_slice);
+            let entries: Vec<SecretName> = answer.read()?;
             if entries.is_empty() {
                 return format::line("No secret is kept.");
             }
-            let row = |e: &serde_json::Value| {
-                let used = if e["used"].as_bool() == Some(true) { "yes" } else { "no" };
-                vec![e["name"].as_str().unwrap_or_default().to_owned(), format::moment(e["set_ms"].as_i64().unwrap_or(0)), used.to_owned()]
+            let row = |e: SecretName| {
+                let used = if e.used { "yes" } else { "no" };
+                vec![e.name, format::moment(e.set_ms), used.to_owned()]
             };
-            format::line(&format::table(&["name", "set", "in use"], &[], entries.iter().map(row).collect()))
+            format::line(&format::table(&["name", "set", "in use"], &[], entries.into_iter().map(row).collect()))
         }
         SecretCommand::Remove { name } => {
-            client.call(Method::DELETE, &format!("/api/v1/secrets/{name}"), None).await?;
+            client.call_bare(Method::DELETE, &format!("/api/v1/secrets/{name}")).await?;
             if common.json { format::print_json(&json!({ "removed": name })) } else { format::line(&format!("The secret `{name}` is forgotten.")) }
         }
     }

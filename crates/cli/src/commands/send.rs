@@ -7,6 +7,7 @@ use std::time::Duration;
 use anyhow::Context;
 use indicatif::{ProgressBar, ProgressStyle};
 use reqwest::StatusCode;
+use rockrose_api::{Flow, Problem};
 use serde_json::{Value, json};
 use tokio::io::{AsyncRead, AsyncReadExt};
 
@@ -33,12 +34,11 @@ async fn url(common: &Common, args: &SendArgs) -> Result<String, Failure> {
         return Ok(url.clone());
     }
     let name = args.source.as_deref().unwrap_or_default();
-    let flow = Client::new(common)?.get("/api/v1/flow").await?;
-    let sources = flow["sources"].as_array().map_or(&[][..], Vec::as_slice);
-    match sources.iter().find(|s| s["name"] == name) {
-        Some(source) => Ok(format!("http://{}/in", source["listen"].as_str().unwrap_or_default())),
+    let Flow { sources, .. } = Client::new(common)?.get("/api/v1/flow").await?.read()?;
+    match sources.iter().find(|s| s.name == name) {
+        Some(source) => Ok(format!("http://{}/in", source.listen)),
         None => {
-            let known: Vec<&str> = sources.iter().filter_map(|s| s["name"].as_str()).collect();
+            let known: Vec<&str> = sources.iter().map(|s| s.name.as_str()).collect();
             Err(Failure::new(Exit::Failed, format!("the running plan has no source `{name}`; it has: {}", known.join(", "))))
         }
     }
@@ -138,8 +138,7 @@ impl Sender {
                 }
                 Ok(answer) => {
                     let status = answer.status();
-                    let problem: Value = answer.json().await.unwrap_or_default();
-                    let why = problem["detail"].as_str().map_or_else(|| format!("the source answered {status}"), str::to_owned);
+                    let why = answer.json().await.map_or_else(|_| format!("the source answered {status}"), |problem: Problem| problem.detail);
                     match status {
                         StatusCode::UNAUTHORIZED => return Err(Failure::new(Exit::NotSignedIn, why)),
                         s if s.is_client_error() && s != StatusCode::TOO_MANY_REQUESTS => return Err(Failure::new(Exit::Failed, why)),

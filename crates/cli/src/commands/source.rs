@@ -2,11 +2,12 @@
 
 use clap::Subcommand;
 use reqwest::Method;
-use serde_json::{Value, json};
+use rockrose_api::{CaughtRecord, Flow, Freshness, LookRequest, LookedInto, Source, SourceFile, SourceKey, SourceState, Trouble};
+use serde_json::json;
 
 use super::destination::test;
 use super::plan::ask;
-use super::status::{list as items, text};
+use super::status::bytes_per_second;
 use crate::client::Client;
 use crate::format::{self, BAD, GOOD, HEAD, paint};
 use crate::{Common, Exit, Failure, Outcome};
@@ -71,123 +72,114 @@ pub(crate) enum SourceCommand {
     },
 }
 
-fn state(source: &Value) -> String {
-    match text(source, "state") {
-        "paused" => format!("{}: {}", paint("paused", HEAD), text(source, "says")),
-        "flowing" if text(source, "says") != "events flow" => format!("{}: {}", paint("flowing", GOOD), text(source, "says")),
-        "flowing" => paint("flowing", GOOD),
-        "troubled" => format!("{}: {}", paint("troubled", BAD), text(source, "says")),
-        other => format!("{other}: {}", text(source, "says")),
+fn state(source: &Source) -> String {
+    let says = &source.says;
+    match source.state {
+        SourceState::Paused => format!("{}: {says}", paint("paused", HEAD)),
+        SourceState::Flowing if says != "events flow" => format!("{}: {says}", paint("flowing", GOOD)),
+        SourceState::Flowing => paint("flowing", GOOD),
+        SourceState::Troubled => format!("{}: {says}", paint("troubled", BAD)),
+        SourceState::Unheard => format!("unheard: {says}"),
+        SourceState::Quiet => format!("quiet: {says}"),
     }
 }
 
-fn ago(source: &Value, now: i64) -> String {
-    source["last_event_ms"].as_i64().map_or_else(|| "never".to_owned(), |at| format!("{} ago", format::age(now - at)))
+fn ago(source: &Source, now: i64) -> String {
+    source.last_event_ms.map_or_else(|| "never".to_owned(), |at| format!("{} ago", format::age(now - at)))
 }
 
-fn kind(source: &Value) -> String {
-    let more = [("safe", ", TLS"), ("keyed", ", key")].iter().filter(|(name, _)| source[*name] == true).map(|(_, says)| *says);
-    format!("{}{}", text(source, "kind"), more.collect::<String>())
+fn kind(source: &Source) -> String {
+    let more = [(source.safe, ", TLS"), (source.keyed, ", key")].into_iter().filter(|(is, _)| *is).map(|(_, says)| says);
+    format!("{}{}", source.kind, more.collect::<String>())
 }
 
 /// Most files that are shown one by one.
 const FILES_SHOWN: usize = 12;
 
-fn number(of: &Value, name: &str) -> f64 {
-    of[name].as_f64().unwrap_or(0.0)
-}
-
-fn size(file: &Value, name: &str) -> String {
-    format::bytes(number(file, name))
-}
-
 /// The share of its records that could not be read, since the beginning.
-fn unreadable(source: &Value) -> String {
-    let (bad, all) = (number(&source["unreadable"], "events"), number(&source["received"], "events"));
-    if bad == 0.0 {
+fn unreadable(source: &Source) -> String {
+    let (bad, all) = (source.unreadable.events, source.received.events);
+    if bad == 0 {
         "none".to_owned()
     } else {
-        format!("{} of {} records, {:.1}%", format::count(bad as i64), format::count(all as i64), 100.0 * bad / all.max(1.0))
+        format!("{} of {} records, {:.1}%", format::count(bad), format::count(all), 100.0 * bad as f64 / all.max(1) as f64)
     }
 }
 
 /// How old events are when they come.
-fn freshness(of: &Value) -> String {
-    let Some(half) = of["half_ms"].as_i64() else { return "unknown: no event told its time".to_owned() };
+fn freshness(of: Option<&Freshness>) -> String {
+    let Some(of) = of else { return "unknown: no event told its time".to_owned() };
     let span = |ms: i64| if ms < 1_000 { format!("{ms} ms") } else { format::age(ms) };
     let age = |ms: i64| if ms < 0 { format!("{} ahead", span(-ms)) } else { span(ms) };
-    let at = |name: &str| age(of[name].as_i64().unwrap_or(0));
-    format!("half come within {}, 90% within {}, 99% within {}", age(half), at("most_ms"), at("nearly_all_ms"))
+    format!("half come within {}, 90% within {}, 99% within {}", age(of.half_ms), age(of.most_ms), age(of.nearly_all_ms))
 }
 
 /// A record as it came, and what was made of it.
-fn caught(record: &Value) -> String {
-    let line = |value: &Value| value.as_str().map_or_else(|| value.to_string(), str::to_owned);
-    let mut out = vec![format!("came      {}", text(record, "raw").trim_end())];
-    match record["unreadable"].as_str() {
+fn caught(record: &CaughtRecord) -> String {
+    let [read, after] = [&record.read, &record.after].map(|part| part.as_ref().map(|value| value.get()));
+    let mut out = vec![format!("came      {}", record.raw.trim_end())];
+    match &record.unreadable {
         Some(why) => out.push(format!("{}  {why}", paint("not read", BAD))),
-        None => out.push(format!("read as   {}", line(&record["read"]))),
+        None => out.push(format!("read as   {}", read.unwrap_or("null"))),
     }
-    match (record["stopped_by"].as_str(), &record["after"]) {
+    match (&record.stopped_by, after) {
         (Some(step), _) => out.push(format!("stopped   by `{step}`")),
-        (None, after) if !after.is_null() && *after != record["read"] => out.push(format!("goes on   {}", line(after))),
+        (None, Some(event)) if after != read => out.push(format!("goes on   {event}")),
         _ => {}
     }
     out.join("\n")
 }
 
-fn show(source: &Value, now: i64) -> Outcome {
-    let is_file = text(source, "kind") == "file";
+fn trouble(trouble: &Trouble, now: i64) -> [Vec<String>; 2] {
+    let from = trouble.from.as_ref().map_or_else(String::new, |from| format!(", from {from}"));
+    let last = format::age(now - trouble.last_ms);
+    let often = match trouble.times {
+        1 => format!("once, {last} ago"),
+        times => format!("{} times, last {last} ago", format::count(times as i64)),
+    };
+    [vec![paint("wrong", BAD), format!("{}{from} ({often})", trouble.says)], vec!["what helps".into(), trouble.remedy.clone()]]
+}
+
+fn show(source: &Source, now: i64) -> Outcome {
+    let is_file = source.kind == "file";
     let mut rows = vec![
         vec!["state".into(), state(source)],
-        vec![if is_file { "reads" } else { "listens" }.into(), format!("{} at {}", kind(source), text(source, "listen"))],
+        vec![if is_file { "reads" } else { "listens" }.into(), format!("{} at {}", kind(source), source.listen)],
         vec!["last event".into(), {
-            let from = source["last_from"].as_str().map_or_else(String::new, |from| format!(", from {from}"));
+            let from = source.last_from.as_ref().map_or_else(String::new, |from| format!(", from {from}"));
             format!("{}{from}", ago(source, now))
         }],
         vec!["events".into(), {
             let begun = if is_file { "read" } else { "listen" };
-            format!("{} since the service began to {begun}", format::count(source["events"].as_i64().unwrap_or(0)))
+            format!("{} since the service began to {begun}", format::count(source.events as i64))
         }],
-        vec![
-            "rate".into(),
-            format!("{}, {}/s", format::rate(number(&source["received"], "events_per_second")), format::bytes(number(&source["received"], "bytes_per_second"))),
-        ],
+        vec!["rate".into(), format!("{}, {}", format::rate(source.received.events_per_second), bytes_per_second(&source.received))],
         vec!["unreadable".into(), unreadable(source)],
-        vec!["freshness".into(), freshness(&source["freshness"])],
+        vec!["freshness".into(), freshness(source.freshness.as_ref())],
     ];
     if is_file {
-        let most = items(&source["files"]).iter().take(FILES_SHOWN);
-        rows.push(vec!["files".into(), format::count(source["file_count"].as_i64().unwrap_or(0))]);
+        let most = source.files.iter().take(FILES_SHOWN);
+        rows.push(vec!["files".into(), format::count(source.file_count as i64)]);
         // What is read of a packed file is more than its size.
-        let read = |f: &Value| {
-            if number(f, "offset") < number(f, "size") && text(f, "state") != "current" { format!("{} of ", size(f, "offset")) } else { String::new() }
+        let read = |f: &SourceFile| {
+            if f.offset < f.size && f.state != "current" { format!("{} of ", format::bytes(f.offset as f64)) } else { String::new() }
         };
-        rows.extend(most.map(|f| vec![String::new(), format!("{}: {} ({}{})", text(f, "path"), text(f, "says"), read(f), size(f, "size"))]));
+        rows.extend(most.map(|f| vec![String::new(), format!("{}: {} ({}{})", f.path, f.says, read(f), format::bytes(f.size as f64))]));
     } else {
-        rows.push(vec!["connections".into(), format::count(source["connections"].as_i64().unwrap_or(0))]);
+        rows.push(vec!["connections".into(), format::count(source.connections as i64)]);
     }
-    for trouble in items(&source["troubles"]) {
-        let from = trouble["from"].as_str().map_or_else(String::new, |from| format!(", from {from}"));
-        let last = format::age(now - trouble["last_ms"].as_i64().unwrap_or(now));
-        let often = match trouble["times"].as_i64().unwrap_or(0) {
-            1 => format!("once, {last} ago"),
-            times => format!("{} times, last {last} ago", format::count(times)),
-        };
-        rows.push(vec![paint("wrong", BAD), format!("{}{from} ({often})", text(trouble, "says"))]);
-        rows.push(vec!["what helps".into(), text(trouble, "remedy").to_owned()]);
-    }
-    let mut blocks = vec![format::table(&[&format!("source {}", text(source, "name")), ""], &[], rows)];
+    rows.extend(source.troubles.iter().flat_map(|t| trouble(t, now)));
+    let mut blocks = vec![format::table(&[&format!("source {}", source.name), ""], &[], rows)];
     // Lines to paste stand as they are, never wrapped into columns.
-    let lines: Vec<String> = items(&source["send"]).iter().map(|l| format!("{}\n  {}", text(l, "with"), text(l, "line"))).collect();
+    let lines: Vec<String> = source.send.iter().map(|l| format!("{}\n  {}", l.with, l.line)).collect();
     blocks.push(format!("To send to it:\n\n{}", lines.join("\n\n")));
     format::blocks(&blocks)
 }
 
 /// All sources, and when it is now by the service's clock.
-async fn all(client: &Client) -> Result<(i64, Value), Failure> {
-    let now = client.get("/api/v1/flow").await?["now_ms"].as_i64().unwrap_or(0);
-    Ok((now, client.get("/api/v1/sources").await?))
+async fn all(client: &Client) -> Result<(i64, Vec<Source>), Failure> {
+    let Flow { now_ms, .. } = client.get("/api/v1/flow").await?.read()?;
+    Ok((now_ms, client.get("/api/v1/sources").await?.read()?))
 }
 
 pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
@@ -195,41 +187,41 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
     match command {
         SourceCommand::Test { name } => test(common, &client, "source", &name).await,
         SourceCommand::Next { name, events, wait } => {
-            let records = client.get(&format!("/api/v1/sources/{name}/next?events={events}&wait={wait}")).await?;
-            match items(&records) {
-                _ if common.json => format::print_json(&records),
+            let answer = client.get(&format!("/api/v1/sources/{name}/next?events={events}&wait={wait}")).await?;
+            match &answer.read::<Vec<CaughtRecord>>()?[..] {
+                _ if common.json => answer.print(),
                 [] => format::line(&format!("Nothing came to `{name}` within {wait} seconds. `rockrose source test {name}` says why that may be.")),
                 some => format::line(&some.iter().map(caught).collect::<Vec<_>>().join("\n\n")),
             }
         }
         SourceCommand::Look { paths, but_not, name } => {
-            let asked = json!({ "paths": paths, "but_not": but_not, "name": name });
-            let looked = client.call(Method::POST, "/api/v1/files/look", Some(&asked)).await?;
-            if common.json { format::print_json(&looked) } else { looked_into(&looked) }
+            let asked = LookRequest { paths, but_not, name: Some(name) };
+            let answer = client.call(Method::POST, "/api/v1/files/look", &asked).await?;
+            if common.json { answer.print() } else { looked_into(&answer.read()?) }
         }
         SourceCommand::Pause { name } => {
-            client.call(Method::POST, &format!("/api/v1/sources/{name}/pause"), None).await?;
+            client.call_bare(Method::POST, &format!("/api/v1/sources/{name}/pause")).await?;
             say(common, &name, "paused", "is paused: it takes nothing until it is resumed")
         }
         SourceCommand::Resume { name } => {
-            client.call(Method::POST, &format!("/api/v1/sources/{name}/resume"), None).await?;
+            client.call_bare(Method::POST, &format!("/api/v1/sources/{name}/resume")).await?;
             say(common, &name, "resumed", "takes events again")
         }
         SourceCommand::Key { name, what, yes } => key(common, &client, &name, &what, yes).await,
         SourceCommand::List => {
             let (now, all) = all(&client).await?;
             if common.json {
-                return format::print_json(&json!(all));
+                return format::print_json(&all);
             }
-            if items(&all).is_empty() {
+            if all.is_empty() {
                 return format::line("The plan has no sources.");
             }
-            let row = |s: &Value| vec![text(s, "name").to_owned(), kind(s), text(s, "listen").to_owned(), ago(s, now), state(s)];
-            format::line(&format::table(&["source", "kind", "listens at", "last event", "state"], &[], items(&all).iter().map(row).collect()))
+            let row = |s: &Source| vec![s.name.clone(), kind(s), s.listen.clone(), ago(s, now), state(s)];
+            format::line(&format::table(&["source", "kind", "listens at", "last event", "state"], &[], all.iter().map(row).collect()))
         }
         SourceCommand::Show { name } => {
             let (now, all) = all(&client).await?;
-            let found = items(&all).iter().find(|s| s["name"] == name.as_str());
+            let found = all.iter().find(|s| s.name == name);
             let found = found.ok_or_else(|| Failure::new(Exit::Failed, format!("there is no source `{name}`")))?;
             if common.json { format::print_json(found) } else { show(found, now) }
         }
@@ -240,28 +232,32 @@ fn say(common: &Common, name: &str, key: &str, words: &str) -> Outcome {
     if common.json { format::print_json(&json!({ key: name })) } else { format::line(&format!("The source `{name}` {words}.")) }
 }
 
-fn looked_into(looked: &Value) -> Outcome {
-    let row = |f: &Value| vec![text(f, "path").to_owned(), size(f, "size"), text(f, "says").to_owned()];
-    let files = items(&looked["files"]);
+fn looked_into(looked: &LookedInto) -> Outcome {
+    let row = |f: &SourceFile| vec![f.path.clone(), format::bytes(f.size as f64), f.says.clone()];
+    let files = &looked.files;
     let mut blocks = vec![format::table(&["file", "size", ""], &[1], files.iter().take(FILES_SHOWN).map(row).collect())];
     if files.len() > FILES_SHOWN {
-        blocks.push(format!("and {} more", looked["file_count"].as_i64().unwrap_or(0) - FILES_SHOWN as i64));
+        blocks.push(format!("and {} more", looked.file_count.saturating_sub(FILES_SHOWN)));
     }
-    let found = &looked["recognised"];
-    if found.is_null() {
+    let Some(found) = &looked.recognised else {
         blocks.push("There is nothing in them that can be read.".to_owned());
         return format::blocks(&blocks);
-    }
-    let percent = |name: &str| format!("{:.0}%", 100.0 * number(found, name));
-    let time = match found["time"].as_str() {
-        Some(time) => format!("{} of the events tell their time; the first is of {time}", percent("timed")),
+    };
+    let percent = |share: f64| format!("{:.0}%", 100.0 * share);
+    let time = match &found.time {
+        Some(time) => format!("{} of the events tell their time; the first is of {time}", percent(found.timed)),
         None => "no event tells its time, so the time of arrival has to do".to_owned(),
     };
-    blocks.push(format!("{}: {}.\n{} of its lines fit, and {time}.", text(looked, "path"), paint(text(found, "says"), HEAD), percent("share")));
-    let came: Vec<String> = items(&looked["lines"]).iter().take(3).map(|l| format!("came      {}", l.as_str().unwrap_or_default())).collect();
-    let read: Vec<String> = items(&found["events"]).iter().take(3).map(|e| format!("read as   {e}")).collect();
+    blocks.push(format!(
+        "{}: {}.\n{} of its lines fit, and {time}.",
+        looked.path.as_deref().unwrap_or_default(),
+        paint(&found.says, HEAD),
+        percent(found.share)
+    ));
+    let came: Vec<String> = looked.lines.iter().take(3).map(|l| format!("came      {l}")).collect();
+    let read: Vec<String> = found.events.iter().take(3).map(|e| format!("read as   {e}")).collect();
     blocks.push([came, read].concat().join("\n"));
-    blocks.push(format!("To read them so, add this to the plan:\n\n{}", text(looked, "plan").trim_end()));
+    blocks.push(format!("To read them so, add this to the plan:\n\n{}", looked.plan.as_deref().unwrap_or_default().trim_end()));
     format::blocks(&blocks)
 }
 
@@ -271,13 +267,14 @@ async fn key(common: &Common, client: &Client, name: &str, what: &str, yes: bool
         return Ok(Exit::Declined);
     }
     if what == "revoke" {
-        client.call(Method::DELETE, &path, None).await?;
+        client.call_bare(Method::DELETE, &path).await?;
         return say(common, name, "revoked", "lets nobody in until it has a new key: `rockrose source key NAME new`");
     }
-    let made = client.call(Method::POST, &path, None).await?;
+    let answer = client.call_bare(Method::POST, &path).await?;
     if common.json {
-        return format::print_json(&made);
+        return answer.print();
     }
-    let url = made["url"].as_str().map_or_else(String::new, |url| format!("\nor post to           {url}"));
-    format::line(&format!("The new key of `{name}`, shown this once:\n\nAuthorization: Bearer {}{url}", text(&made, "key")))
+    let made: SourceKey = answer.read()?;
+    let url = made.url.as_ref().map_or_else(String::new, |url| format!("\nor post to           {url}"));
+    format::line(&format!("The new key of `{name}`, shown this once:\n\nAuthorization: Bearer {}{url}", made.key))
 }

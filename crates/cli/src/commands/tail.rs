@@ -2,7 +2,7 @@
 
 use clap::ValueEnum;
 use futures_util::StreamExt;
-use serde_json::value::RawValue;
+use rockrose_api::TailEvent;
 
 use crate::client::Client;
 use crate::format::{self, BAD, FAINT, GOOD, paint};
@@ -73,19 +73,9 @@ fn print(data: &str, side: Side, as_json: bool) -> Outcome {
         return format::line(data);
     }
     // The three parts are taken as they were sent, so that numbers and the order of members stay.
-    #[derive(serde::Deserialize)]
-    struct Parts<'a> {
-        at_ms: i64,
-        #[serde(borrow)]
-        before: &'a RawValue,
-        #[serde(borrow)]
-        after: Option<&'a RawValue>,
-        removed_by: Option<String>,
-        held_by: Option<String>,
-    }
-    let parts: Parts<'_> = serde_json::from_str(data).map_err(anyhow::Error::from)?;
+    let parts: TailEvent = serde_json::from_str(data).map_err(anyhow::Error::from)?;
     let at = paint(format::moment(parts.at_ms).split(' ').next_back().unwrap_or_default(), FAINT);
-    match (side, parts.after) {
+    match (side, &parts.after) {
         (Side::Before, _) => format::line(&format!("{at}  {}", parts.before.get())),
         (Side::After, Some(after)) => format::line(&format!("{at}  {}", after.get())),
         (Side::After, None) => Ok(Exit::Done),

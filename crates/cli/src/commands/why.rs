@@ -5,9 +5,8 @@ use std::io::Read;
 use anyhow::Context;
 use clap::Args;
 use reqwest::Method;
-use serde_json::{Value, json};
+use rockrose_api::{CaughtRecord, Passage, QuarantineEntry, RouteDecision, Source, Why, WhyRequest};
 
-use super::status::{list as items, text};
 use crate::client::Client;
 use crate::format::{self, BAD, GOOD, paint};
 use crate::{Common, Exit, Failure, Outcome};
@@ -31,22 +30,20 @@ pub(crate) struct WhyArgs {
 
 async fn event(client: &Client, args: &WhyArgs) -> Result<(String, Option<String>), Failure> {
     if let Some(number) = args.quarantined {
-        let all = client.get("/api/v1/quarantine?most=20000").await?;
-        let found = items(&all).iter().find(|q| q["id"] == number).cloned();
+        let all: Vec<QuarantineEntry> = client.get("/api/v1/quarantine?most=20000").await?.read()?;
+        let found = all.into_iter().find(|q| q.id == number);
         let found = found.ok_or_else(|| Failure::new(Exit::Failed, format!("there is no number {number} in quarantine")))?;
-        let source = (found["place"] == "source").then(|| text(&found, "name").to_owned());
+        let source = (found.place == "source").then(|| found.name.clone());
         if source.is_none() {
-            eprintln!("{} refused it for good: {}", text(&found, "name"), text(&found, "reason"));
+            eprintln!("{} refused it for good: {}", found.name, found.reason);
         }
-        return Ok((text(&found, "data").to_owned(), source));
+        return Ok((found.data, source));
     }
     if let Some(source) = &args.next {
-        let records = client.get(&format!("/api/v1/sources/{source}/next?events=1&wait=60")).await?;
-        let [record, ..] = items(&records) else {
-            return Err(Failure::new(Exit::Failed, format!("nothing came to `{source}` within a minute")));
-        };
+        let records: Vec<CaughtRecord> = client.get(&format!("/api/v1/sources/{source}/next?events=1&wait=60")).await?.read()?;
+        let record = records.into_iter().next().ok_or_else(|| Failure::new(Exit::Failed, format!("nothing came to `{source}` within a minute")))?;
         // As it was read, where it was: what came may be of a protocol of its own.
-        let event = if record["read"].is_null() { text(record, "raw").to_owned() } else { record["read"].to_string() };
+        let event = record.read.map_or(record.raw, |read| read.get().to_owned());
         return Ok((event, Some(source.clone())));
     }
     if let Some(event) = &args.event {
@@ -58,8 +55,8 @@ async fn event(client: &Client, args: &WhyArgs) -> Result<(String, Option<String
 }
 
 async fn only_source(client: &Client) -> Result<String, Failure> {
-    let sources = client.get("/api/v1/sources").await?;
-    let names: Vec<&str> = items(&sources).iter().map(|s| text(s, "name")).collect();
+    let sources: Vec<Source> = client.get("/api/v1/sources").await?.read()?;
+    let names: Vec<&str> = sources.iter().map(|s| s.name.as_str()).collect();
     match names[..] {
         [only] => Ok(only.to_owned()),
         [] => Err(Failure::new(Exit::Failed, "the plan has no sources")),
@@ -67,65 +64,64 @@ async fn only_source(client: &Client) -> Result<String, Failure> {
     }
 }
 
-fn steps(passage: &Value, indent: &str, out: &mut Vec<String>) {
-    for step in items(&passage["steps"]) {
-        let effect = text(step, "effect");
+fn steps(passage: &Passage, indent: &str, out: &mut Vec<String>) {
+    for step in &passage.steps {
+        let effect = step.effect.as_str();
         let shown = match effect {
             "removed" | "failed" => paint(&format!("{effect:<11}"), BAD),
             _ => format!("{effect:<11}"),
         };
-        out.push(format!("{indent}{shown}  {}", text(step, "sentence")));
+        out.push(format!("{indent}{shown}  {}", step.sentence));
     }
 }
 
-fn parts(route: &Value, out: &mut Vec<String>) {
-    for part in items(&route["parts"]) {
-        let seen = items(&part["seen"]).iter().map(|s| match s["value"].as_str() {
-            Some(value) => format!("{} is {value}", text(s, "field")),
-            None => format!("there is no {}", text(s, "field")),
+fn parts(route: &RouteDecision, out: &mut Vec<String>) {
+    for part in &route.parts {
+        let seen = part.seen.iter().map(|s| match &s.value {
+            Some(value) => format!("{} is {value}", s.field),
+            None => format!("there is no {}", s.field),
         });
         let seen: Vec<String> = seen.collect();
-        let holds = if part["holds"] == true { "holds" } else { "fails" };
-        out.push(format!("    {holds}: {}{}", text(part, "sentence"), if seen.is_empty() { String::new() } else { format!("  ({})", seen.join(", ")) }));
+        let holds = if part.holds { "holds" } else { "fails" };
+        out.push(format!("    {holds}: {}{}", part.sentence, if seen.is_empty() { String::new() } else { format!("  ({})", seen.join(", ")) }));
     }
 }
 
-fn told(why: &Value) -> Outcome {
-    if let Some(reason) = why["unreadable"].as_str() {
+fn told(why: &Why) -> Outcome {
+    if let Some(reason) = &why.unreadable {
         return format::line(&format!("It cannot be read, and goes to quarantine: {reason}"));
     }
-    let mut out = vec![format!("at source {}", text(why, "source"))];
-    steps(&why["arrival"], "  ", &mut out);
-    if why["arrival"]["after"].is_null() {
+    let mut out = vec![format!("at source {}", why.source)];
+    steps(&why.arrival, "  ", &mut out);
+    if why.arrival.after.is_none() {
         out.push("  It goes no further.".to_owned());
         return format::line(&out.join("\n"));
     }
-    for route in items(&why["routes"]) {
-        let taken = route["taken"] == true;
-        let says = if taken { paint("takes it", GOOD) } else { "does not take it".to_owned() };
-        let because = route["because"].as_str().map_or_else(String::new, |b| format!(": {b}"));
-        out.push(format!("\nroute {} {says}{because}", text(route, "name")));
+    for route in &why.routes {
+        let says = if route.taken { paint("takes it", GOOD) } else { "does not take it".to_owned() };
+        let because = route.because.as_ref().map_or_else(String::new, |b| format!(": {b}"));
+        out.push(format!("\nroute {} {says}{because}", route.name));
         parts(route, &mut out);
-        if !taken {
+        if !route.taken {
             continue;
         }
-        steps(&route["passage"], "  ", &mut out);
-        if route["passage"]["after"].is_null() {
+        steps(&route.passage, "  ", &mut out);
+        if route.passage.after.is_none() {
             out.push("  It goes no further on this route.".to_owned());
         }
-        for destination in items(&route["destinations"]) {
-            let name = text(destination, "name");
-            out.push(match destination["fate"].as_str() {
+        for destination in &route.destinations {
+            let name = &destination.name;
+            out.push(match &destination.fate {
                 Some(fate) => format!("  is sent to {name}, and {fate}"),
                 None => format!("  does not leave for {name}"),
             });
-            steps(&destination["passage"], "    ", &mut out);
-            if let Some(after) = destination["passage"]["after"].as_str() {
+            steps(&destination.passage, "    ", &mut out);
+            if let Some(after) = &destination.passage.after {
                 out.push(format!("    as {after}"));
             }
         }
     }
-    if why["remainder"] == true {
+    if why.remainder {
         out.push("\nNo route takes it but those of the remainder.".to_owned());
     }
     format::line(&out.join("\n"))
@@ -138,6 +134,6 @@ pub(crate) async fn why(common: &Common, args: WhyArgs) -> Outcome {
         Some(source) => source,
         None => only_source(&client).await?,
     };
-    let answer = client.call(Method::POST, "/api/v1/why", Some(&json!({ "source": source, "event": event }))).await?;
-    if common.json { format::print_json(&answer) } else { told(&answer) }
+    let answer = client.call(Method::POST, "/api/v1/why", &WhyRequest { source, event }).await?;
+    if common.json { answer.print() } else { told(&answer.read()?) }
 }
