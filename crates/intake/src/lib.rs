@@ -11,6 +11,7 @@ mod heard;
 mod host;
 mod http;
 mod listener;
+mod messages;
 mod otlp;
 mod probe;
 mod problem;

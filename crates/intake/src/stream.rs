@@ -13,16 +13,15 @@ use arc_swap::ArcSwap;
 use futures_util::FutureExt;
 use rockrose_event::buffers::{self, Buffer};
 use rockrose_event::record::DeclaredFormat;
-use rockrose_extract::SyslogReader;
 use tokio::io::{AsyncRead, AsyncReadExt};
 use tokio::sync::{Semaphore, SemaphorePermit};
 use tokio::time::{Instant, timeout_at};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::files::shortened;
+use crate::messages::Messages;
 use crate::spoken::SpokenProtocol;
-use crate::{BodyMetadata, BoundedListener, Heard, Protocol, Receipt, Sink, SourceSettings, Wrong, now_ms};
+use crate::{BodyMetadata, BoundedListener, Heard, Receipt, Sink, SourceSettings, Wrong};
 
 /// Most bytes that are handed on at once.
 const BATCH: usize = 1 << 20;
@@ -35,8 +34,6 @@ const MESSAGE_TIME: Duration = Duration::from_secs(60);
 /// First and longest pause while there is no room.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(50), Duration::from_secs(2));
 const HTTP_SPOKEN: &str = "somebody spoke HTTP to a port that takes messages as they are";
-/// Most digits of a length before a message.
-const LENGTH_DIGITS: usize = 7;
 
 /// Serves until `stop` resolves; what was read by then is handed on.
 pub(crate) async fn serve<S: Sink>(
@@ -295,164 +292,12 @@ pub(crate) async fn until_taken<S: Sink>(
     }
 }
 
-/// Cuts a stream into messages, and makes lines of them.
-struct Messages {
-    /// For syslog, what reads it, with the zone it was made for.
-    syslog: Option<(SyslogReader, Option<String>)>,
-    lines: Vec<u8>,
-    /// The messages as they came, while somebody looks.
-    raw: Vec<Vec<u8>>,
-    keeps_raw: bool,
-    wrong: Vec<(Wrong, String)>,
-    /// How many messages of syslog are none, and what is wrong with the last.
-    broken: (u64, &'static str),
-    /// Why so, where that is known of the whole connection.
-    because: Option<&'static str>,
-    /// The rest of a message that was too long is passed over: so many bytes, or up to the end of its line.
-    pass_over: Option<PassOver>,
-}
-
-#[derive(Clone, Copy)]
-enum PassOver {
-    Bytes(usize),
-    Line,
-}
-
-impl Messages {
-    fn new(settings: &SourceSettings) -> Messages {
-        let syslog = match &settings.protocol {
-            Protocol::Syslog { zone, .. } => Some((SyslogReader::new(zone.as_deref()), zone.clone())),
-            _ => None,
-        };
-        Messages { syslog, lines: Vec::new(), raw: Vec::new(), keeps_raw: false, wrong: Vec::new(), broken: (0, ""), because: None, pass_over: None }
-    }
-
-    /// The lines so far, and the messages as they came.
-    fn take(&mut self) -> (Vec<u8>, Vec<Vec<u8>>) {
-        (std::mem::take(&mut self.lines), std::mem::take(&mut self.raw))
-    }
-
-    /// Cuts what is whole (with `last`, all that is left); returns how many bytes that was.
-    fn cut(&mut self, bytes: &[u8], last: bool, settings: &SourceSettings) -> usize {
-        if let (Protocol::Syslog { zone, .. }, Some((reader, known))) = (&settings.protocol, &mut self.syslog)
-            && zone != known
-        {
-            (*reader, *known) = (SyslogReader::new(zone.as_deref()), zone.clone());
-        }
-        let (max, now) = (settings.max_event, now_ms());
-        if self.lines.capacity() == 0 {
-            // What a message becomes is a little longer.
-            self.lines = buffers::take(bytes.len() + bytes.len() / 2);
-        }
-        let mut at = 0;
-        while at < bytes.len() {
-            let rest = &bytes[at..];
-            match self.pass_over {
-                Some(PassOver::Bytes(n)) => {
-                    at += n.min(rest.len());
-                    self.pass_over = (n > rest.len()).then(|| PassOver::Bytes(n - rest.len()));
-                    continue;
-                }
-                Some(PassOver::Line) => {
-                    let end = self.end(rest);
-                    at += end.map_or(rest.len(), |e| e + 1);
-                    self.pass_over = end.is_none().then_some(PassOver::Line);
-                    continue;
-                }
-                None => {}
-            }
-            if self.syslog.is_some()
-                && let Some((head, length)) = counted(rest)
-            {
-                let have = rest.len() - head;
-                if have < length.min(max) && !last {
-                    break;
-                }
-                let message = &rest[head..head + length.min(have).min(max)];
-                let broken = if length > max {
-                    Some("longer than the limit for one event")
-                } else if have < length {
-                    Some("cut off")
-                } else {
-                    None
-                };
-                self.message(message, broken, now);
-                at += head + message.len();
-                if length > message.len() && !last {
-                    self.pass_over = Some(PassOver::Bytes(length - message.len()));
-                }
-                continue;
-            }
-            match self.end(rest) {
-                Some(end) if end <= max => {
-                    self.message(&rest[..end], None, now);
-                    at += end + 1;
-                }
-                None if rest.len() <= max && !last => break,
-                None if rest.len() <= max => {
-                    self.message(rest, None, now);
-                    at = bytes.len();
-                }
-                _ => {
-                    self.message(&rest[..max], Some("longer than the limit for one event"), now);
-                    at += max;
-                    self.pass_over = Some(PassOver::Line);
-                }
-            }
-        }
-        at
-    }
-
-    /// Where the first line ends. Some senders of syslog end messages with a NUL.
-    fn end(&self, bytes: &[u8]) -> Option<usize> {
-        if self.syslog.is_some() { memchr::memchr2(b'\n', 0, bytes) } else { memchr::memchr(b'\n', bytes) }
-    }
-
-    fn message(&mut self, message: &[u8], broken: Option<&'static str>, now_ms: i64) {
-        if let Some(why) = broken {
-            self.wrong.push((if why == "cut off" { Wrong::Format } else { Wrong::TooLarge }, format!("a message was {why}")));
-        }
-        let message = message.strip_suffix(b"\r").unwrap_or(message);
-        if message.is_empty() {
-            return;
-        }
-        if self.keeps_raw {
-            self.raw.push(message.to_vec());
-        }
-        match &mut self.syslog {
-            Some((reader, _)) => {
-                if let Some(why) = reader.line(message, broken, now_ms, &mut self.lines)
-                    && broken.is_none()
-                {
-                    self.broken = (self.broken.0 + 1, why);
-                }
-            }
-            // A line that was cut is text: JSON that breaks off could not be read.
-            None if broken.is_some() => shortened(message, &mut self.lines),
-            None => {
-                self.lines.extend_from_slice(message);
-                self.lines.push(b'\n');
-            }
-        }
-    }
-}
-
-/// A length before a message (RFC 6587): how long it is itself, blank included, and what it says.
-fn counted(bytes: &[u8]) -> Option<(usize, usize)> {
-    let digits = bytes.iter().take(LENGTH_DIGITS + 1).take_while(|b| b.is_ascii_digit()).count();
-    if digits == 0 || digits > LENGTH_DIGITS || bytes[0] == b'0' || bytes.get(digits) != Some(&b' ') || bytes.get(digits + 1).is_some_and(|b| *b != b'<') {
-        return None;
-    }
-    let length: usize = std::str::from_utf8(&bytes[..digits]).ok()?.parse().ok()?;
-    Some((digits + 1, length))
-}
-
 #[cfg(test)]
 mod tests {
     use tokio::io::AsyncWriteExt;
 
     use super::*;
-    use crate::{Position, Refusal};
+    use crate::{Position, Protocol, Refusal};
 
     /// Takes nothing while it has no place.
     struct Gate {

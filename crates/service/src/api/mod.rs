@@ -1,11 +1,13 @@
 //! The HTTP face, under `/api/v1`: described by an OpenAPI document, errors as problem documents, signed in by token or session.
 
+mod advice;
 mod auth;
 mod destinations;
 mod document;
 mod extract;
 mod flow;
 mod ledger;
+mod look;
 mod metrics;
 mod plan;
 mod rates;
@@ -72,8 +74,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(sources::new_key, sources::revoke_key))
         .routes(routes!(sources::test))
         .routes(routes!(sources::next))
-        .routes(routes!(sources::look))
-        .routes(routes!(sources::kits))
+        .routes(routes!(look::look))
+        .routes(routes!(look::kits))
         .routes(routes!(plan::running))
         .routes(routes!(plan::check))
         .routes(routes!(plan::revisions, plan::apply))

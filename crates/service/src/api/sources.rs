@@ -1,4 +1,4 @@
-//! How sources are doing: what they heard last, what is wrong with their senders, and what to paste to send to them.
+//! How sources are doing: what they heard last, what is wrong with their senders; pausing, keys and tests of them.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -6,26 +6,26 @@ use std::time::Duration;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use rockrose_engine::kit::{self, Kit};
 use rockrose_intake::{FileSeen, FileState, Hearing, Problem, Wrong};
 use rockrose_ledger::{Measure, Stage};
-use rockrose_plan::{Source as Planned, SourceKind, SyslogSource};
+use rockrose_plan::{Source as Planned, SourceKind};
 use rockrose_records::Side;
 use serde::Deserialize;
 use serde_json::value::RawValue;
 use utoipa::IntoParams;
 
+use super::advice::{file_remedy, reached_at, remedy, send};
 use super::auth::Identity;
-use super::extract::{Asked, Body, Part};
+use super::extract::{Asked, Part};
 use super::rates::Book;
-use super::types::{self, CaughtRecord, Freshness, LookRequest, LookedInto, SendLine, Source, SourceFile, SourceKey, SourceState, Trouble};
+use super::types::{self, CaughtRecord, Freshness, Source, SourceFile, SourceKey, SourceState, Trouble};
 use crate::{App, now_ms, queues};
 
 /// A source whose last event came longer ago than this is quiet, in milliseconds.
 const QUIET_AFTER: i64 = 5 * 60_000;
 
 /// Most files of a source that are told one by one.
-const FILES: usize = 1_000;
+pub(super) const FILES: usize = 1_000;
 
 /// The sources of the plan that runs.
 #[utoipa::path(get, path = "/api/v1/sources", tag = "connect", responses((status = 200, body = Vec<Source>), (status = 401, body = types::Problem)))]
@@ -90,20 +90,6 @@ fn file_word(state: FileState) -> &'static str {
         FileState::Odd => "odd",
         FileState::Missing => "missing",
         FileState::TooMany => "too many",
-    }
-}
-
-/// What helps against the state of a file.
-fn file_remedy(state: FileState) -> &'static str {
-    match state {
-        FileState::Denied => "let the user that the service runs as read it and its folders, by its group or an access list",
-        FileState::Binary => "leave it out with `but_not`, or have it written as UTF-8",
-        FileState::Damaged => "see whether it is still being packed or copied; it is tried again when it changes",
-        FileState::Gone => "keep rotated files until they are read: let `paths` meet their names as well",
-        FileState::Odd => "let `paths` meet files only",
-        FileState::Missing => "see whether the path is right, and whether the folder is there; it is taken up as soon as it appears",
-        FileState::TooMany => "divide them among several sources, or narrow `paths`",
-        FileState::Current | FileState::Behind | FileState::Copy => "",
     }
 }
 
@@ -213,81 +199,8 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
     Ok(Json(types::Probe { good: steps.iter().all(|s| s.good), steps }))
 }
 
-/// Events of a sample that are shown.
-const SHOWN: usize = 5;
-
-/// Looks into files before they are read: which there are, what stands in the newest, what it was recognised as and how its first events would be read.
-#[utoipa::path(post, operation_id = "look_into_files", path = "/api/v1/files/look", tag = "connect", request_body = types::LookRequest,
-    responses((status = 200, body = types::LookedInto), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
-pub(crate) async fn look(Body(request): Body<LookRequest>) -> Result<Json<LookedInto>, Problem> {
-    if request.paths.is_empty() {
-        return Err(Problem::new(StatusCode::BAD_REQUEST, "no-paths", "No files were named", "`paths` is empty"));
-    }
-    let looked = tokio::task::spawn_blocking(move || {
-        let sample = rockrose_intake::sample(&request.paths, &request.but_not);
-        let recognised = sample.path.is_some().then(|| kit::recognise(&sample.lines, now_ms()));
-        let plan = recognised.as_ref().map(|found| plan_for(&request, found, sample.files.iter().filter(|f| !f.state.is_trouble()).count()));
-        (sample, recognised, plan)
-    });
-    let (sample, recognised, plan) = looked.await.map_err(|_| Problem::internal("the files could not be looked at"))?;
-    Ok(Json(LookedInto {
-        file_count: sample.files.len(),
-        files: sample.files.iter().take(FILES).map(source_file).collect(),
-        path: sample.path,
-        lines: sample.lines.lines().take(SHOWN).map(str::to_owned).collect(),
-        recognised: recognised.map(|found| types::Recognised {
-            says: found.says,
-            kits: found.kits.iter().map(|&k| k.to_owned()).collect(),
-            steps: found.steps,
-            share: found.share,
-            timed: found.timed,
-            time: found.time,
-            events: found.events.into_iter().take(SHOWN).filter_map(|e| RawValue::from_string(e).ok()).collect(),
-        }),
-        plan,
-    }))
-}
-
-/// What to add to a plan to read these files.
-fn plan_for(request: &LookRequest, found: &kit::Recognised, files: usize) -> String {
-    let list = |items: &[String]| items.iter().map(|i| format!("{i:?}")).collect::<Vec<_>>().join(", ");
-    let mut plan = format!("[source.{}]\nkind = \"file\"\npaths = [{}]\n", request.name.as_deref().unwrap_or("files"), list(&request.paths));
-    if !request.but_not.is_empty() {
-        plan.push_str(&format!("but_not = [{}]\n", list(&request.but_not)));
-    }
-    // Which line belongs to which is only known by file.
-    let mut steps = found.steps.clone();
-    if files > 1 {
-        plan.push_str("path_as = \"log.file.path\"\n");
-        steps.iter_mut().filter(|s| s.starts_with("join lines")).for_each(|s| s.push_str(" by log.file.path"));
-    }
-    if !steps.is_empty() {
-        plan.push_str(&format!("on_arrival = [{}]\n", steps.iter().map(|s| format!("'{s}'")).collect::<Vec<_>>().join(", ")));
-    }
-    for kit in Kit::ready_made().iter().filter(|k| found.kits.contains(&k.name.as_str())) {
-        let of_kit: String = kit.plan.lines().map(|line| if files > 1 { by_file(line) } else { line.to_owned() } + "\n").collect();
-        plan.push_str(&format!("\n{of_kit}"));
-    }
-    plan
-}
-
-/// A line of a kit's plan; where it puts lines together, those of each file apart.
-fn by_file(line: &str) -> String {
-    match line.rfind(['\'', '"']).filter(|_| line.trim_start().trim_start_matches(['\'', '"']).starts_with("join lines")) {
-        Some(end) => format!("{} by log.file.path{}", &line[..end], &line[end..]),
-        None => line.to_owned(),
-    }
-}
-
-fn source_file(f: &FileSeen) -> SourceFile {
+pub(super) fn source_file(f: &FileSeen) -> SourceFile {
     SourceFile { path: f.path.clone(), state: file_word(f.state).to_owned(), says: f.says.clone(), size: f.size, offset: f.offset }
-}
-
-/// The kits that are built in.
-#[utoipa::path(get, path = "/api/v1/kits", tag = "connect", responses((status = 200, body = Vec<types::KitShown>), (status = 401, body = types::Problem)))]
-pub(crate) async fn kits() -> Json<Vec<types::KitShown>> {
-    let one = |kit: &Kit| types::KitShown { name: kit.name.clone(), says: kit.says.clone(), steps: kit.steps.clone(), plan: kit.plan.clone() };
-    Json(Kit::ready_made().iter().map(one).collect())
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -385,117 +298,9 @@ fn word(what: Wrong) -> &'static str {
     }
 }
 
-/// What helps against it.
-fn remedy(what: Wrong, planned: &Planned) -> &'static str {
-    match (what, &planned.kind) {
-        (Wrong::Key, SourceKind::Http(_)) => "let the sender show the key as `Authorization: Bearer KEY`, or post to `/in/KEY`",
-        (Wrong::Key, _) => "let the sender show the key as `Authorization: Bearer KEY`",
-        (Wrong::Address, _) => "add the sender's network to `allow`, if it may send",
-        (Wrong::PlainText, _) => "switch on TLS at the sender, or send to a source without `certificate`",
-        (Wrong::Tls, _) if planned.certificates.is_none() => "switch off TLS at the sender, or give the source a `certificate`",
-        (Wrong::Tls, _) => "see that the sender trusts the certificate, and shows one of its own if `client_ca` asks for it",
-        (Wrong::Clock, SourceKind::Syslog(_)) => "set the source's `zone` to the senders', or their clocks right",
-        (Wrong::Clock, _) => "set the senders' clocks right, or convert their times with their zone: `convert time to time in \"ZONE\"`",
-        (Wrong::TooLarge, SourceKind::File(_)) => "raise the source's `max_event`",
-        (Wrong::Format, SourceKind::Otlp(_)) => "send logs as OTLP, over gRPC or to `/v1/logs`; other JSON and lines go to a source of kind `http`",
-        (Wrong::Format, SourceKind::Http(_)) => "post JSON or lines to `/in`; OTLP goes to a source of kind `otlp`, syslog to one of kind `syslog`",
-        (Wrong::Format, SourceKind::Syslog(_)) => "send whole messages, RFC 5424 or RFC 3164; lines go to a source of kind `tcp`, HTTP to one of kind `http`",
-        (Wrong::Format, _) => "send lines of JSON or text; HTTP goes to a source of kind `http`, syslog to one of kind `syslog`",
-        (Wrong::TooLarge, _) => "let the sender send less at once, or raise the source's limits",
-        (Wrong::Unreadable, _) => "look at what came in quarantine",
-        (Wrong::PushedBack, _) => "see which destination is full, or cannot be written to",
-        (Wrong::Lost, _) => "send over TCP, which waits, or less",
-    }
-}
-
-/// Scheme, host and port by which senders reach a source that listens.
-fn reached_at(planned: &Planned) -> (&'static str, String, u16) {
-    let scheme = if planned.certificates.is_some() { "https" } else { "http" };
-    let (host, port) = match planned.listen.map(|l| (l.ip(), l.port())) {
-        None => ("HOST".to_owned(), 0),
-        Some((ip, port)) if ip.is_unspecified() => ("HOST".to_owned(), port),
-        Some((ip, port)) if ip.is_ipv6() => (format!("[{ip}]"), port),
-        Some((ip, port)) => (ip.to_string(), port),
-    };
-    (scheme, host, port)
-}
-
-/// What to paste to send to a source.
-fn send(planned: &Planned) -> Vec<SendLine> {
-    let (scheme, host, port) = reached_at(planned);
-    let line = |with: &str, line: String| SendLine { with: with.to_owned(), line };
-    let key = |written: &str| if planned.key.is_some() { written.to_owned() } else { String::new() };
-    let over_tls = planned.certificates.is_some();
-    match &planned.kind {
-        SourceKind::Http(_) => vec![
-            line("curl, one event", format!("curl {}-d '{{\"message\":\"hello\"}}' {scheme}://{host}:{port}/in", key("-H 'Authorization: Bearer KEY' "))),
-            line("curl, a file of lines", format!("curl {}--data-binary @events.jsonl {scheme}://{host}:{port}/in", key("-H 'Authorization: Bearer KEY' "))),
-        ],
-        SourceKind::Otlp(_) => vec![
-            line(
-                "an OpenTelemetry SDK, gRPC",
-                format!(
-                    "export OTEL_LOGS_EXPORTER=otlp OTEL_EXPORTER_OTLP_PROTOCOL=grpc OTEL_EXPORTER_OTLP_ENDPOINT={scheme}://{host}:{port}{}",
-                    key(" OTEL_EXPORTER_OTLP_HEADERS='authorization=Bearer%20KEY'")
-                ),
-            ),
-            line(
-                "an OpenTelemetry SDK, HTTP",
-                format!(
-                    "export OTEL_LOGS_EXPORTER=otlp OTEL_EXPORTER_OTLP_PROTOCOL=http/protobuf OTEL_EXPORTER_OTLP_ENDPOINT={scheme}://{host}:{port}{}",
-                    key(" OTEL_EXPORTER_OTLP_HEADERS='authorization=Bearer%20KEY'")
-                ),
-            ),
-        ],
-        SourceKind::Syslog(SyslogSource { tcp, udp, .. }) => {
-            let mut lines = Vec::new();
-            if *udp {
-                lines.push(line("logger, UDP", format!("logger --udp --server {host} --port {port} --rfc5424 hello")));
-            }
-            if *tcp && !over_tls {
-                lines.push(line("logger, TCP", format!("logger --tcp --octet-count --server {host} --port {port} --rfc5424 hello")));
-            }
-            let protocol = match (tcp, over_tls) {
-                (true, true) => "TLS",
-                (true, false) => "TCP",
-                (false, _) => "UDP",
-            };
-            let framing = if *tcp { ", framing octet-counted or by lines" } else { "" };
-            lines.push(line("a syslog daemon", format!("protocol {protocol}, host {host}, port {port}, RFC 5424 or RFC 3164{framing}")));
-            if !over_tls {
-                let address = if *tcp { "tcp" } else { "udp" };
-                let options = format!("--log-opt syslog-address={address}://{host}:{port} --log-opt syslog-format=rfc5424micro");
-                lines.push(line("a container runtime", format!("--log-driver syslog {options}")));
-            }
-            lines
-        }
-        SourceKind::File(files) => {
-            let path = files.paths.first().map_or("", String::as_str);
-            let shown = if path.contains(['*', '?', '[']) { "FILE" } else { path };
-            vec![line("bash", format!("echo hello >> {shown}"))]
-        }
-        SourceKind::Tcp(_) if over_tls => vec![line("openssl", format!("echo hello | openssl s_client -quiet -connect {host}:{port}"))],
-        SourceKind::Tcp(_) => vec![line("bash", format!("echo hello > /dev/tcp/{host}/{port}"))],
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn lines_of_several_files_are_put_together_by_file() {
-        let lines = "2026-11-23 10:00:00 ERROR no berth\njava.lang.IllegalStateException: full\n\tat a.B.c(B.java:1)\n\tat a.B.d(B.java:2)\n";
-        let found = kit::recognise(lines, 1_795_428_000_000);
-        let request = LookRequest { name: None, paths: vec!["/var/log/*.log".into()], but_not: Vec::new() };
-        let plan = plan_for(&request, &found, 2);
-        assert!(plan.contains("use trace-java"), "{plan}");
-        let joins: Vec<&str> = plan.lines().filter(|l| l.contains("join lines")).collect();
-        assert!(!joins.is_empty() && joins.iter().all(|l| l.contains(" by log.file.path'")), "{plan}");
-        let rest = "[destination.v]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"v\"]\n";
-        assert!(rockrose_plan::CheckedPlan::read(&format!("{plan}{rest}")).is_ok(), "{plan}");
-        assert!(!plan_for(&request, &found, 1).contains("by log.file.path"));
-    }
 
     #[test]
     fn a_source_is_green_only_while_events_flow() {
