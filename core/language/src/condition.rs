@@ -8,10 +8,10 @@ use rockrose_event::field::{Path, write_quoted};
 use rockrose_event::level::Level;
 
 use crate::cursor::{Cursor, Outcome};
+use crate::list::{listed, write_list};
 use crate::literal::Literal;
 use crate::mistake::Mistake;
 use crate::pattern::Pattern;
-use crate::steps::{listed, write_list};
 
 /// A condition on one event.
 #[derive(Clone, Debug, PartialEq)]

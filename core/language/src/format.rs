@@ -6,9 +6,9 @@ use rockrose_event::field::{Path, write_quoted};
 use rockrose_event::time::TimeForm;
 
 use crate::cursor::{Cursor, Outcome};
+use crate::list::listed;
 use crate::mistake::Mistake;
 use crate::pattern::Pattern;
-use crate::steps::listed;
 use crate::time_form::time_form;
 
 /// How a text is written that `parse` reads.

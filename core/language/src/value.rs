@@ -6,9 +6,9 @@ use rockrose_event::field::Path;
 use rockrose_event::level::Level;
 
 use crate::cursor::{Cursor, Outcome};
+use crate::list::write_list;
 use crate::literal::Literal;
 use crate::mistake::Mistake;
-use crate::steps::write_list;
 
 /// A value that a step writes. Where a field that it needs is missing, nothing is written.
 #[derive(Clone, Debug, PartialEq)]

@@ -8,6 +8,7 @@ mod health;
 mod kind;
 mod kinds;
 mod probe;
+mod reach;
 pub mod standin;
 mod tls;
 mod worker;
@@ -15,7 +16,8 @@ mod worker;
 pub use health::{Answers, Health, HealthHandle, State};
 pub use kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Resolver, Taken, Target, TlsError};
 pub use kinds::{ArchiveSettings, Discard, GrpcSettings, HttpSettings, planned};
-pub use probe::{Probe, ProbeStep, probe};
+pub use probe::{Probe, ProbeStep};
+pub use reach::probe;
 pub use worker::{Worker, WorkerSettings};
 
 /// Milliseconds since 1970.

@@ -1,11 +1,12 @@
 //! Clauses that several steps share: `by …`, `unless …`, lists and names.
 
-use std::fmt::{self, Display, Formatter, Write};
+use std::fmt::{self, Display, Formatter};
 
 use rockrose_event::field::{Path, write_quoted};
 
 use crate::condition::{Condition, condition};
 use crate::cursor::{Cursor, Outcome};
+use crate::list::{listed, write_list};
 
 /// ` by a, b`, where it stands.
 pub(super) fn by(c: &mut Cursor<'_>) -> Outcome<Vec<Path>> {
@@ -15,17 +16,6 @@ pub(super) fn by(c: &mut Cursor<'_>) -> Outcome<Vec<Path>> {
 /// ` unless CONDITION`, where it stands.
 pub(super) fn unless(c: &mut Cursor<'_>) -> Outcome<Option<Condition>> {
     if c.words("unless") { condition(c).map(Some) } else { Ok(None) }
-}
-
-/// Prints items with `between` between them.
-pub(crate) fn write_list<T: Display>(f: &mut Formatter<'_>, items: &[T], between: &str) -> fmt::Result {
-    for (i, item) in items.iter().enumerate() {
-        if i > 0 {
-            f.write_str(between)?;
-        }
-        item.fmt(f)?;
-    }
-    Ok(())
 }
 
 /// Prints pairs as `a SIGN b`, separated by commas.
@@ -56,15 +46,6 @@ pub(super) fn write_unless(f: &mut Formatter<'_>, condition: Option<&Condition>)
 /// Prints a name of one segment, in quotes where it must be.
 pub(super) fn write_name(f: &mut Formatter<'_>, name: &str) -> fmt::Result {
     if Path::plain(name) { f.write_str(name) } else { write_quoted(f, name) }
-}
-
-/// Items in words, separated by commas.
-pub(crate) fn listed<T: Display>(items: &[T]) -> String {
-    let mut out = String::new();
-    for (i, item) in items.iter().enumerate() {
-        let _ = write!(out, "{}{item}", if i == 0 { "" } else { ", " });
-    }
-    out
 }
 
 /// `each` and the fields, or `alone` where there are none.

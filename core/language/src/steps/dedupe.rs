@@ -4,9 +4,10 @@ use std::fmt::{self, Display, Formatter};
 
 use rockrose_event::field::Path;
 
-use super::clause::{listed, write_by, write_name};
+use super::clause::{write_by, write_name};
 use super::{Reference, StepKind};
 use crate::cursor::{Cursor, Outcome};
+use crate::list::listed;
 use crate::quantity::{Time, time};
 
 /// Keeps one of the copies of an event that come by several ways.

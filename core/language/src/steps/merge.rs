@@ -5,8 +5,9 @@ use std::fmt::{self, Display, Formatter};
 use rockrose_event::field::Path;
 
 use super::StepKind;
-use super::clause::{listed, write_by};
+use super::clause::write_by;
 use crate::cursor::{Cursor, Outcome};
+use crate::list::listed;
 use crate::quantity::{Time, time};
 
 /// Makes one event of those that repeat within a time.

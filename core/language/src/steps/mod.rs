@@ -46,8 +46,6 @@ pub use sample::{Rate, Sample};
 pub use select::{Remove, Retain, Selector};
 pub use trim::Trim;
 
-pub(crate) use clause::{listed, write_list};
-
 use crate::condition::{Condition, condition};
 use crate::cursor::{Cursor, Outcome};
 use crate::mistake::Mistake;

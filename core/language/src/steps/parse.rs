@@ -5,9 +5,9 @@ use std::fmt::{self, Display, Formatter};
 use rockrose_event::field::Path;
 
 use super::StepKind;
-use super::clause::write_list;
 use crate::cursor::{Cursor, Outcome};
 use crate::format::{Format, formats};
+use crate::list::write_list;
 
 /// Reads a field's text and adds what it finds as fields.
 #[derive(Clone, Debug, PartialEq)]

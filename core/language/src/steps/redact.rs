@@ -5,8 +5,8 @@ use std::fmt::{self, Display, Formatter};
 use rockrose_event::field::{Path, write_quoted};
 
 use super::StepKind;
-use super::clause::{listed, write_list};
 use crate::cursor::{Cursor, Outcome};
+use crate::list::{listed, write_list};
 use crate::mistake::{Mistake, nearest};
 use crate::pattern::Pattern;
 

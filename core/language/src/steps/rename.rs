@@ -5,8 +5,8 @@ use std::fmt::{self, Display, Formatter};
 use rockrose_event::field::Path;
 
 use super::StepKind;
-use super::clause::write_list;
 use crate::cursor::{Cursor, Outcome};
+use crate::list::write_list;
 use crate::mistake::Mistake;
 
 /// Renames fields.

@@ -278,3 +278,81 @@ async fn key(common: &Common, client: &Client, name: &str, what: &str, yes: bool
     let url = made.url.as_ref().map_or_else(String::new, |url| format!("\nor post to           {url}"));
     format::line(&format!("The new key of `{name}`, shown this once:\n\nAuthorization: Bearer {}{url}", made.key))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn raw(json: &str) -> Option<Box<serde_json::value::RawValue>> {
+        serde_json::value::RawValue::from_string(json.to_owned()).ok()
+    }
+
+    fn record(read: Option<&str>, after: Option<&str>) -> CaughtRecord {
+        CaughtRecord { at_ms: 0, raw: "gate 3 opens\n".into(), read: read.and_then(raw), unreadable: None, after: after.and_then(raw), stopped_by: None }
+    }
+
+    #[test]
+    fn a_record_is_shown_as_it_came_as_it_was_read_and_as_it_goes_on() {
+        let (read, after) = ("{\"b\":1.0,\"a\":2}", "{\"b\":1.0,\"a\":2,\"team\":\"quays\"}");
+        let shown = caught(&record(Some(read), Some(after)));
+        assert_eq!(shown, format!("came      gate 3 opens\nread as   {read}\ngoes on   {after}"), "numbers and the order of members stay");
+        assert_eq!(caught(&record(Some(read), Some(read))).lines().count(), 2, "what nothing changed is shown once");
+    }
+
+    #[test]
+    fn what_stopped_a_record_is_told() {
+        let dropped = CaughtRecord { stopped_by: Some("drop severity = debug".into()), ..record(Some("{}"), None) };
+        assert!(caught(&dropped).ends_with("stopped   by `drop severity = debug`"));
+        let broken = CaughtRecord { unreadable: Some("the text ends too early".into()), ..record(None, None) };
+        assert_eq!(caught(&broken), "came      gate 3 opens\nnot read  the text ends too early");
+    }
+
+    fn source() -> Source {
+        let json = r#"{"name":"gates","kind":"http","listen":"192.0.2.7:8620","keyed":true,"safe":true,"state":"flowing","says":"events flow","events":7,
+            "last_event_ms":1000,"last_from":null,"connections":1,
+            "received":{"events":200,"bytes":9,"events_per_second":1.0,"bytes_per_second":2.0},"unreadable":{"events":3,"bytes":9,"events_per_second":0.0,"bytes_per_second":0.0},
+            "freshness":null,"paused_by":null,"files":[],"file_count":0,"troubles":[],"send":[]}"#;
+        serde_json::from_str(json).unwrap()
+    }
+
+    #[test]
+    fn a_source_is_described_in_few_words() {
+        let mut s = source();
+        assert_eq!(kind(&s), "http, TLS, key");
+        (s.safe, s.keyed) = (false, false);
+        assert_eq!(kind(&s), "http");
+        assert_eq!(ago(&s, 61_000), "1 min ago");
+        assert_eq!(unreadable(&s), "3 of 200 records, 1.5%");
+        s.unreadable.events = 0;
+        assert_eq!(unreadable(&s), "none");
+        s.last_event_ms = None;
+        assert_eq!(ago(&s, 61_000), "never");
+    }
+
+    #[test]
+    fn the_state_tells_what_is_not_as_it_should_be() {
+        let with = |state, says: &str| super::state(&Source { state, says: says.into(), ..source() });
+        assert_eq!(with(SourceState::Flowing, "events flow"), "flowing");
+        assert_eq!(with(SourceState::Flowing, "events flow, but this is not the key"), "flowing: events flow, but this is not the key");
+        assert_eq!(with(SourceState::Troubled, "this is not the key"), "troubled: this is not the key");
+        assert_eq!(with(SourceState::Unheard, "nothing has come yet"), "unheard: nothing has come yet");
+        assert_eq!(with(SourceState::Quiet, "it was heard before"), "quiet: it was heard before");
+        assert_eq!(with(SourceState::Paused, "ann has paused it"), "paused: ann has paused it");
+    }
+
+    #[test]
+    fn ages_are_told_in_three_shares_and_clocks_that_are_ahead_too() {
+        assert_eq!(freshness(None), "unknown: no event told its time");
+        let ages = Freshness { half_ms: -2_500, most_ms: 800, nearly_all_ms: 90_000 };
+        assert_eq!(freshness(Some(&ages)), "half come within 2 s ahead, 90% within 800 ms, 99% within 1 min");
+    }
+
+    #[test]
+    fn a_trouble_says_how_often_and_from_where_and_what_helps() {
+        let once = Trouble { what: "key".into(), says: "this is not the key".into(), remedy: "show the key".into(), from: None, times: 1, last_ms: 0 };
+        let [wrong, helps] = trouble(&once, 5_000);
+        assert_eq!((wrong[1].as_str(), helps[1].as_str()), ("this is not the key (once, 5 s ago)", "show the key"));
+        let often = Trouble { from: Some("192.0.2.9".into()), times: 1_200, ..once };
+        assert_eq!(trouble(&often, 5_000)[0][1], "this is not the key, from 192.0.2.9 (1\u{202f}200 times, last 5 s ago)");
+    }
+}

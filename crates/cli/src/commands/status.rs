@@ -101,3 +101,124 @@ pub(crate) async fn status(common: &Common) -> Outcome {
     let [routes, steps] = routes(&flow.routes);
     format::blocks(&[paint(&head, HEAD), sources(&flow.sources), routes, steps, destinations(&flow.destinations, flow.now_ms)])
 }
+
+#[cfg(test)]
+mod tests {
+    use rockrose_api::{Cost, DestinationHealth, FlowStep};
+
+    use super::*;
+
+    const NOW: i64 = 1_795_428_000_000;
+
+    fn gauge(events: i64, events_per_second: f64) -> Gauge {
+        Gauge { events, bytes: 100 * events, events_per_second, bytes_per_second: 100.0 * events_per_second }
+    }
+
+    fn destination(state: DestinationState) -> FlowDestination {
+        let health = DestinationHealth {
+            state,
+            since_ms: NOW - 90_000,
+            failures: 3,
+            last_error: Some("no answer".into()),
+            last_error_ms: Some(NOW - 1_000),
+            next_try_ms: None,
+            last_success_ms: None,
+            paused_by: Some("ann".into()),
+            answers: rockrose_api::Answers { p50_ms: 4_300.0, ..Default::default() },
+        };
+        let [name, kind, target] = ["vault", "http", "http://vault.example"].map(str::to_owned);
+        let (offered, delivered, quarantined) = (gauge(9, 0.0), gauge(7, 2.0), gauge(0, 0.0));
+        FlowDestination {
+            name,
+            kind,
+            target,
+            in_plan: true,
+            offered,
+            offered_from: Vec::new(),
+            delivered,
+            quarantined,
+            waiting_events: 0,
+            waiting_bytes: 0,
+            oldest_ms: NOW - 5_000,
+            health,
+            cost: None,
+            steps: Vec::new(),
+        }
+    }
+
+    #[test]
+    fn each_state_is_told_with_what_an_operator_needs_of_it() {
+        use DestinationState::*;
+        for (is, says) in [
+            (Idle, "idle"),
+            (Healthy, "healthy"),
+            (Slow, "slow for 1 min: half of its answers take 4.3 s"),
+            (Failing, "failing for 1 min: no answer"),
+            (Full, "full: it holds all it may; no answer"),
+            (Paused, "paused for 1 min by ann"),
+            (Stopped, "stopped"),
+        ] {
+            assert_eq!(state(&destination(is), NOW), says);
+        }
+        let mut failing = destination(Failing);
+        failing.health.next_try_ms = Some(NOW + 8_000);
+        assert_eq!(state(&failing, NOW), "failing for 1 min, next try in 8 s: no answer");
+    }
+
+    #[test]
+    fn what_waits_and_what_it_costs_stand_beside_a_destination() {
+        let idle = destinations(&[destination(DestinationState::Healthy)], NOW);
+        assert!(idle.lines().nth(1).unwrap().contains("2.0/s") && !idle.contains("oldest"), "{idle}");
+        let mut busy = destination(DestinationState::Full);
+        (busy.waiting_events, busy.waiting_bytes) = (1_234, 5_000_000);
+        busy.cost = Some(Cost { today: 1.5, currency: "EUR".into(), per_gb: 0.5 });
+        let busy = destinations(&[busy], NOW);
+        assert!(busy.contains("1\u{202f}234 (5.0 MB, oldest 5 s)") && busy.contains("1.5000 EUR"), "{busy}");
+    }
+
+    #[test]
+    fn the_first_line_says_whether_the_account_adds_up_and_what_waits() {
+        let status = |balanced, waiting_events| Status {
+            version: "0.1.0".into(),
+            node: "3cae".into(),
+            started_ms: NOW - 3_700_000,
+            now_ms: NOW,
+            revision: 4,
+            balanced,
+            waiting_events,
+            waiting_bytes: 2_000,
+            failing: Vec::new(),
+        };
+        assert_eq!(head(&status(true, 0), NOW), "Rockrose 0.1.0, node 3cae, revision 4, up 1 h 1 min; ledger balanced; nothing waits");
+        let off = head(&status(false, 3), NOW);
+        assert!(off.contains("NOT balanced") && off.contains("`rockrose ledger`") && off.ends_with("3 events (2.0 kB) wait"), "{off}");
+    }
+
+    #[test]
+    fn a_step_is_listed_with_what_it_holds_back_and_could_not_do() {
+        let step = |held, failed| FlowStep {
+            position: 1,
+            sentence: "merge repeats within 5 seconds".into(),
+            removed: gauge(8, 0.0),
+            changed: gauge(5, 0.0),
+            failed: gauge(failed, 0.0),
+            held: gauge(held, 0.0),
+        };
+        let route = |steps| FlowRoute {
+            name: "kiosk-usage".into(),
+            when: String::new(),
+            from: vec!["kiosks".into()],
+            to: vec!["vault".into(), "desk".into()],
+            taken: gauge(20, 4.0),
+            taken_from: Vec::new(),
+            out: gauge(12, 2.0),
+            steps,
+        };
+        let [table, steps] = routes(&[route(vec![step(0, 0), step(3, 2)])]);
+        assert!(table.lines().nth(1).unwrap().ends_with("vault, desk"), "{table}");
+        let lines: Vec<&str> = steps.lines().skip(1).collect();
+        assert!(lines[0].ends_with("merge repeats within 5 seconds"), "{steps}");
+        assert!(lines[1].ends_with("merge repeats within 5 seconds  (holds back 3)  (could not on 2)"), "{steps}");
+        assert_eq!(routes(&[route(Vec::new())])[1], "", "no table of steps where there are none");
+    }
+}

@@ -137,3 +137,42 @@ pub(crate) async fn why(common: &Common, args: WhyArgs) -> Outcome {
     let answer = client.call(Method::POST, "/api/v1/why", &WhyRequest { source, event }).await?;
     if common.json { answer.print() } else { told(&answer.read()?) }
 }
+
+#[cfg(test)]
+mod tests {
+    use rockrose_api::{Decision, PassageStep, Seen};
+
+    use super::*;
+
+    #[test]
+    fn parts_of_a_condition_are_told_with_what_was_seen() {
+        let part = |holds, seen| Decision { sentence: "service = \"boarding\"".into(), holds, seen };
+        let seen = |value: Option<&str>| Seen { field: "service".into(), value: value.map(str::to_owned) };
+        let route = RouteDecision {
+            name: "desk".into(),
+            taken: false,
+            because: None,
+            parts: vec![part(true, vec![seen(Some("\"boarding\""))]), part(false, vec![seen(None)]), part(false, Vec::new())],
+            passage: Passage { steps: Vec::new(), after: None },
+            destinations: Vec::new(),
+        };
+        let mut out = Vec::new();
+        parts(&route, &mut out);
+        assert_eq!(
+            out,
+            [
+                "    holds: service = \"boarding\"  (service is \"boarding\")",
+                "    fails: service = \"boarding\"  (there is no service)",
+                "    fails: service = \"boarding\"",
+            ]
+        );
+    }
+
+    #[test]
+    fn effects_of_steps_stand_below_one_another() {
+        let step = |effect: &str| PassageStep { sentence: "drop a = 1".into(), effect: effect.into() };
+        let mut out = Vec::new();
+        steps(&Passage { steps: ["removed", "not reached", "held"].map(step).into(), after: None }, "  ", &mut out);
+        assert!(out.iter().all(|line| line.find("drop") == Some(15)), "{out:?}");
+    }
+}
