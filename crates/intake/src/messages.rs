@@ -205,6 +205,20 @@ mod tests {
     }
 
     #[test]
+    fn a_message_with_a_length_is_cut_at_the_limit_and_the_next_begins_behind_it() {
+        let counted = |text: &str| format!("{} {text}", text.len());
+        let long = format!("<14>1 2026-11-23T10:00:00Z gates.example sail - - - {}", "x".repeat(200));
+        let stream = counted(&long) + &counted("<14>1 - - - - - - boarding");
+        for size in [1, 5, 64, 90, stream.len()] {
+            let (kept, wrong) = cut(Protocol::Syslog { datagrams: false, zone: None }, stream.as_bytes(), size);
+            let lines: Vec<&str> = kept.lines().collect();
+            assert_eq!(lines.len(), 2, "in pieces of {size}: {kept}");
+            assert!(lines[0].contains("xxx") && lines[1].contains("boarding"), "in pieces of {size}: {kept}");
+            assert_eq!(wrong, ["a message was longer than the limit for one event"], "in pieces of {size}");
+        }
+    }
+
+    #[test]
     fn a_length_is_only_one_with_a_blank_and_a_priority_behind_it() {
         assert_eq!(counted(b"12 <34>1 -"), Some((3, 12)));
         assert_eq!(counted(b"12 "), Some((3, 12)), "what comes next is not known yet");
