@@ -234,22 +234,7 @@ fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
             number.filter(|n| *n >= 1).map(Raw::Count).ok_or_else(|| wrong(value, "a whole number of at least 1"))
         }
         Shape::Truth => inner.as_bool().map(Raw::Truth).ok_or_else(|| wrong(value, "`true` or `false`")),
-        Shape::Secret => {
-            const EXPECTED: &str = "a reference to a kept secret: `{ secret = \"name\" }`";
-            let table = inner.as_table().ok_or_else(|| match inner {
-                DeValue::String(_) => Mistake::new(value.span(), "a secret never stands in a plan").expected(EXPECTED),
-                _ => wrong(value, EXPECTED),
-            })?;
-            let mut name = None;
-            for (key, value) in in_order(table) {
-                match (key.get_ref().as_ref(), value.get_ref().as_str()) {
-                    ("secret", Some(s)) => name = Some(At { value: s.to_owned(), at: value.span() }),
-                    ("secret", None) => return Err(wrong(value, "the secret's name in quotes")),
-                    (other, _) => return Err(Mistake::new(key.span(), format!("there is no `{other}` here")).expected(EXPECTED).near(other, ["secret"])),
-                }
-            }
-            name.map(Raw::Secret).ok_or_else(|| Mistake::new(value.span(), "the secret's name is missing").expected(EXPECTED))
-        }
+        Shape::Secret => secret(value).map(Raw::Secret),
         Shape::Headers => {
             let table = inner.as_table().ok_or_else(|| wrong(value, "headers: `{ x-team = \"quays\", x-key = { secret = \"name\" } }`"))?;
             let one = |(key, value): (&Spanned<DeString<'_>>, &Spanned<DeValue<'_>>)| {
@@ -257,39 +242,54 @@ fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
                 if let Some(text) = value.get_ref().as_str() {
                     return Ok((name, HeaderValue::Text(At { value: text.to_owned(), at: value.span() })));
                 }
-                match raw(Shape::Secret, value)? {
-                    Raw::Secret(secret) => Ok((name, HeaderValue::Secret(secret))),
-                    _ => Err(wrong(value, "a text in quotes, or `{ secret = \"name\" }`")),
-                }
+                secret(value).map(|secret| (name, HeaderValue::Secret(secret)))
             };
             in_order(table).into_iter().map(one).collect::<Result<_, _>>().map(Raw::Headers)
         }
-        Shape::Price => {
-            const EXPECTED: &str = "a price: `{ per_gb = 2.40, currency = \"EUR\" }`";
-            let table = inner.as_table().ok_or_else(|| wrong(value, EXPECTED))?;
-            let (mut amount, mut currency) = (None, None);
-            for (key, value) in in_order(table) {
-                match key.get_ref().as_ref() {
-                    "per_gb" => {
-                        let written = value
-                            .get_ref()
-                            .as_float()
-                            .map(|f| f.as_str())
-                            .or_else(|| value.get_ref().as_integer().filter(|i| i.radix() == 10).map(|i| i.as_str()));
-                        let number = written.and_then(|s| s.parse::<f64>().ok()).filter(|n| n.is_finite() && *n >= 0.0);
-                        amount = Some(number.ok_or_else(|| wrong(value, "a number of at least 0"))?);
-                    }
-                    "currency" => {
-                        let code = value.get_ref().as_str().filter(|s| s.len() == 3 && s.bytes().all(|b| b.is_ascii_uppercase()));
-                        let code = code.ok_or_else(|| wrong(value, "a currency's three letters (ISO 4217), as in \"EUR\""))?;
-                        currency = Some(At { value: code.to_owned(), at: value.span() });
-                    }
-                    other => return Err(Mistake::new(key.span(), format!("a price has no `{other}`")).expected(EXPECTED).near(other, ["per_gb", "currency"])),
-                }
-            }
-            amount.map(|a| Raw::Price(a, currency)).ok_or_else(|| Mistake::new(value.span(), "`per_gb` is missing").expected(EXPECTED))
+        Shape::Price => price(value),
+    }
+}
+
+/// A reference to a kept secret: its name.
+fn secret(value: &Spanned<DeValue<'_>>) -> Result<At<String>, Mistake> {
+    const EXPECTED: &str = "a reference to a kept secret: `{ secret = \"name\" }`";
+    let table = value.get_ref().as_table().ok_or_else(|| match value.get_ref() {
+        DeValue::String(_) => Mistake::new(value.span(), "a secret never stands in a plan").expected(EXPECTED),
+        _ => wrong(value, EXPECTED),
+    })?;
+    let mut name = None;
+    for (key, value) in in_order(table) {
+        match (key.get_ref().as_ref(), value.get_ref().as_str()) {
+            ("secret", Some(s)) => name = Some(At { value: s.to_owned(), at: value.span() }),
+            ("secret", None) => return Err(wrong(value, "the secret's name in quotes")),
+            (other, _) => return Err(Mistake::new(key.span(), format!("there is no `{other}` here")).expected(EXPECTED).near(other, ["secret"])),
         }
     }
+    name.ok_or_else(|| Mistake::new(value.span(), "the secret's name is missing").expected(EXPECTED))
+}
+
+/// What a destination takes for a gigabyte, and in which currency.
+fn price(value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
+    const EXPECTED: &str = "a price: `{ per_gb = 2.40, currency = \"EUR\" }`";
+    let table = value.get_ref().as_table().ok_or_else(|| wrong(value, EXPECTED))?;
+    let (mut amount, mut currency) = (None, None);
+    for (key, value) in in_order(table) {
+        match key.get_ref().as_ref() {
+            "per_gb" => {
+                let written =
+                    value.get_ref().as_float().map(|f| f.as_str()).or_else(|| value.get_ref().as_integer().filter(|i| i.radix() == 10).map(|i| i.as_str()));
+                let number = written.and_then(|s| s.parse::<f64>().ok()).filter(|n| n.is_finite() && *n >= 0.0);
+                amount = Some(number.ok_or_else(|| wrong(value, "a number of at least 0"))?);
+            }
+            "currency" => {
+                let code = value.get_ref().as_str().filter(|s| s.len() == 3 && s.bytes().all(|b| b.is_ascii_uppercase()));
+                let code = code.ok_or_else(|| wrong(value, "a currency's three letters (ISO 4217), as in \"EUR\""))?;
+                currency = Some(At { value: code.to_owned(), at: value.span() });
+            }
+            other => return Err(Mistake::new(key.span(), format!("a price has no `{other}`")).expected(EXPECTED).near(other, ["per_gb", "currency"])),
+        }
+    }
+    amount.map(|a| Raw::Price(a, currency)).ok_or_else(|| Mistake::new(value.span(), "`per_gb` is missing").expected(EXPECTED))
 }
 
 /// Where byte `offset` of the decoded text `decoded` stands in the document, when the text was written as the TOML string at `at`.

@@ -347,20 +347,9 @@ impl Shared {
             };
             self.health.answered(begun.elapsed(), sent.is_ok());
             match sent {
-                Ok(Taken { length, refused }) => {
-                    *lock(&self.refusals) = 0;
+                Ok(taken) => {
                     failures = 0;
-                    self.concurrency.took();
-                    let front = refused.is_some().then(|| batch.front(at_once));
-                    let mut settlement = batch.settle(at_once, None, now_ms());
-                    if let (Some(length), Some(path)) = (length, file) {
-                        settlement = settlement.reaching(path, length);
-                    }
-                    if let (Some((events, why)), Some(front)) = (refused, front) {
-                        self.health.refused(now_ms(), &why);
-                        settlement = settlement.but_for(events, &why, front);
-                    }
-                    if !self.settle(settlement).await {
+                    if !self.took(&mut batch, at_once, taken).await {
                         return;
                     }
                     outlet.settled();
@@ -407,6 +396,22 @@ impl Shared {
                 }
             }
         }
+    }
+
+    /// Settles the first events of a batch, which were taken but for those that were refused. `false`: it could not be recorded.
+    async fn took(&self, batch: &mut DeliveryBatch, events: usize, Taken { length, refused }: Taken) -> bool {
+        *lock(&self.refusals) = 0;
+        self.concurrency.took();
+        let front = refused.is_some().then(|| batch.front(events));
+        let mut settlement = batch.settle(events, None, now_ms());
+        if let (Some(length), Some(path)) = (length, self.settings.target.limits().file) {
+            settlement = settlement.reaching(path, length);
+        }
+        if let (Some((events, why)), Some(front)) = (refused, front) {
+            self.health.refused(now_ms(), &why);
+            settlement = settlement.but_for(events, &why, front);
+        }
+        self.settle(settlement).await
     }
 
     /// Records a settlement. If the spool cannot, the batch is given up: it will be read anew, as the spool knows it.

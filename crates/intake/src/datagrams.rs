@@ -29,6 +29,24 @@ struct Batch {
     from: SocketAddr,
 }
 
+impl Batch {
+    /// Adds a datagram from the batch's last sender. `false`: so much waits that it has to be let go.
+    fn add(&mut self, datagram: &[u8], settings: &SourceSettings, reader: &mut SyslogReader, heard: &Heard) -> bool {
+        if self.lines.len() >= WAITING {
+            return false;
+        }
+        let message = &datagram[..datagram.len().min(settings.max_event)];
+        if heard.is_caught() {
+            self.raw.push(message.to_vec());
+        }
+        let too_long = (datagram.len() > message.len()).then_some("longer than the limit for one event");
+        if let Some(why) = reader.line(message, too_long, now_ms(), &mut self.lines) {
+            heard.broken(1, why, Some(self.from.ip()));
+        }
+        true
+    }
+}
+
 /// Serves until `stop` resolves; what was received by then is handed on.
 pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socket: UdpSocket, sink: Arc<S>, heard: Arc<Heard>, stop: impl Future<Output = ()>) {
     let (batches, mut waiting) = mpsc::channel::<Batch>(1);
@@ -84,20 +102,9 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
                 if !settings.allows(from.ip()) {
                     heard.wrong(Wrong::Address, format!("{} is none of the addresses that are allowed", from.ip()), Some(from.ip()));
                 } else {
-                    let Batch { lines, raw, from: last } = gathered.get_or_insert_with(|| Batch { lines: Vec::new(), raw: Vec::new(), from });
-                    *last = from;
-                    if lines.len() >= WAITING {
-                        over += 1;
-                    } else {
-                        let message = &datagram[..length.min(settings.max_event)];
-                        if heard.is_caught() {
-                            raw.push(message.to_vec());
-                        }
-                        let too_long = (length > message.len()).then_some("longer than the limit for one event");
-                        if let Some(why) = reader.line(message, too_long, now_ms(), lines) {
-                            heard.broken(1, why, Some(from.ip()));
-                        }
-                    }
+                    let batch = gathered.get_or_insert_with(|| Batch { lines: Vec::new(), raw: Vec::new(), from });
+                    batch.from = from;
+                    over += u64::from(!batch.add(&datagram[..length], &settings, reader, &heard));
                 }
                 burst += length;
                 next = if burst >= BATCH { None } else { socket.try_recv_from(&mut datagram).ok() };

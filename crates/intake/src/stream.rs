@@ -177,7 +177,7 @@ impl<S: Sink> Reading<S> {
                 }
                 read = timeout_at(end, stream.read_buf(&mut bytes)), if !owes && !full => read,
             };
-            let mut new = match read {
+            let new = match read {
                 Ok(Ok(0) | Err(_)) => break,
                 Ok(Ok(n)) => n,
                 Err(_) => {
@@ -185,32 +185,10 @@ impl<S: Sink> Reading<S> {
                     break;
                 }
             };
-            // What has come in the meantime goes along.
-            while bytes.len() < BATCH {
-                if bytes.capacity() - bytes.len() < READ {
-                    let mut larger = buffers::take(BATCH + READ);
-                    larger.extend_from_slice(&bytes);
-                    buffers::leave(std::mem::replace(&mut bytes, larger));
-                }
-                match stream.read_buf(&mut bytes).now_or_never() {
-                    Some(Ok(n @ 1..)) => new += n,
-                    _ => break,
-                }
-            }
-            if std::mem::take(&mut is_first) {
-                match SpokenProtocol::of(&bytes) {
-                    Some(SpokenProtocol::Tls) => {
-                        self.heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain text", Some(self.from.ip()));
-                        bytes.clear();
-                        break;
-                    }
-                    Some(SpokenProtocol::Http) => {
-                        // Its lines are read all the same; that they are no messages is no other trouble.
-                        self.heard.wrong(Wrong::Format, HTTP_SPOKEN, Some(self.from.ip()));
-                        messages.because = Some(HTTP_SPOKEN);
-                    }
-                    _ => {}
-                }
+            let new = new + read_at_hand(&mut stream, &mut bytes);
+            if std::mem::take(&mut is_first) && !self.can_be_read(&bytes, &mut messages) {
+                bytes.clear();
+                break;
             }
             places.owe(new);
             let used = self.cut(&mut messages, &bytes, false);
@@ -231,6 +209,23 @@ impl<S: Sink> Reading<S> {
         if !messages.lines.is_empty() {
             self.hand_on(messages.take(), places).await;
         }
+    }
+
+    /// Whether a connection that begins with these bytes can be read. Another protocol is told of.
+    fn can_be_read(&self, first: &[u8], messages: &mut Messages) -> bool {
+        match SpokenProtocol::of(first) {
+            Some(SpokenProtocol::Tls) => {
+                self.heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain text", Some(self.from.ip()));
+                return false;
+            }
+            Some(SpokenProtocol::Http) => {
+                // Its lines are read all the same; that they are no messages is no other trouble.
+                self.heard.wrong(Wrong::Format, HTTP_SPOKEN, Some(self.from.ip()));
+                messages.because = Some(HTTP_SPOKEN);
+            }
+            _ => {}
+        }
+        true
     }
 
     /// Cuts what is whole, and tells what is wrong with it.
@@ -260,6 +255,23 @@ impl<S: Sink> Reading<S> {
         }
         receipt.is_some()
     }
+}
+
+/// Reads what has come in the meantime, without waiting, up to a batch; returns how many bytes that was.
+fn read_at_hand(stream: &mut (impl AsyncRead + Unpin), bytes: &mut Vec<u8>) -> usize {
+    let mut new = 0;
+    while bytes.len() < BATCH {
+        if bytes.capacity() - bytes.len() < READ {
+            let mut larger = buffers::take(BATCH + READ);
+            larger.extend_from_slice(bytes);
+            buffers::leave(std::mem::replace(bytes, larger));
+        }
+        match stream.read_buf(bytes).now_or_never() {
+            Some(Ok(n @ 1..)) => new += n,
+            _ => break,
+        }
+    }
+    new
 }
 
 /// Hands lines on until they are taken. `None`: they never will be, or the source stops and they were not taken at the last try.
