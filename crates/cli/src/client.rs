@@ -54,7 +54,11 @@ impl Client {
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
-        let request = self.http.request(method, format!("{}{path}", self.address));
+        self.signed(self.http.request(method, format!("{}{path}", self.address)))
+    }
+
+    /// The request with the client's token, if it has one.
+    fn signed(&self, request: RequestBuilder) -> RequestBuilder {
         match &self.token {
             Some(token) => request.bearer_auth(token),
             None => request,
@@ -102,12 +106,7 @@ impl Client {
     pub(crate) async fn stream(&self, path: &str, query: &[(&str, &str)]) -> Result<Response, Failure> {
         let mut url = reqwest::Url::parse(&format!("{}{path}", self.address)).map_err(anyhow::Error::from)?;
         url.query_pairs_mut().extend_pairs(query);
-        let request = self.http.get(url);
-        let request = match &self.token {
-            Some(token) => request.bearer_auth(token),
-            None => request,
-        };
-        self.send(request).await
+        self.send(self.signed(self.http.get(url))).await
     }
 
     /// Calls with a body of JSON.

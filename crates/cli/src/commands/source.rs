@@ -188,8 +188,10 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
         SourceCommand::Test { name } => test(common, &client, "source", &name).await,
         SourceCommand::Next { name, events, wait } => {
             let answer = client.get(&format!("/api/v1/sources/{name}/next?events={events}&wait={wait}")).await?;
+            if common.json {
+                return answer.print();
+            }
             match &answer.read::<Vec<CaughtRecord>>()?[..] {
-                _ if common.json => answer.print(),
                 [] => format::line(&format!("Nothing came to `{name}` within {wait} seconds. `rockrose source test {name}` says why that may be.")),
                 some => format::line(&some.iter().map(caught).collect::<Vec<_>>().join("\n\n")),
             }
