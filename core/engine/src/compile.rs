@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use rockrose_event::field::{FieldId, FieldTable, Path};
 use rockrose_language::{Condition, Step};
-use rockrose_plan::{self as plan, CheckedPlan, Gate, SourceKind};
+use rockrose_plan::{self as plan, CheckedPlan, Gate};
 use rockrose_redact::HashKey;
 use rockrose_tables::TableSlot;
 
@@ -180,7 +180,7 @@ fn fed_by(plan: &CheckedPlan, source: &plan::Source, remainder: bool) -> Vec<usi
 impl<'a> Compiler<'a> {
     fn new(plan: &'a CheckedPlan, environment: &'a Environment) -> Compiler<'a> {
         // Only where events can have one is it looked at.
-        let shared = plan.sources.iter().any(|s| matches!(s.kind, SourceKind::Otlp(_)));
+        let shared = plan.sources.iter().any(|s| s.kind.has_resources());
         let fields = if shared { FieldTable::with_resource() } else { FieldTable::default() };
         Compiler { plan, environment, windows: Vec::new(), label_sets: HashMap::new(), fields, tests: Tests::default() }
     }

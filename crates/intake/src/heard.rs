@@ -34,6 +34,25 @@ pub enum Wrong {
     Clock,
 }
 
+impl Wrong {
+    /// A word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Wrong::Key => "key",
+            Wrong::Address => "address",
+            Wrong::PlainText => "plain text",
+            Wrong::Tls => "tls",
+            Wrong::Format => "format",
+            Wrong::TooLarge => "too large",
+            Wrong::Unreadable => "unreadable",
+            Wrong::PushedBack => "pushed back",
+            Wrong::Lost => "lost",
+            Wrong::Clock => "clock",
+        }
+    }
+}
+
 /// How a file is doing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FileState {
@@ -72,6 +91,38 @@ impl FileState {
     #[must_use]
     pub fn is_trouble(self) -> bool {
         !matches!(self, FileState::Current | FileState::Behind | FileState::Copy)
+    }
+
+    /// A word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            FileState::Current => "current",
+            FileState::Behind => "behind",
+            FileState::Copy => "copy",
+            FileState::Denied => "denied",
+            FileState::Binary => "binary",
+            FileState::Damaged => "damaged",
+            FileState::Gone => "gone",
+            FileState::Odd => "odd",
+            FileState::Missing => "missing",
+            FileState::TooMany => "too many",
+        }
+    }
+
+    /// What helps against it; empty where nothing has to be done.
+    #[must_use]
+    pub fn remedy(self) -> &'static str {
+        match self {
+            FileState::Denied => "let the user that the service runs as read it and its folders, by its group or an access list",
+            FileState::Binary => "leave it out with `but_not`, or have it written as UTF-8",
+            FileState::Damaged => "see whether it is still being packed or copied; it is tried again when it changes",
+            FileState::Gone => "keep rotated files until they are read: let `paths` meet their names as well",
+            FileState::Odd => "let `paths` meet files only",
+            FileState::Missing => "see whether the path is right, and whether the folder is there; it is taken up as soon as it appears",
+            FileState::TooMany => "divide them among several sources, or narrow `paths`",
+            FileState::Current | FileState::Behind | FileState::Copy => "",
+        }
     }
 }
 
@@ -139,6 +190,17 @@ pub struct Hearing {
     pub files: Vec<FileSeen>,
     /// What went wrong, the latest first.
     pub troubles: Vec<Trouble>,
+}
+
+impl Hearing {
+    /// The first file that is in trouble, and how many are, in words.
+    #[must_use]
+    pub fn bad_files(&self) -> Option<(&FileSeen, String)> {
+        let bad = self.files.iter().find(|f| f.state.is_trouble())?;
+        let count = self.files.iter().filter(|f| f.state.is_trouble()).count();
+        let of = if self.files.len() == 1 { String::new() } else { format!("{count} of {} files cannot be read; ", self.files.len()) };
+        Some((bad, format!("{of}{}: {}", bad.path, bad.says)))
+    }
 }
 
 /// Most that look at once at what a source is sent.
@@ -267,5 +329,18 @@ impl Heard {
 
     pub(crate) fn disconnected(&self) {
         self.connections.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_in_trouble_has_a_remedy_and_one_that_is_well_has_none() {
+        use FileState::*;
+        for state in [Current, Behind, Copy, Denied, Binary, Damaged, Gone, Odd, Missing, TooMany] {
+            assert_eq!(state.is_trouble(), !state.remedy().is_empty(), "{state:?}");
+        }
     }
 }

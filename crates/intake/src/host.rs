@@ -1,6 +1,7 @@
 //! Serves HTTP/1.1 and HTTP/2 on a source's listener; requests whose headers come too slowly are cut off.
 
 use std::sync::Arc;
+use std::sync::atomic::AtomicUsize;
 use std::time::Duration;
 
 use axum::Router;
@@ -9,8 +10,10 @@ use hyper_util::server::conn::auto::Builder;
 use hyper_util::server::graceful::GracefulShutdown;
 use tower::ServiceExt;
 
+use crate::kinds::{Start, Way};
+use crate::requests::Shared;
 use crate::spoken::{SpokenProtocol, may_become_http};
-use crate::{BoundedListener, Heard, Peer, Wrong};
+use crate::{Peer, Sink, Wrong};
 
 /// How long a request's headers may take to arrive, and a connection wait for the next request.
 const HEADER_TIME: Duration = Duration::from_secs(60);
@@ -19,16 +22,20 @@ const STILL_THERE: Duration = Duration::from_secs(30);
 /// Most requests at once over one HTTP/2 connection.
 const STREAMS: u32 = 64;
 
-/// Serves until `stop` resolves, then finishes what is under way.
-pub(crate) async fn host(mut listener: BoundedListener, router: Router, heard: Arc<Heard>, stop: impl Future<Output = ()>) {
+/// The protocols that are offered while a connection is made safe.
+pub(crate) const ALPN: &[&[u8]] = &[b"h2", b"http/1.1"];
+
+/// Serves what `router` makes until it is to stop, then finishes what is under way.
+pub(crate) async fn run<S: Sink>(Start { settings, way, sink, budget, heard, stop }: Start<S>, router: impl FnOnce(Arc<Shared<S>>) -> Router) {
+    let Way::Streams(mut listener) = way else { return };
+    let router = router(Arc::new(Shared { settings, sink, budget, heard: Arc::clone(&heard), under_way: AtomicUsize::new(0) }));
     let mut builder = Builder::new(TokioExecutor::new());
     builder.http1().timer(TokioTimer::new()).header_read_timeout(HEADER_TIME);
     builder.http2().timer(TokioTimer::new()).keep_alive_interval(STILL_THERE).max_concurrent_streams(STREAMS);
     let ending = GracefulShutdown::new();
-    tokio::pin!(stop);
     loop {
         let (connection, address) = tokio::select! {
-            () = &mut stop => break,
+            () = stop.cancelled() => break,
             next = listener.next() => next,
         };
         let router = router.clone();

@@ -4,38 +4,36 @@
 //! so that an acknowledgement means what the sink makes it mean: all of it is durable.
 
 mod ages;
-mod datagrams;
-mod files;
-mod filled_form;
 mod heard;
 mod host;
-mod http;
+mod kinds;
 mod listener;
 mod messages;
-mod otlp;
 mod probe;
 mod problem;
 mod refusal;
+mod requests;
 mod settings;
+mod socket;
+mod sources;
 mod spoken;
 mod stream;
 mod tls;
 mod unpack;
 
-use std::net::SocketAddr;
 use std::sync::Arc;
-use std::sync::atomic::AtomicUsize;
 
 pub use ages::{Ages, Freshness};
-use arc_swap::ArcSwap;
-pub use files::{FileSettings, Sample, follow, sample};
 pub use heard::{Caught, FileSeen, FileState, Heard, Hearing, Trouble, Wrong};
-pub use http::BodyBudget;
+pub use kinds::file::{Sample, sample};
+pub use kinds::{PasteLine, paste_lines, remedy, url_with_key};
 pub use listener::{BoundedListener, Peer};
-pub use probe::{Looked, look};
+pub use probe::Looked;
 pub use problem::Problem;
 pub use refusal::Refusal;
-pub use settings::{Certificates, Protocol, SourceKey, SourceSettings};
+pub use settings::{SourceKey, SourceSettings};
+pub use sources::{Prepared, Sources, StartError};
+pub use tls::CertificateError;
 
 use rockrose_event::buffers::Buffer;
 use rockrose_event::record::DeclaredFormat;
@@ -74,102 +72,9 @@ pub struct Position {
     pub content: Option<String>,
 }
 
-/// Most connections one source holds open.
-const MAX_CONNECTIONS: usize = 2_048;
-/// Room that the system is asked to have for datagrams that wait to be read, in bytes. It may give less.
-const DATAGRAM_ROOM: usize = 8 << 20;
-
-/// A source's socket.
-#[derive(Debug)]
-pub enum Socket {
-    /// For streams.
-    Streams(std::net::TcpListener),
-    /// For datagrams.
-    Datagrams(std::net::UdpSocket),
-}
-
-impl Socket {
-    /// Opens the socket that `settings` need.
-    pub fn open(settings: &SourceSettings) -> std::io::Result<Socket> {
-        if let Protocol::Syslog { datagrams: true, .. } = settings.protocol {
-            let socket = socket2::Socket::new(socket2::Domain::for_address(settings.listen), socket2::Type::DGRAM, None)?;
-            let _ = socket.set_recv_buffer_size(DATAGRAM_ROOM);
-            socket.set_nonblocking(true)?;
-            socket.bind(&settings.listen.into())?;
-            return Ok(Socket::Datagrams(socket.into()));
-        }
-        let socket = socket2::Socket::new(socket2::Domain::for_address(settings.listen), socket2::Type::STREAM, None)?;
-        socket.set_reuse_address(true)?;
-        socket.set_nonblocking(true)?;
-        socket.bind(&settings.listen.into())?;
-        socket.listen(1_024)?;
-        Ok(Socket::Streams(socket.into()))
-    }
-
-    /// Another handle on the same socket, so that one who listens can take over from another without a gap.
-    pub fn again(&self) -> std::io::Result<Socket> {
-        match self {
-            Socket::Streams(listener) => listener.try_clone().map(Socket::Streams),
-            Socket::Datagrams(socket) => socket.try_clone().map(Socket::Datagrams),
-        }
-    }
-
-    /// Whether it is for datagrams.
-    #[must_use]
-    pub fn is_for_datagrams(&self) -> bool {
-        matches!(self, Socket::Datagrams(_))
-    }
-
-    /// The address it is bound to.
-    pub fn address(&self) -> std::io::Result<SocketAddr> {
-        match self {
-            Socket::Streams(listener) => listener.local_addr(),
-            Socket::Datagrams(socket) => socket.local_addr(),
-        }
-    }
-}
-
 /// Milliseconds since 1970.
 pub(crate) fn now_ms() -> i64 {
     std::time::SystemTime::now().duration_since(std::time::SystemTime::UNIX_EPOCH).map_or(0, |t| t.as_millis() as i64)
-}
-
-/// Says what is wrong with the files of a source's certificates, if anything is.
-pub fn check_certificates(settings: &SourceSettings) -> Result<(), String> {
-    settings.certificates.as_ref().map_or(Ok(()), |files| tls::acceptor(files, &settings.protocol).map(|_| ()))
-}
-
-/// Serves a source on `socket` until `stop` resolves, then finishes what is under way. The settings may be exchanged while it runs, for such as [`SourceSettings::listens_like`]
-/// them; each request is served by those it met.
-pub async fn serve<S: Sink>(
-    settings: Arc<ArcSwap<SourceSettings>>,
-    socket: Socket,
-    sink: Arc<S>,
-    budget: Arc<BodyBudget>,
-    heard: Arc<Heard>,
-    stop: impl Future<Output = ()> + Send + 'static,
-) -> std::io::Result<()> {
-    let listener = match socket {
-        Socket::Datagrams(socket) => {
-            datagrams::serve(settings, tokio::net::UdpSocket::from_std(socket)?, sink, heard, stop).await;
-            return Ok(());
-        }
-        Socket::Streams(listener) => tokio::net::TcpListener::from_std(listener)?,
-    };
-    let now = settings.load_full();
-    let acceptor = match &now.certificates {
-        Some(files) => Some(tls::acceptor(files, &now.protocol).map_err(std::io::Error::other)?),
-        None => None,
-    };
-    let guard = listener::Guard { settings: Arc::clone(&settings), heard: Arc::clone(&heard), acceptor };
-    let listener = BoundedListener::new(listener, MAX_CONNECTIONS, Some(guard));
-    let shared = |sink| Arc::new(http::Shared { settings: Arc::clone(&settings), sink, budget, heard: Arc::clone(&heard), under_way: AtomicUsize::new(0) });
-    match now.protocol {
-        Protocol::Http => host::host(listener, http::router(shared(sink)), heard, stop).await,
-        Protocol::Otlp => host::host(listener, otlp::router(shared(sink)), heard, stop).await,
-        Protocol::Syslog { .. } | Protocol::Lines => stream::serve(settings, listener, sink, heard, stop).await,
-    }
-    Ok(())
 }
 
 /// What was done with a body, told to its sender.

@@ -158,7 +158,8 @@ impl Connection {
     }
 }
 
-trait Both: AsyncRead + AsyncWrite {}
+/// A connection, to read from and write to.
+pub(crate) trait Both: AsyncRead + AsyncWrite {}
 impl<T: AsyncRead + AsyncWrite> Both for T {}
 
 impl Drop for Connection {

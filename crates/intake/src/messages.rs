@@ -5,16 +5,29 @@
 use rockrose_event::buffers;
 use rockrose_extract::SyslogReader;
 
-use crate::files::shortened;
-use crate::{Protocol, SourceSettings, Wrong, now_ms};
+use crate::kinds::file::shortened;
+use crate::{Wrong, now_ms};
 
 /// Most digits of a length before a message.
 const LENGTH_DIGITS: usize = 7;
 
+/// How a stream is cut into messages.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Framing {
+    /// Lines: JSON or text.
+    Lines,
+    /// Syslog messages, with the zone of times that name none.
+    Syslog {
+        /// An IANA name or an offset.
+        zone: Option<String>,
+    },
+}
+
 /// Cuts a stream into messages, and makes lines of them.
 pub(crate) struct Messages {
-    /// For syslog, what reads it, with the zone it was made for.
-    syslog: Option<(SyslogReader, Option<String>)>,
+    framing: Framing,
+    /// For syslog, what reads it.
+    syslog: Option<SyslogReader>,
     pub(crate) lines: Vec<u8>,
     /// The messages as they came, while somebody looks.
     raw: Vec<Vec<u8>>,
@@ -35,12 +48,16 @@ enum PassOver {
 }
 
 impl Messages {
-    pub(crate) fn new(settings: &SourceSettings) -> Messages {
-        let syslog = match &settings.protocol {
-            Protocol::Syslog { zone, .. } => Some((SyslogReader::new(zone.as_deref()), zone.clone())),
-            _ => None,
-        };
-        Messages { syslog, lines: Vec::new(), raw: Vec::new(), keeps_raw: false, wrong: Vec::new(), broken: (0, ""), because: None, pass_over: None }
+    pub(crate) fn new(framing: Framing) -> Messages {
+        let syslog = Messages::reader(&framing);
+        Messages { framing, syslog, lines: Vec::new(), raw: Vec::new(), keeps_raw: false, wrong: Vec::new(), broken: (0, ""), because: None, pass_over: None }
+    }
+
+    fn reader(framing: &Framing) -> Option<SyslogReader> {
+        match framing {
+            Framing::Lines => None,
+            Framing::Syslog { zone } => Some(SyslogReader::new(zone.as_deref())),
+        }
     }
 
     /// The lines so far, and the messages as they came.
@@ -48,14 +65,12 @@ impl Messages {
         (std::mem::take(&mut self.lines), std::mem::take(&mut self.raw))
     }
 
-    /// Cuts what is whole (with `last`, all that is left); returns how many bytes that was.
-    pub(crate) fn cut(&mut self, bytes: &[u8], last: bool, settings: &SourceSettings) -> usize {
-        if let (Protocol::Syslog { zone, .. }, Some((reader, known))) = (&settings.protocol, &mut self.syslog)
-            && zone != known
-        {
-            (*reader, *known) = (SyslogReader::new(zone.as_deref()), zone.clone());
+    /// Cuts what is whole (with `last`, all that is left) into messages of at most `max` bytes; returns how many bytes that was.
+    pub(crate) fn cut(&mut self, bytes: &[u8], last: bool, framing: &Framing, max: usize) -> usize {
+        if *framing != self.framing {
+            (self.framing, self.syslog) = (framing.clone(), Messages::reader(framing));
         }
-        let (max, now) = (settings.max_event, now_ms());
+        let now = now_ms();
         if self.lines.capacity() == 0 {
             // What a message becomes is a little longer.
             self.lines = buffers::take(bytes.len() + bytes.len() / 2);
@@ -136,7 +151,7 @@ impl Messages {
             self.raw.push(message.to_vec());
         }
         match &mut self.syslog {
-            Some((reader, _)) => {
+            Some(reader) => {
                 if let Some(why) = reader.line(message, broken, now_ms, &mut self.lines)
                     && broken.is_none()
                 {
@@ -168,21 +183,20 @@ mod tests {
     use super::*;
 
     /// Gives a stream in pieces of `size` bytes, as a connection would; returns the lines and what was wrong.
-    fn cut(protocol: Protocol, stream: &[u8], size: usize) -> (String, Vec<String>) {
-        let settings = SourceSettings { max_event: 64, ..crate::tests::settings(protocol) };
-        let (mut messages, mut pending) = (Messages::new(&settings), Vec::new());
+    fn cut(framing: &Framing, stream: &[u8], size: usize) -> (String, Vec<String>) {
+        let (mut messages, mut pending) = (Messages::new(framing.clone()), Vec::new());
         for piece in stream.chunks(size) {
             pending.extend_from_slice(piece);
-            let used = messages.cut(&pending, false, &settings);
+            let used = messages.cut(&pending, false, framing, 64);
             pending.drain(..used);
         }
-        assert_eq!(messages.cut(&pending, true, &settings), pending.len(), "the last cut uses all there is");
+        assert_eq!(messages.cut(&pending, true, framing, 64), pending.len(), "the last cut uses all there is");
         let wrong = messages.wrong.drain(..).map(|(_, says)| says).collect();
         (String::from_utf8(messages.take().0).unwrap(), wrong)
     }
 
     fn lines(stream: &[u8], size: usize) -> (String, Vec<String>) {
-        cut(Protocol::Lines, stream, size)
+        cut(&Framing::Lines, stream, size)
     }
 
     #[test]
@@ -210,7 +224,7 @@ mod tests {
         let long = format!("<14>1 2026-11-23T10:00:00Z gates.example sail - - - {}", "x".repeat(200));
         let stream = counted(&long) + &counted("<14>1 - - - - - - boarding");
         for size in [1, 5, 64, 90, stream.len()] {
-            let (kept, wrong) = cut(Protocol::Syslog { datagrams: false, zone: None }, stream.as_bytes(), size);
+            let (kept, wrong) = cut(&Framing::Syslog { zone: None }, stream.as_bytes(), size);
             let lines: Vec<&str> = kept.lines().collect();
             assert_eq!(lines.len(), 2, "in pieces of {size}: {kept}");
             assert!(lines[0].contains("xxx") && lines[1].contains("boarding"), "in pieces of {size}: {kept}");

@@ -1,38 +1,9 @@
 //! What a source is set to.
 
 use std::net::{IpAddr, SocketAddr};
-use std::path::PathBuf;
 
 use rockrose_event::address::Network;
-
-/// The protocol that a source speaks.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Protocol {
-    /// HTTP: a POST is a body of events.
-    Http,
-    /// OTLP log records, over gRPC and over HTTP.
-    Otlp,
-    /// Syslog messages, with the zone of times that name none.
-    Syslog {
-        /// Over datagrams, not streams.
-        datagrams: bool,
-        /// An IANA name or an offset.
-        zone: Option<String>,
-    },
-    /// Lines over TCP: JSON or text.
-    Lines,
-}
-
-/// The certificate that a source shows, and whose certificates it asks for.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Certificates {
-    /// Its own, and those between it and an authority (PEM).
-    pub certificate: PathBuf,
-    /// Its private key (PEM).
-    pub key: PathBuf,
-    /// Senders must show a certificate of one of these authorities (PEM).
-    pub client_ca: Option<PathBuf>,
-}
+use rockrose_plan::{SecretName, Source, SourceCertificates, SourceKind};
 
 /// The key that senders must show. It has no printed form.
 #[derive(Clone, PartialEq, Eq)]
@@ -68,18 +39,18 @@ impl std::fmt::Debug for SourceKey {
 pub struct SourceSettings {
     /// Its name.
     pub name: String,
-    /// The protocol that it speaks.
-    pub protocol: Protocol,
-    /// Where it listens.
-    pub listen: SocketAddr,
+    /// What it is, with what only that kind has.
+    pub kind: SourceKind,
+    /// Where it listens, if it is one that does.
+    pub listen: Option<SocketAddr>,
     /// The key senders must show, as a bearer token or, over HTTP, at the end of the path; none: it is open.
     pub key: Option<SourceKey>,
     /// Fields that a request may set for all its events.
     pub may_set: Vec<String>,
     /// Whence senders may come; empty: from anywhere.
     pub allow: Vec<Network>,
-    /// What makes its connections safe.
-    pub certificates: Option<Certificates>,
+    /// The certificate that it shows, in files, and whose certificates it asks for.
+    pub certificates: Option<SourceCertificates>,
     /// Largest body as sent, in bytes.
     pub max_body: usize,
     /// Largest body after decompression, in bytes.
@@ -91,6 +62,23 @@ pub struct SourceSettings {
 }
 
 impl SourceSettings {
+    /// The settings of a source of a plan. `secret` gives the value of a secret that is kept.
+    pub fn planned(source: &Source, secret: impl Fn(&SecretName) -> Option<String>) -> SourceSettings {
+        SourceSettings {
+            name: source.name.clone(),
+            kind: source.kind.clone(),
+            listen: source.listen,
+            key: source.key.as_ref().and_then(secret).map(SourceKey::new),
+            may_set: source.may_set.clone(),
+            allow: source.allow.clone(),
+            certificates: source.certificates.clone(),
+            max_body: source.max_body as usize,
+            max_unpacked: source.max_unpacked as usize,
+            max_event: source.max_event as usize,
+            max_requests: source.max_requests as usize,
+        }
+    }
+
     /// Whether a sender may come from there.
     #[must_use]
     pub fn allows(&self, from: IpAddr) -> bool {
@@ -98,14 +86,19 @@ impl SourceSettings {
         self.allow.is_empty() || self.allow.iter().any(|network| network.contains(from))
     }
 
-    /// Whether a listener that was opened for `other` serves this as well.
+    /// Whether what was started with `other` can go on with these settings. What listens nowhere is started anew whenever anything changes.
     #[must_use]
-    pub fn listens_like(&self, other: &SourceSettings) -> bool {
-        let same_speech = std::mem::discriminant(&self.protocol) == std::mem::discriminant(&other.protocol);
-        same_speech
-            && self.name == other.name
-            && self.listen == other.listen
-            && self.certificates == other.certificates
-            && self.max_unpacked == other.max_unpacked
+    pub(crate) fn goes_on_from(&self, other: &SourceSettings) -> bool {
+        let is_of_one_kind = std::mem::discriminant(&self.kind) == std::mem::discriminant(&other.kind);
+        match self.listen {
+            None => self == other,
+            Some(_) => {
+                is_of_one_kind
+                    && self.name == other.name
+                    && self.listen == other.listen
+                    && self.certificates == other.certificates
+                    && self.max_unpacked == other.max_unpacked
+            }
+        }
     }
 }

@@ -19,9 +19,10 @@ use tokio::time::{Instant, timeout_at};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::messages::Messages;
+use crate::kinds::{Start, Way};
+use crate::messages::{Framing, Messages};
 use crate::spoken::SpokenProtocol;
-use crate::{BodyMetadata, BoundedListener, Heard, Receipt, Sink, SourceSettings, Wrong};
+use crate::{BodyMetadata, Heard, Receipt, Sink, SourceSettings, Wrong};
 
 /// Most bytes that are handed on at once.
 const BATCH: usize = 1 << 20;
@@ -35,23 +36,17 @@ const MESSAGE_TIME: Duration = Duration::from_secs(60);
 const PAUSES: (Duration, Duration) = (Duration::from_millis(50), Duration::from_secs(2));
 const HTTP_SPOKEN: &str = "somebody spoke HTTP to a port that takes messages as they are";
 
-/// Serves until `stop` resolves; what was read by then is handed on.
-pub(crate) async fn serve<S: Sink>(
-    settings: Arc<ArcSwap<SourceSettings>>,
-    mut listener: BoundedListener,
-    sink: Arc<S>,
-    heard: Arc<Heard>,
-    stop: impl Future<Output = ()>,
-) {
+/// Serves until it is to stop; what was read by then is handed on. `framing` tells how the settings of the moment cut a stream.
+pub(crate) async fn run<S: Sink>(Start { settings, way, sink, heard, stop, .. }: Start<S>, framing: fn(&SourceSettings) -> Framing) {
+    let Way::Streams(mut listener) = way else { return };
     let (connections, stopping) = (TaskTracker::new(), CancellationToken::new());
     let held = Arc::new(Reserved::new(HELD.max(2 * settings.load().max_event)));
-    tokio::pin!(stop);
     loop {
         tokio::select! {
-            () = &mut stop => break,
+            () = stop.cancelled() => break,
             (stream, from) = listener.next() => {
                 let (settings, sink, heard, held) = (Arc::clone(&settings), Arc::clone(&sink), Arc::clone(&heard), Arc::clone(&held));
-                let one = Reading { settings, sink, heard, held, from, stopping: stopping.clone() };
+                let one = Reading { settings, framing, sink, heard, held, from, stopping: stopping.clone() };
                 connections.spawn(async move { one.run(stream).await });
             }
         }
@@ -77,6 +72,7 @@ impl Reserved {
 
 struct Reading<S> {
     settings: Arc<ArcSwap<SourceSettings>>,
+    framing: fn(&SourceSettings) -> Framing,
     sink: Arc<S>,
     heard: Arc<Heard>,
     held: Arc<Reserved>,
@@ -133,7 +129,7 @@ impl<'a> Places<'a> {
 impl<S: Sink> Reading<S> {
     async fn run(&self, mut stream: impl AsyncRead + Unpin) {
         let mut bytes = Vec::with_capacity(READ);
-        let mut messages = Messages::new(&self.settings.load());
+        let mut messages = Messages::new((self.framing)(&self.settings.load()));
         let mut unfinished_since: Option<Instant> = None;
         // What is handed on, and what has been cut since.
         let mut handing: Option<Pin<Box<dyn Future<Output = bool> + Send + '_>>> = None;
@@ -231,7 +227,8 @@ impl<S: Sink> Reading<S> {
     /// Cuts what is whole, and tells what is wrong with it.
     fn cut(&self, messages: &mut Messages, bytes: &[u8], last: bool) -> usize {
         messages.keeps_raw = self.heard.is_caught();
-        let used = messages.cut(bytes, last, &self.settings.load());
+        let settings = self.settings.load();
+        let used = messages.cut(bytes, last, &(self.framing)(&settings), settings.max_event);
         for (what, says) in messages.wrong.drain(..) {
             self.heard.wrong(what, says, Some(self.from.ip()));
         }
@@ -309,7 +306,7 @@ mod tests {
     use tokio::io::AsyncWriteExt;
 
     use super::*;
-    use crate::{Position, Protocol, Refusal};
+    use crate::{Position, Refusal};
 
     /// Takes nothing while it has no place.
     struct Gate {
@@ -339,7 +336,7 @@ mod tests {
     impl Source {
         /// That takes so many batches for now, and whose connections hold so many bytes together.
         fn new(batches: usize, bytes: usize) -> Source {
-            let settings = SourceSettings { max_event: 200_000, ..crate::tests::settings(Protocol::Lines) };
+            let settings = SourceSettings { max_event: 200_000, ..crate::tests::settings(crate::tests::lines()) };
             let sink = Arc::new(Gate { places: Semaphore::new(batches), taken: Default::default() });
             Source { sink, held: Arc::new(Reserved::new(bytes)), heard: Arc::default(), settings: Arc::new(ArcSwap::from_pointee(settings)) }
         }
@@ -348,6 +345,7 @@ mod tests {
         fn connect(&self, room: usize) -> (tokio::io::DuplexStream, tokio::task::JoinHandle<()>) {
             let one = Reading {
                 settings: Arc::clone(&self.settings),
+                framing: |_| Framing::Lines,
                 sink: Arc::clone(&self.sink),
                 heard: Arc::clone(&self.heard),
                 held: Arc::clone(&self.held),

@@ -1,39 +1,79 @@
 //! The certificate that a source shows, and whose it asks for.
 
-use std::path::Path;
 use std::sync::Arc;
 
+use rockrose_plan::{SourceCertificates, SourceKind};
 use tokio_rustls::TlsAcceptor;
-use tokio_rustls::rustls::pki_types::pem::PemObject;
+use tokio_rustls::rustls::pki_types::pem::{self, PemObject};
 use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer};
-use tokio_rustls::rustls::server::WebPkiClientVerifier;
-use tokio_rustls::rustls::{RootCertStore, ServerConfig};
+use tokio_rustls::rustls::server::{VerifierBuilderError, WebPkiClientVerifier};
+use tokio_rustls::rustls::{self, RootCertStore, ServerConfig};
 
-use crate::{Certificates, Protocol};
+use crate::kinds;
 
-fn certificates(path: &Path) -> Result<Vec<CertificateDer<'static>>, String> {
-    let say = |e: &dyn std::fmt::Display| format!("{}: {e}", path.display());
-    let found: Vec<_> = CertificateDer::pem_file_iter(path).and_then(Iterator::collect::<Result<_, _>>).map_err(|e| say(&e))?;
-    if found.is_empty() { Err(say(&"there is no certificate in it")) } else { Ok(found) }
+/// What is wrong with the files of a source's certificates.
+#[derive(Debug, thiserror::Error)]
+pub enum CertificateError {
+    /// A file cannot be read, or holds something else.
+    #[error("{path}: {source}")]
+    File {
+        /// Which.
+        path: String,
+        /// Why.
+        source: pem::Error,
+    },
+    /// A file can be read, but has nothing in it that is a certificate.
+    #[error("{path}: there is no certificate in it")]
+    Empty {
+        /// Which.
+        path: String,
+    },
+    /// A certificate cannot be used: it is damaged, or does not go with its key.
+    #[error("{path}: {source}")]
+    Unusable {
+        /// The file that it stands in.
+        path: String,
+        /// Why.
+        source: rustls::Error,
+    },
+    /// Senders' certificates cannot be checked with these authorities.
+    #[error("{path}: {source}")]
+    Authorities {
+        /// The file that they stand in.
+        path: String,
+        /// Why.
+        source: VerifierBuilderError,
+    },
 }
 
-/// What makes connections safe. Says in words which file is wrong.
-pub(crate) fn acceptor(files: &Certificates, protocol: &Protocol) -> Result<TlsAcceptor, String> {
-    let key = PrivateKeyDer::from_pem_file(&files.key).map_err(|e| format!("{}: {e}", files.key.display()))?;
+fn certificates(path: &str) -> Result<Vec<CertificateDer<'static>>, CertificateError> {
+    let found: Result<Vec<_>, _> = CertificateDer::pem_file_iter(path).and_then(Iterator::collect);
+    match found {
+        Ok(found) if found.is_empty() => Err(CertificateError::Empty { path: path.to_owned() }),
+        Ok(found) => Ok(found),
+        Err(source) => Err(CertificateError::File { path: path.to_owned(), source }),
+    }
+}
+
+/// What makes the connections of a source safe.
+pub(crate) fn acceptor(files: &SourceCertificates, kind: &SourceKind) -> Result<TlsAcceptor, CertificateError> {
+    let unusable = |path: &str| {
+        let path = path.to_owned();
+        |source| CertificateError::Unusable { path, source }
+    };
+    let key = PrivateKeyDer::from_pem_file(&files.key).map_err(|source| CertificateError::File { path: files.key.clone(), source })?;
     let builder = match &files.client_ca {
         None => ServerConfig::builder().with_no_client_auth(),
         Some(path) => {
             let mut roots = RootCertStore::empty();
             for certificate in certificates(path)? {
-                roots.add(certificate).map_err(|e| format!("{}: {e}", path.display()))?;
+                roots.add(certificate).map_err(unusable(path))?;
             }
-            let verifier = WebPkiClientVerifier::builder(Arc::new(roots)).build().map_err(|e| format!("{}: {e}", path.display()))?;
-            ServerConfig::builder().with_client_cert_verifier(verifier)
+            let verifier = WebPkiClientVerifier::builder(Arc::new(roots)).build();
+            ServerConfig::builder().with_client_cert_verifier(verifier.map_err(|source| CertificateError::Authorities { path: path.clone(), source })?)
         }
     };
-    let mut config = builder.with_single_cert(certificates(&files.certificate)?, key).map_err(|e| format!("{}: {e}", files.certificate.display()))?;
-    if matches!(protocol, Protocol::Http | Protocol::Otlp) {
-        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
-    }
+    let mut config = builder.with_single_cert(certificates(&files.certificate)?, key).map_err(unusable(&files.certificate))?;
+    config.alpn_protocols = kinds::alpn(kind).iter().map(|protocol| protocol.to_vec()).collect();
     Ok(TlsAcceptor::from(Arc::new(config)))
 }

@@ -1,18 +1,14 @@
 //! Exchanging the plan: checked, bound, recorded, then run, in that order, so that a plan that cannot run is never recorded.
 
 use std::collections::BTreeMap;
-use std::net::SocketAddr;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
-use arc_swap::ArcSwap;
 use rockrose_delivery::{Resolver, WorkerSettings, planned};
 use rockrose_engine::{Environment, Names};
-use rockrose_intake::{BodyBudget, Certificates, FileSettings, Heard, Protocol, Socket, SourceKey, SourceSettings, check_certificates};
-use rockrose_plan::{CheckedPlan, Destination, Report, SecretName, Source, SourceKind, SyslogSource};
+use rockrose_intake::{SourceSettings, StartError};
+use rockrose_plan::{CheckedPlan, Destination, Report, SecretName};
 use rockrose_records::{RecordsError, Secret};
-use tokio::task::JoinHandle;
-use tokio_util::sync::CancellationToken;
 
 use crate::sink::PlanSink;
 use crate::{App, now_ms, tables, windows};
@@ -31,90 +27,11 @@ pub(crate) enum Refusal {
     #[error("these secrets are not set: {}", .0.join(", "))]
     Secrets(Vec<String>),
     #[error("the source `{source_name}` cannot listen on {address}: {why}")]
-    Listen { source_name: String, address: SocketAddr, why: String },
+    Listen { source_name: String, address: String, why: StartError },
     #[error("the table `{table}` cannot be read: {why}")]
     Table { table: String, why: String },
     #[error(transparent)]
     Records(#[from] RecordsError),
-}
-
-/// Where a source listens, and whether for datagrams.
-type Port = (SocketAddr, bool);
-
-/// What listens, by port. A source that changes but stays at its port keeps its listener, or hands its socket on.
-#[derive(Default)]
-pub(crate) struct Sources {
-    open: tokio::sync::Mutex<BTreeMap<Port, OpenSource>>,
-    /// What reads files, by the source's name.
-    files: tokio::sync::Mutex<BTreeMap<String, OpenFiles>>,
-    budget: Arc<BodyBudget>,
-    /// What each source hears, by name.
-    heard: Mutex<BTreeMap<String, Arc<Heard>>>,
-}
-
-/// A source that reads files.
-struct OpenFiles {
-    settings: FileSettings,
-    stop: CancellationToken,
-    task: JoinHandle<()>,
-}
-
-impl OpenFiles {
-    async fn end(self, patience: Duration) {
-        self.stop.cancel();
-        let abort = self.task.abort_handle();
-        if tokio::time::timeout(patience, self.task).await.is_err() {
-            abort.abort();
-        }
-    }
-}
-
-struct OpenSource {
-    settings: Arc<ArcSwap<SourceSettings>>,
-    socket: Socket,
-    stop: CancellationToken,
-    task: JoinHandle<()>,
-}
-
-impl OpenSource {
-    async fn end(self, patience: Duration) {
-        self.stop.cancel();
-        // The port is not held by what is under way.
-        drop(self.socket);
-        let abort = self.task.abort_handle();
-        if tokio::time::timeout(patience, self.task).await.is_err() {
-            abort.abort();
-        }
-    }
-}
-
-impl Sources {
-    pub(crate) async fn stop(&self, patience: Duration) {
-        let all = std::mem::take(&mut *self.open.lock().await);
-        let files = std::mem::take(&mut *self.files.lock().await);
-        let mut ending = tokio::task::JoinSet::new();
-        for source in files.into_values() {
-            ending.spawn(source.end(patience));
-        }
-        for source in all.into_values() {
-            ending.spawn(source.end(patience));
-        }
-        while ending.join_next().await.is_some() {}
-    }
-
-    /// What the source called `name` hears.
-    pub(crate) fn heard(&self, name: &str) -> Arc<Heard> {
-        Arc::clone(self.heard.lock().unwrap_or_else(PoisonError::into_inner).entry(name.to_owned()).or_default())
-    }
-
-    /// What listens for the source called `name`.
-    pub(crate) async fn settings_of(&self, name: &str) -> Vec<SourceSettings> {
-        self.open.lock().await.values().map(|open| open.settings.load_full()).filter(|s| s.name == name).map(|s| (*s).clone()).collect()
-    }
-
-    fn forget_all_but(&self, names: &[String]) {
-        self.heard.lock().unwrap_or_else(PoisonError::into_inner).retain(|name, _| names.contains(name));
-    }
 }
 
 /// Checks, records and runs a plan; returns its revision's number.
@@ -145,9 +62,7 @@ pub(crate) async fn missing_secrets(app: &App, plan: &CheckedPlan) -> Result<Vec
 
 /// All that can fail, done before anything changes.
 struct Ready {
-    sources: Vec<SourceSettings>,
-    /// Sockets for those that no open listener serves.
-    sockets: Vec<(Port, Socket)>,
+    sources: rockrose_intake::Prepared,
     workers: Vec<WorkerSettings>,
     tables: Vec<tables::Open>,
 }
@@ -159,26 +74,16 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
     }
     let secrets = secrets(app, plan).await?;
     let tables = tables::open(plan).await.map_err(|(table, why)| Refusal::Table { table, why })?;
-    let open = app.sources.open.lock().await;
-    let mut ready = Ready { tables, sources: Vec::new(), sockets: Vec::new(), workers: Vec::new() };
-    for source in &plan.sources {
-        let Some(address) = source.listen else { continue };
-        for settings in source_settings(source, address, &secrets) {
-            let refused = |why: String| Refusal::Listen { source_name: source.name.clone(), address, why };
-            check_certificates(&settings).map_err(refused)?;
-            let port = port_of(&settings);
-            match open.get(&port) {
-                Some(known) if known.settings.load().listens_like(&settings) => {}
-                Some(known) => ready.sockets.push((port, known.socket.again().map_err(|e| refused(e.to_string()))?)),
-                None => ready.sockets.push((port, bind(&settings).await.map_err(|e| refused(e.to_string()))?)),
-            }
-            ready.sources.push(settings);
-        }
-    }
+    let sources = plan.sources.iter().map(|source| SourceSettings::planned(source, |name| value(&secrets, name))).collect();
+    let sources = app.sources.prepare(sources).await;
+    let sources = sources.map_err(|(source, why)| {
+        let address = source.listen.map_or_else(String::new, |address| address.to_string());
+        Refusal::Listen { source_name: source.name, address, why }
+    })?;
     let node = app.records.node();
-    ready.workers = plan.destinations.iter().map(|d| worker_settings(d, &secrets, &node)).collect();
-    ready.workers.extend(leaving(app, plan).await?);
-    Ok(ready)
+    let mut workers: Vec<WorkerSettings> = plan.destinations.iter().map(|d| worker_settings(d, &secrets, &node)).collect();
+    workers.extend(leaving(app, plan).await?);
+    Ok(Ready { sources, workers, tables })
 }
 
 /// The secrets that a plan refers to and that are kept.
@@ -217,66 +122,19 @@ async fn leaving(app: &App, plan: &CheckedPlan) -> Result<Vec<WorkerSettings>, R
     Ok(found)
 }
 
+/// The value of a kept secret.
+fn value(secrets: &BTreeMap<String, Secret>, SecretName(name): &SecretName) -> Option<String> {
+    secrets.get(name).map(|secret| secret.reveal().to_owned())
+}
+
 fn worker_settings(destination: &Destination, secrets: &BTreeMap<String, Secret>, node: &str) -> WorkerSettings {
-    let value = |SecretName(name): &SecretName| secrets.get(name).map(|s| s.reveal().to_owned());
+    let value = |name: &SecretName| value(secrets, name);
     WorkerSettings {
         in_flight: destination.in_flight as usize,
         rate: destination.max_rate,
         hold_for: destination.hold_for,
         ..WorkerSettings::new(&destination.name, planned(&destination.kind, &Resolver { secrets: &value, node }))
     }
-}
-
-/// Binds a source's address. One that another plan has just let go of may take a moment to be free.
-async fn bind(settings: &SourceSettings) -> std::io::Result<Socket> {
-    let mut tries = 0;
-    loop {
-        match Socket::open(settings) {
-            Err(e) if e.kind() == std::io::ErrorKind::AddrInUse && tries < 20 => {
-                tries += 1;
-                tokio::time::sleep(Duration::from_millis(25)).await;
-            }
-            other => return other,
-        }
-    }
-}
-
-fn port_of(settings: &SourceSettings) -> Port {
-    (settings.listen, matches!(settings.protocol, Protocol::Syslog { datagrams: true, .. }))
-}
-
-/// What is to listen for a source: one, or two where it takes streams and datagrams.
-fn source_settings(source: &Source, listen: SocketAddr, secrets: &BTreeMap<String, Secret>) -> Vec<SourceSettings> {
-    let protocol = match &source.kind {
-        SourceKind::Http(_) => vec![Protocol::Http],
-        SourceKind::Otlp(_) => vec![Protocol::Otlp],
-        SourceKind::Tcp(_) => vec![Protocol::Lines],
-        SourceKind::Syslog(SyslogSource { tcp, udp, zone }) => [(*tcp, false), (*udp, true)]
-            .into_iter()
-            .filter(|(asked, _)| *asked)
-            .map(|(_, datagrams)| Protocol::Syslog { datagrams, zone: zone.clone() })
-            .collect(),
-        SourceKind::File(_) => Vec::new(),
-    };
-    let certificates = source.certificates.as_ref().map(|c| Certificates {
-        certificate: c.certificate.clone().into(),
-        key: c.key.clone().into(),
-        client_ca: c.client_ca.clone().map(Into::into),
-    });
-    let one = |protocol| SourceSettings {
-        name: source.name.clone(),
-        protocol,
-        listen,
-        may_set: source.may_set.clone(),
-        key: source.key.as_ref().and_then(|k| secrets.get(&k.0)).map(|s| SourceKey::new(s.reveal().to_owned())),
-        allow: source.allow.clone(),
-        certificates: certificates.clone(),
-        max_body: source.max_body as usize,
-        max_unpacked: source.max_unpacked as usize,
-        max_event: source.max_event as usize,
-        max_requests: source.max_requests as usize,
-    };
-    protocol.into_iter().map(one).collect()
 }
 
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
@@ -293,77 +151,9 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
         app.engine.run(number, checked, compiled, environment);
     }
     app.tables.set(ready.tables);
-    let mut open = app.sources.open.lock().await;
-    let taken_over = |port: &Port| ready.sockets.iter().any(|(p, _)| p == port);
-    let gone: Vec<Port> = open.keys().filter(|port| taken_over(port) || ready.sources.iter().all(|s| port_of(s) != **port)).copied().collect();
-    for port in gone {
-        if let Some(source) = open.remove(&port) {
-            // Its requests end in their own time.
-            source.stop.cancel();
-        }
-    }
-    for settings in &ready.sources {
-        if let Some(known) = open.get(&port_of(settings)) {
-            known.settings.store(Arc::new(settings.clone()));
-        }
-    }
-    app.sources.forget_all_but(&app.engine.running().checked.sources.iter().map(|s| s.name.clone()).collect::<Vec<_>>());
-    for (port, socket) in ready.sockets {
-        let Some(settings) = ready.sources.iter().find(|s| port_of(s) == port) else { continue };
-        let heard = app.sources.heard(&settings.name);
-        let settings = Arc::new(ArcSwap::from_pointee(settings.clone()));
-        let stop = CancellationToken::new();
-        let sink = Arc::new(PlanSink::new(Arc::clone(app)));
-        let Ok(own) = socket.again() else {
-            tracing::error!(address = %port.0, "a source cannot listen: there are too many open files");
-            continue;
-        };
-        let serving = rockrose_intake::serve(Arc::clone(&settings), own, sink, Arc::clone(&app.sources.budget), heard, stop.clone().cancelled_owned());
-        let task = tokio::spawn(async move {
-            if let Err(e) = serving.await {
-                tracing::error!(address = %port.0, error = %e, "a source stopped listening");
-            }
-        });
-        open.insert(port, OpenSource { settings, socket, stop, task });
-    }
-    drop(open);
-    follow_files(app).await;
+    app.sources.exchange(ready.sources, &Arc::new(PlanSink::new(Arc::clone(app))), CHANGE_PATIENCE).await;
     app.engine.set_workers(ready.workers, &app.spool, CHANGE_PATIENCE).await;
     tracing::info!(revision = number, "the plan runs");
-}
-
-/// Makes those who read files be those of the running plan. One whose settings changed ends before the next begins, so that nothing is read twice.
-async fn follow_files(app: &Arc<App>) {
-    let running = app.engine.running();
-    let wanted: Vec<FileSettings> = running.checked.sources.iter().filter_map(file_settings).collect();
-    let mut open = app.sources.files.lock().await;
-    let gone: Vec<String> = open.iter().filter(|(_, o)| !wanted.contains(&o.settings)).map(|(name, _)| name.clone()).collect();
-    for name in gone {
-        if let Some(source) = open.remove(&name) {
-            source.end(CHANGE_PATIENCE).await;
-        }
-    }
-    for settings in wanted {
-        if open.contains_key(&settings.name) {
-            continue;
-        }
-        let stop = CancellationToken::new();
-        let sink = Arc::new(PlanSink::new(Arc::clone(app)));
-        let task = tokio::spawn(rockrose_intake::follow(settings.clone(), sink, app.sources.heard(&settings.name), stop.clone()));
-        open.insert(settings.name.clone(), OpenFiles { settings, stop, task });
-    }
-}
-
-fn file_settings(source: &Source) -> Option<FileSettings> {
-    let SourceKind::File(files) = &source.kind else { return None };
-    Some(FileSettings {
-        name: source.name.clone(),
-        paths: files.paths.clone(),
-        but_not: files.but_not.clone(),
-        from_start: files.from_start,
-        path_as: files.path_as.clone(),
-        max_event: source.max_event as usize,
-    })
 }
 
 /// What differs between two plans, part by part.

@@ -65,6 +65,10 @@ impl PlannedSource for Files {
     fn takes(&self) -> (bool, bool) {
         (false, false)
     }
+
+    fn reads(&self) -> String {
+        self.paths.join(", ")
+    }
 }
 
 /// Says what is wrong with a pattern of files, if anything is.

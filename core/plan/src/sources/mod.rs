@@ -84,6 +84,8 @@ trait PlannedSource: Sized {
     const KEYS: &'static [&'static [Key]];
     /// How it is guarded, if it listens.
     const GUARD: Option<Guard>;
+    /// Whether its events can say what they have in common in a `resource`, which is then looked at once for many of them.
+    const HAS_RESOURCES: bool = false;
 
     /// Reads its settings; what is wrong with them is told to `c`. `None` where too little is there to go on.
     fn read(c: &mut Checker<'_>, section: &Section, certificates: Option<&SourceCertificates>) -> Option<Self>;
@@ -91,6 +93,11 @@ trait PlannedSource: Sized {
     /// Whether it takes streams at its port, and whether datagrams.
     fn takes(&self) -> (bool, bool) {
         (true, false)
+    }
+
+    /// What it reads, in words, if it does not listen.
+    fn reads(&self) -> String {
+        String::new()
     }
 }
 
@@ -125,6 +132,16 @@ macro_rules! kinds {
             #[must_use]
             pub fn takes(&self) -> (bool, bool) {
                 match self { $(SourceKind::$name(kind) => kind.takes(),)* }
+            }
+
+            /// Whether its events can say what they have in common in a `resource`.
+            #[must_use]
+            pub fn has_resources(&self) -> bool {
+                match self { $(SourceKind::$name(_) => <$kind>::HAS_RESOURCES,)* }
+            }
+
+            fn reads(&self) -> String {
+                match self { $(SourceKind::$name(kind) => kind.reads(),)* }
             }
         }
     };
@@ -161,11 +178,7 @@ impl Source {
     /// Where its events come in: an address, or patterns of files.
     #[must_use]
     pub fn place(&self) -> String {
-        match (&self.kind, self.listen) {
-            (SourceKind::File(files), _) => files.paths.join(", "),
-            (_, Some(address)) => address.to_string(),
-            (_, None) => String::new(),
-        }
+        self.listen.map_or_else(|| self.kind.reads(), |address| address.to_string())
     }
 }
 

@@ -14,6 +14,7 @@ impl PlannedSource for OtlpSource {
     const WORD: &'static str = "otlp";
     const KEYS: &'static [&'static [Key]] = &[LISTENING, REQUESTS];
     const GUARD: Option<Guard> = Some(Guard::Key);
+    const HAS_RESOURCES: bool = true;
 
     fn read(_c: &mut Checker<'_>, _section: &Section, _certificates: Option<&SourceCertificates>) -> Option<OtlpSource> {
         Some(OtlpSource)

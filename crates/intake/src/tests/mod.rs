@@ -1,5 +1,6 @@
 //! What a source does with its senders, whatever stands behind it.
 
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
@@ -10,13 +11,17 @@ use rockrose_event::record::DeclaredFormat;
 use serde_json::Value;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
-use tokio::sync::{Notify, oneshot};
+use tokio::sync::Notify;
 
 mod otlp;
 mod streams;
 mod suite;
 
+use rockrose_plan::{HttpSource, OtlpSource, SourceKind, SyslogSource, TcpSource};
+
 use super::*;
+use crate::socket::Socket;
+use crate::sources::{Running, start};
 
 /// A sink that keeps what it is handed, and can be told to hold on or to refuse.
 #[derive(Default)]
@@ -26,17 +31,39 @@ struct Kept {
     holding: AtomicBool,
     let_go: Notify,
     waiting: AtomicUsize,
-    refusing: AtomicBool,
+    refusing: Mutex<Option<Refusal>>,
+    positions: Mutex<BTreeMap<String, String>>,
+}
+
+impl Kept {
+    /// Refuses everything for this reason from now on; or takes everything again.
+    fn refuse(&self, refusal: Option<Refusal>) {
+        *self.refusing.lock().unwrap() = refusal;
+    }
+}
+
+fn full() -> Refusal {
+    Refusal::Full { destination: "desk".into() }
 }
 
 impl Sink for Kept {
     async fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Refusal> {
-        if self.holding.load(Ordering::SeqCst) {
+        if self.holding.load(Ordering::SeqCst) && !body.is_empty() {
             self.waiting.fetch_add(1, Ordering::SeqCst);
             self.let_go.notified().await;
         }
-        if self.refusing.load(Ordering::SeqCst) {
-            return Err(Refusal::Full { destination: "desk".into() });
+        // Where a source has come to is noted even where no events can be taken.
+        if let Some(refusal) = self.refusing.lock().unwrap().clone().filter(|_| !body.is_empty()) {
+            return Err(refusal);
+        }
+        for Position { id, content } in &with.positions {
+            match content {
+                Some(content) => self.positions.lock().unwrap().insert(id.clone(), content.clone()),
+                None => self.positions.lock().unwrap().remove(id),
+            };
+        }
+        if body.is_empty() {
+            return Ok(Receipt::default());
         }
         self.bodies.lock().unwrap().push((source.to_owned(), body.to_vec(), says));
         self.with.lock().unwrap().push(with);
@@ -44,7 +71,7 @@ impl Sink for Kept {
     }
 
     async fn positions(&self, _: &str) -> Result<Vec<Position>, Refusal> {
-        Ok(Vec::new())
+        Ok(self.positions.lock().unwrap().iter().map(|(id, content)| Position { id: id.clone(), content: Some(content.clone()) }).collect())
     }
 }
 
@@ -53,15 +80,31 @@ struct Source {
     settings: Arc<ArcSwap<SourceSettings>>,
     sink: Arc<Kept>,
     heard: Arc<Heard>,
-    stop: Option<oneshot::Sender<()>>,
-    task: tokio::task::JoinHandle<std::io::Result<()>>,
+    running: Running,
 }
 
-pub(crate) fn settings(protocol: Protocol) -> SourceSettings {
+/// What sources of each kind are in a plan.
+pub(crate) fn http() -> SourceKind {
+    SourceKind::Http(HttpSource)
+}
+
+pub(crate) fn otlp() -> SourceKind {
+    SourceKind::Otlp(OtlpSource)
+}
+
+pub(crate) fn lines() -> SourceKind {
+    SourceKind::Tcp(TcpSource)
+}
+
+pub(crate) fn syslog(datagrams: bool) -> SourceKind {
+    SourceKind::Syslog(SyslogSource { tcp: !datagrams, udp: datagrams, zone: None })
+}
+
+pub(crate) fn settings(kind: SourceKind) -> SourceSettings {
     SourceSettings {
         name: "quays".into(),
-        protocol,
-        listen: "127.0.0.1:0".parse().unwrap(),
+        kind,
+        listen: Some("127.0.0.1:0".parse().unwrap()),
         key: None,
         may_set: Vec::new(),
         allow: Vec::new(),
@@ -73,19 +116,32 @@ pub(crate) fn settings(protocol: Protocol) -> SourceSettings {
     }
 }
 
-async fn source(change: impl FnOnce(&mut SourceSettings)) -> Source {
-    let mut settings = settings(Protocol::Http);
-    change(&mut settings);
-    let socket = Socket::open(&settings).unwrap();
-    let address = socket.address().unwrap();
-    let settings = Arc::new(ArcSwap::from_pointee(settings));
-    let (sink, heard) = (Arc::new(Kept::default()), Arc::new(Heard::default()));
-    let (stop, stopped) = oneshot::channel::<()>();
-    let ended = async move {
-        let _ = stopped.await;
+/// Opens the socket that a source needs.
+fn open(settings: &SourceSettings) -> (Socket, SocketAddr) {
+    let listen = settings.listen.unwrap();
+    let socket = if settings.kind.takes().0 { Socket::streams(listen) } else { Socket::datagrams(listen) };
+    let socket = socket.unwrap();
+    let address = match &socket {
+        Socket::Streams(listener) => listener.local_addr().unwrap(),
+        Socket::Datagrams(socket) => socket.local_addr().unwrap(),
     };
-    let task = tokio::spawn(serve(Arc::clone(&settings), socket, Arc::clone(&sink), Arc::default(), Arc::clone(&heard), ended));
-    Source { address, settings, sink, heard, stop: Some(stop), task }
+    (socket, address)
+}
+
+async fn source(change: impl FnOnce(&mut SourceSettings)) -> Source {
+    let mut settings = settings(http());
+    change(&mut settings);
+    let (socket, address) = match settings.listen {
+        Some(_) => {
+            let (socket, address) = open(&settings);
+            (Some(socket), address)
+        }
+        // A source that opens what it reads has no address.
+        None => (None, ([0, 0, 0, 0], 0).into()),
+    };
+    let (sink, heard) = (Arc::new(Kept::default()), Arc::new(Heard::default()));
+    let running = start(settings, socket, Arc::clone(&sink), Arc::default(), Arc::clone(&heard)).unwrap();
+    Source { address, settings: Arc::clone(&running.settings), sink, heard, running }
 }
 
 struct Answer {
@@ -245,10 +301,10 @@ async fn only_so_many_at_once_and_the_sink_can_refuse() {
     for one in held {
         assert_eq!(one.await.unwrap(), 200);
     }
-    s.sink.refusing.store(true, Ordering::SeqCst);
+    s.sink.refuse(Some(full()));
     let full = exchange(s.address, &post("/in", "", b"x")).await;
     assert_eq!((full.status, full.kind()), (503, "full"));
-    s.sink.refusing.store(false, Ordering::SeqCst);
+    s.sink.refuse(None);
     assert_eq!(exchange(s.address, &post("/in", "", b"x")).await.status, 200);
 }
 
@@ -261,7 +317,8 @@ async fn a_source_that_stops_finishes_what_is_under_way() {
     while s.sink.waiting.load(Ordering::SeqCst) < 1 {
         tokio::task::yield_now().await;
     }
-    s.stop.take().unwrap().send(()).unwrap();
+    s.running.stop.cancel();
+    drop(s.running.socket.take());
     // New connections find nobody, soon.
     let closed = async {
         while TcpStream::connect(address).await.is_ok() {
@@ -271,7 +328,7 @@ async fn a_source_that_stops_finishes_what_is_under_way() {
     tokio::time::timeout(Duration::from_secs(10), closed).await.unwrap();
     s.sink.let_go.notify_waiters();
     assert_eq!(held.await.unwrap(), 200);
-    tokio::time::timeout(Duration::from_secs(10), s.task).await.unwrap().unwrap().unwrap();
+    tokio::time::timeout(Duration::from_secs(10), s.running.task).await.unwrap().unwrap();
     assert_eq!(s.sink.bodies.lock().unwrap().pop().unwrap().1, b"last");
 }
 

@@ -37,7 +37,7 @@ async fn raw(s: &Source, kind: &str, more: &str, body: &[u8]) -> (u16, String, V
 
 #[tokio::test]
 async fn records_come_over_grpc_packed_or_not() {
-    let s = source(|x| (x.protocol, x.key) = (Protocol::Otlp, Some(SourceKey::new("tern".into())))).await;
+    let s = source(|x| (x.kind, x.key) = (otlp(), Some(SourceKey::new("tern".into())))).await;
     let show = |request| {
         let mut request = tonic::Request::new(request);
         request.metadata_mut().insert("authorization", "Bearer tern".parse().unwrap());
@@ -56,7 +56,7 @@ async fn records_come_over_grpc_packed_or_not() {
     let large = plain.clone().export(show(request(0..2_000))).await.unwrap_err();
     assert!(matches!(large.code(), tonic::Code::OutOfRange | tonic::Code::ResourceExhausted), "{large}");
     // No room: it is told when to come back.
-    s.sink.refusing.store(true, Ordering::SeqCst);
+    s.sink.refuse(Some(full()));
     let full = plain.clone().export(show(request(0..1))).await.unwrap_err();
     assert_eq!((full.code(), full.get_details_retry_info().and_then(|i| i.retry_delay)), (tonic::Code::Unavailable, Some(Duration::from_secs(5))));
     let told: Vec<Wrong> = s.heard.get().troubles.iter().map(|t| t.what).collect();
@@ -67,7 +67,7 @@ async fn records_come_over_grpc_packed_or_not() {
 
 #[tokio::test]
 async fn records_come_over_http_in_both_writings() {
-    let s = source(|x| x.protocol = Protocol::Otlp).await;
+    let s = source(|x| x.kind = otlp()).await;
     let protobuf = request(0..20).encode_to_vec();
     let (status, kind, answer) = raw(&s, "application/x-protobuf", "", &protobuf).await;
     assert_eq!((status, kind.as_str(), answer.len()), (200, "application/x-protobuf", 0));
@@ -87,7 +87,7 @@ async fn records_come_over_http_in_both_writings() {
 
 #[tokio::test]
 async fn what_is_no_request_is_said_in_the_writing_it_came_in() {
-    let s = source(|x| x.protocol = Protocol::Otlp).await;
+    let s = source(|x| x.kind = otlp()).await;
     let (status, kind, answer) = raw(&s, "application/x-protobuf", "", &[0xff; 20]).await;
     assert_eq!((status, kind.as_str()), (400, "application/x-protobuf"));
     assert_eq!(tonic_types::Status::decode(&answer[..]).unwrap().code, tonic::Code::InvalidArgument as i32);

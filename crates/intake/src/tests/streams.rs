@@ -1,15 +1,12 @@
 //! Syslog and lines over streams and datagrams: every message an event, once, whatever the framing; what is wrong is marked and told.
 
+use rockrose_plan::SourceCertificates;
 use tokio::net::UdpSocket;
 use tokio_rustls::rustls::pki_types::pem::PemObject;
 use tokio_rustls::rustls::pki_types::{CertificateDer, ServerName};
 use tokio_rustls::rustls::{ClientConfig, RootCertStore};
 
 use super::*;
-
-fn syslog(datagrams: bool) -> Protocol {
-    Protocol::Syslog { datagrams, zone: None }
-}
 
 /// The events that the sink has, in order.
 fn events(s: &Source) -> Vec<Value> {
@@ -36,7 +33,7 @@ fn troubles(s: &Source) -> Vec<(Wrong, u64)> {
 
 #[tokio::test]
 async fn messages_are_found_in_every_framing_and_cut() {
-    let s = source(|x| x.protocol = syslog(false)).await;
+    let s = source(|x| x.kind = syslog(false)).await;
     // By their lengths, by lines, mixed; in pieces of every size.
     let mut bytes = Vec::new();
     for n in 0..200 {
@@ -81,7 +78,7 @@ async fn messages_are_found_in_every_framing_and_cut() {
 
 #[tokio::test]
 async fn what_is_broken_is_read_as_far_as_it_goes_and_told() {
-    let s = source(|x| (x.protocol, x.max_event) = (syslog(false), 100)).await;
+    let s = source(|x| (x.kind, x.max_event) = (syslog(false), 100)).await;
     let long = format!("<14>1 - - - - - - {}", "x".repeat(300));
     let mut stream = TcpStream::connect(s.address).await.unwrap();
     let parts = [
@@ -110,8 +107,8 @@ async fn what_is_broken_is_read_as_far_as_it_goes_and_told() {
 
 #[tokio::test]
 async fn a_sender_is_held_back_while_there_is_no_room_and_loses_nothing() {
-    let s = source(|x| x.protocol = Protocol::Lines).await;
-    s.sink.refusing.store(true, Ordering::SeqCst);
+    let s = source(|x| x.kind = lines()).await;
+    s.sink.refuse(Some(full()));
     let address = s.address;
     let sending = tokio::spawn(async move {
         let mut stream = TcpStream::connect(address).await.unwrap();
@@ -122,7 +119,7 @@ async fn a_sender_is_held_back_while_there_is_no_room_and_loses_nothing() {
     });
     until("it is told to wait", || troubles(&s).iter().any(|(what, times)| *what == Wrong::PushedBack && *times >= 2)).await;
     assert!(!sending.is_finished(), "more is sent than the system holds");
-    s.sink.refusing.store(false, Ordering::SeqCst);
+    s.sink.refuse(None);
     sending.await.unwrap();
     until("all are there", || events(&s).len() >= 200_000).await;
     assert!(events(&s).iter().enumerate().all(|(n, e)| e["n"] == n));
@@ -130,7 +127,7 @@ async fn a_sender_is_held_back_while_there_is_no_room_and_loses_nothing() {
 
 #[tokio::test]
 async fn lines_are_json_or_text_and_a_last_one_needs_no_end() {
-    let s = source(|x| (x.protocol, x.max_event) = (Protocol::Lines, 50)).await;
+    let s = source(|x| (x.kind, x.max_event) = (lines(), 50)).await;
     let mut stream = TcpStream::connect(s.address).await.unwrap();
     stream.write_all(format!("{{\"a\":1}}\r\n\nwords\n{{\"long\":\"{}\"}}\n{{\"b\":2}}", "x".repeat(80)).as_bytes()).await.unwrap();
     stream.shutdown().await.unwrap();
@@ -143,7 +140,7 @@ async fn lines_are_json_or_text_and_a_last_one_needs_no_end() {
 
 #[tokio::test]
 async fn a_datagram_is_a_message_and_losses_are_counted() {
-    let s = source(|x| x.protocol = syslog(true)).await;
+    let s = source(|x| x.kind = syslog(true)).await;
     let socket = UdpSocket::bind("127.0.0.1:0").await.unwrap();
     for n in 0..50 {
         socket.send_to(message(n).as_bytes(), s.address).await.unwrap();
@@ -151,7 +148,7 @@ async fn a_datagram_is_a_message_and_losses_are_counted() {
     until("all are there", || events(&s).len() >= 50).await;
     assert!(events(&s).iter().enumerate().all(|(n, e)| e["message"] == format!("number {n}")));
     // While nothing can be kept, some wait and the rest is lost, and counted.
-    s.sink.refusing.store(true, Ordering::SeqCst);
+    s.sink.refuse(Some(full()));
     let mut sent = 50u64;
     let lost = |s: &Source| s.heard.get().troubles.iter().filter(|t| t.what == Wrong::Lost).map(|t| t.times).sum::<u64>();
     let begun = std::time::Instant::now();
@@ -164,13 +161,13 @@ async fn a_datagram_is_a_message_and_losses_are_counted() {
         }
         tokio::time::sleep(Duration::from_millis(1)).await;
     }
-    s.sink.refusing.store(false, Ordering::SeqCst);
+    s.sink.refuse(None);
     until("what was kept and what was lost is all that was sent", || events(&s).len() as u64 + lost(&s) == sent).await;
 }
 
 #[tokio::test]
 async fn only_those_who_may_come_do() {
-    let s = source(|x| (x.protocol, x.allow) = (syslog(false), vec![rockrose_event::address::Network::read("192.0.2.0/24").unwrap()])).await;
+    let s = source(|x| (x.kind, x.allow) = (syslog(false), vec![rockrose_event::address::Network::read("192.0.2.0/24").unwrap()])).await;
     let mut stream = TcpStream::connect(s.address).await.unwrap();
     let _ = stream.write_all(message(1).as_bytes()).await;
     let mut answer = Vec::new();
@@ -188,7 +185,7 @@ async fn only_those_who_may_come_do() {
 }
 
 /// A certificate for `localhost` and its authority, in files; and who trusts that.
-fn certificates(folder: &std::path::Path) -> (Certificates, Arc<ClientConfig>) {
+fn certificates(folder: &std::path::Path) -> (SourceCertificates, Arc<ClientConfig>) {
     let _ = tokio_rustls::rustls::crypto::ring::default_provider().install_default();
     let mut params = rcgen::CertificateParams::new(Vec::new()).unwrap();
     params.is_ca = rcgen::IsCa::Ca(rcgen::BasicConstraints::Unconstrained);
@@ -201,16 +198,16 @@ fn certificates(folder: &std::path::Path) -> (Certificates, Arc<ClientConfig>) {
     let mut roots = RootCertStore::empty();
     roots.add(CertificateDer::from_pem_slice(authority.pem().as_bytes()).unwrap()).unwrap();
     let client = ClientConfig::builder().with_root_certificates(roots).with_no_client_auth();
-    (Certificates { certificate, key: its_key, client_ca: None }, Arc::new(client))
+    (SourceCertificates { certificate: certificate.display().to_string(), key: its_key.display().to_string(), client_ca: None }, Arc::new(client))
 }
 
 #[tokio::test]
 async fn streams_are_safe_where_a_certificate_is_shown_and_plain_text_is_noticed() {
     let folder = tempfile::tempdir().unwrap();
     let (files, client) = certificates(folder.path());
-    for protocol in [syslog(false), Protocol::Http] {
-        let http = protocol == Protocol::Http;
-        let s = source(|x| (x.protocol, x.certificates) = (protocol, Some(files.clone()))).await;
+    for kind in [syslog(false), http()] {
+        let http = kind == http();
+        let s = source(|x| (x.kind, x.certificates) = (kind, Some(files.clone()))).await;
         let connector = tokio_rustls::TlsConnector::from(Arc::clone(&client));
         let plain = TcpStream::connect(s.address).await.unwrap();
         let mut safe = connector.connect(ServerName::try_from("localhost").unwrap(), plain).await.unwrap();
@@ -231,47 +228,45 @@ async fn streams_are_safe_where_a_certificate_is_shown_and_plain_text_is_noticed
         safe.write_all(&bytes).await.unwrap();
         until("the next is served", || events(&s).len() == 2).await;
     }
-    assert!(
-        check_certificates(&SourceSettings { certificates: Some(Certificates { key: "missing.key".into(), ..files }), ..settings(Protocol::Http) })
-            .unwrap_err()
-            .contains("missing.key")
-    );
+    let missing = SourceSettings { certificates: Some(SourceCertificates { key: "missing.key".into(), ..files }), ..settings(http()) };
+    let (source, why) = Sources::default().prepare(vec![missing]).await.unwrap_err();
+    assert!(matches!(why, StartError::Certificates(_)) && why.to_string().contains("missing.key"), "{}: {why}", source.name);
 }
 
 #[tokio::test]
 async fn who_speaks_another_protocol_is_noticed() {
     const HELLO: &[u8] = b"\x16\x03\x01\x00\xa5\x01\x00\x00\xa1\x03\x03\n\n";
     let asked = post("/in", "", b"{\"gate\":4}");
-    let (otlp, grpc) = (post("/v1/logs", "", b"{}"), post("/opentelemetry.proto.collector.logs.v1.LogsService/Export", "", b""));
+    let (logs, grpc) = (post("/v1/logs", "", b"{}"), post("/opentelemetry.proto.collector.logs.v1.LogsService/Export", "", b""));
     let elsewhere = post("/elsewhere", "", b"{}");
-    for (protocol, sent, what, says, count) in [
-        (Protocol::Http, HELLO, Wrong::Tls, "spoke TLS to a port that speaks plain HTTP", 0),
-        (Protocol::Http, b"<34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
-        (Protocol::Http, b"{\"gate\":4}\n\n", Wrong::Format, "sent JSON without HTTP", 0),
-        (Protocol::Http, b"gate open\n\n", Wrong::Format, "what is no HTTP", 0),
-        (Protocol::Http, &otlp, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
-        (Protocol::Http, &grpc, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
-        (Protocol::Http, &elsewhere, Wrong::Format, "another path", 0),
-        (Protocol::Otlp, HELLO, Wrong::Tls, "spoke TLS", 0),
-        (Protocol::Otlp, b"17 <34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
-        (Protocol::Otlp, &asked, Wrong::Format, "log records are posted to `/v1/logs`", 0),
+    for (kind, sent, what, says, count) in [
+        (http(), HELLO, Wrong::Tls, "spoke TLS to a port that speaks plain HTTP", 0),
+        (http(), b"<34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
+        (http(), b"{\"gate\":4}\n\n", Wrong::Format, "sent JSON without HTTP", 0),
+        (http(), b"gate open\n\n", Wrong::Format, "what is no HTTP", 0),
+        (http(), &logs, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
+        (http(), &grpc, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
+        (http(), &elsewhere, Wrong::Format, "another path", 0),
+        (otlp(), HELLO, Wrong::Tls, "spoke TLS", 0),
+        (otlp(), b"17 <34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
+        (otlp(), &asked, Wrong::Format, "log records are posted to `/v1/logs`", 0),
         (syslog(false), HELLO, Wrong::Tls, "spoke TLS to a port that speaks plain text", 0),
         (syslog(false), &asked, Wrong::Format, "spoke HTTP", 5),
         (syslog(false), b"gate open\n", Wrong::Format, "neither RFC 5424 nor RFC 3164", 1),
-        (Protocol::Lines, HELLO, Wrong::Tls, "spoke TLS", 0),
-        (Protocol::Lines, &asked, Wrong::Format, "spoke HTTP", 5),
+        (lines(), HELLO, Wrong::Tls, "spoke TLS", 0),
+        (lines(), &asked, Wrong::Format, "spoke HTTP", 5),
     ] {
-        let s = source(|x| x.protocol = protocol.clone()).await;
+        let s = source(|x| x.kind = kind.clone()).await;
         let mut stream = TcpStream::connect(s.address).await.unwrap();
         stream.write_all(sent).await.unwrap();
         let _ = stream.shutdown().await;
         let sent = String::from_utf8_lossy(sent).into_owned();
-        until(&format!("{protocol:?} {sent}"), || s.heard.get().troubles.iter().any(|t| t.what == what && t.says.contains(says) && t.from.is_some())).await;
+        until(&format!("{kind:?} {sent}"), || s.heard.get().troubles.iter().any(|t| t.what == what && t.says.contains(says) && t.from.is_some())).await;
         until("what is read is kept", || events(&s).len() == count).await;
         // The next is served as ever.
-        match protocol {
-            Protocol::Http => assert_eq!(exchange(s.address, &asked).await.status, 200),
-            Protocol::Otlp => {
+        match kind {
+            SourceKind::Http(_) => assert_eq!(exchange(s.address, &asked).await.status, 200),
+            SourceKind::Otlp(_) => {
                 let record = br#"{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"x"}}]}]}]}"#;
                 assert_eq!(exchange(s.address, &post("/v1/logs", "content-type: application/json\r\n", record)).await.status, 200);
             }
@@ -283,7 +278,7 @@ async fn who_speaks_another_protocol_is_noticed() {
 
 #[tokio::test]
 async fn two_thousand_idle_connections_hold_up_nobody_and_stopping_keeps_what_was_read() {
-    let mut s = source(|x| x.protocol = Protocol::Lines).await;
+    let s = source(|x| x.kind = lines()).await;
     let mut idle = Vec::new();
     for _ in 0..2_000 {
         idle.push(TcpStream::connect(s.address).await.unwrap());
@@ -291,8 +286,8 @@ async fn two_thousand_idle_connections_hold_up_nobody_and_stopping_keeps_what_wa
     let mut stream = TcpStream::connect(s.address).await.unwrap();
     stream.write_all(b"{\"n\":1}\n{\"n\":2}").await.unwrap();
     until("it is there", || events(&s).len() == 1).await;
-    s.stop.take().unwrap().send(()).unwrap();
-    tokio::time::timeout(Duration::from_secs(10), s.task).await.unwrap().unwrap().unwrap();
+    s.running.stop.cancel();
+    tokio::time::timeout(Duration::from_secs(10), s.running.task).await.unwrap().unwrap();
     let kept = s.sink.bodies.lock().unwrap().iter().map(|(_, b, _)| b.len()).sum::<usize>();
     assert_eq!(kept, 16, "what had no end yet was kept as well");
 }

@@ -1,87 +1,122 @@
-//! One suite that every kind of source passes: what is whole arrives in order, whatever else comes, and what is pushed back comes later.
+//! One suite of properties that every kind of source has, whatever its senders do and whatever the sink answers.
+//!
+//! A kind is one line in [`Case::every_kind`] and one in [`Case::send`]; a property is one function and one line in [`every_kind_has_every_property`].
 
 use std::io::Write;
 use std::path::PathBuf;
 
-use tokio_util::sync::CancellationToken;
+use rockrose_plan::Files;
 
 use super::*;
 
-/// A kind of source, running, and a way to send to it as its senders do.
+/// How a kind's senders send.
 enum Way {
     Http,
     Otlp,
     Syslog,
     Datagrams,
     Lines,
-    File { path: PathBuf, stop: CancellationToken, _folder: tempfile::TempDir },
+    File(PathBuf),
 }
 
+/// How much of the last message is sent, and how.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum How {
+    Whole,
+    /// A few bytes at a time.
+    Slowly,
+    /// The connection ends before the message does.
+    BrokenOff,
+}
+
+/// A kind of source that runs, and a way to send to it as its senders do.
 struct Case {
     name: &'static str,
     way: Way,
     source: Source,
-}
-
-async fn cases() -> Vec<Case> {
-    let speaking = async |name, way, protocol: Protocol| Case { name, way, source: source(|s| s.protocol = protocol).await };
-    let syslog = |datagrams| Protocol::Syslog { datagrams, zone: None };
-    let folder = tempfile::tempdir().unwrap();
-    let path = folder.path().join("quays.log");
-    // The file's source stands beside one that nobody sends to.
-    let quiet = source(|_| {}).await;
-    let stop = CancellationToken::new();
-    let settings =
-        FileSettings { name: "quays".into(), paths: vec![path.display().to_string()], but_not: Vec::new(), from_start: true, path_as: None, max_event: 5_000 };
-    tokio::spawn(follow(settings, Arc::clone(&quiet.sink), Arc::clone(&quiet.heard), stop.clone()));
-    vec![
-        speaking("http", Way::Http, Protocol::Http).await,
-        speaking("otlp", Way::Otlp, Protocol::Otlp).await,
-        speaking("syslog", Way::Syslog, syslog(false)).await,
-        speaking("syslog, UDP", Way::Datagrams, syslog(true)).await,
-        speaking("tcp", Way::Lines, Protocol::Lines).await,
-        Case { name: "file", way: Way::File { path, stop, _folder: folder }, source: quiet },
-    ]
+    _folder: tempfile::TempDir,
 }
 
 impl Case {
-    /// Sends messages as this kind's senders do; those who are answered ask again until they are not pushed back. Without `whole`, it breaks off within the last.
-    async fn send(&self, messages: &[&[u8]], whole: bool) {
-        let address = self.source.address;
-        let until = |bytes: Vec<u8>| if whole { bytes } else { bytes[..bytes.len() - 3].to_vec() };
+    async fn every_kind() -> Vec<Case> {
+        let folder = || tempfile::tempdir().unwrap();
+        let speaking = async |name, way, kind: SourceKind| Case { name, way, source: source(|s| s.kind = kind).await, _folder: folder() };
+        let files = folder();
+        let path = files.path().join("quays.log");
+        let kind = SourceKind::File(Files { paths: vec![path.display().to_string()], but_not: Vec::new(), from_start: true, path_as: None });
+        vec![
+            speaking("http", Way::Http, http()).await,
+            speaking("otlp", Way::Otlp, otlp()).await,
+            speaking("syslog", Way::Syslog, syslog(false)).await,
+            speaking("syslog, UDP", Way::Datagrams, syslog(true)).await,
+            speaking("tcp", Way::Lines, lines()).await,
+            Case { name: "file", way: Way::File(path), source: source(|s| (s.kind, s.listen) = (kind, None)).await, _folder: files },
+        ]
+    }
+
+    /// Sends messages as this kind's senders do. Those that are answered try again while they are told to.
+    async fn send(&self, messages: &[&[u8]], how: How) {
         let lines: Vec<u8> = messages.iter().flat_map(|m| [m, &b"\n"[..]].concat()).collect();
         match &self.way {
-            Way::Http | Way::Otlp => {
-                let (path, kind, body) = if matches!(self.way, Way::Http) {
-                    ("/in", "application/x-ndjson", lines)
-                } else {
-                    let records: Vec<Value> = messages.iter().map(|m| serde_json::json!({ "body": { "stringValue": String::from_utf8_lossy(m) } })).collect();
-                    let request = serde_json::json!({ "resourceLogs": [{ "scopeLogs": [{ "logRecords": records }] }] });
-                    ("/v1/logs", "application/json", request.to_string().into_bytes())
-                };
-                let request = post(path, &format!("content-type: {kind}\r\n"), &body);
-                if !whole {
-                    return TcpStream::connect(address).await.unwrap().write_all(&until(request)).await.unwrap();
-                }
-                while exchange(address, &request).await.status == 503 {
-                    tokio::time::sleep(Duration::from_millis(20)).await;
-                }
+            Way::Http => self.request("/in", "application/x-ndjson", &lines, how).await,
+            Way::Otlp => {
+                let records: Vec<Value> = messages.iter().map(|m| serde_json::json!({ "body": { "stringValue": String::from_utf8_lossy(m) } })).collect();
+                let request = serde_json::json!({ "resourceLogs": [{ "scopeLogs": [{ "logRecords": records }] }] });
+                self.request("/v1/logs", "application/json", request.to_string().as_bytes(), how).await;
             }
             Way::Syslog => {
                 let framed: Vec<u8> = messages.iter().flat_map(|m| [format!("{} <34>1 - - gated - - - ", m.len() + 22).as_bytes(), m].concat()).collect();
-                TcpStream::connect(address).await.unwrap().write_all(&until(framed)).await.unwrap();
+                self.stream(&framed, how).await;
             }
-            Way::Lines => TcpStream::connect(address).await.unwrap().write_all(&until(lines)).await.unwrap(),
+            Way::Lines => {
+                self.stream(&lines, how).await;
+            }
             Way::Datagrams => {
                 let socket = tokio::net::UdpSocket::bind("127.0.0.1:0").await.unwrap();
                 for message in messages {
                     // Larger than a datagram can be is larger than anybody can send.
                     let message = &message[..message.len().min(9_000)];
-                    socket.send_to(&[b"<34>1 - - gated - - - ", message].concat(), address).await.unwrap();
+                    socket.send_to(&[b"<34>1 - - gated - - - ", message].concat(), self.source.address).await.unwrap();
                 }
             }
-            Way::File { path, .. } => std::fs::OpenOptions::new().create(true).append(true).open(path).unwrap().write_all(&until(lines)).unwrap(),
+            Way::File(path) => {
+                let mut file = std::fs::OpenOptions::new().create(true).append(true).open(path).unwrap();
+                for piece in pieces(&lines, how) {
+                    file.write_all(piece).unwrap();
+                    tokio::task::yield_now().await;
+                }
+            }
         }
+    }
+
+    async fn request(&self, path: &str, kind: &str, body: &[u8], how: How) {
+        let request = post(path, &format!("content-type: {kind}\r\n"), body);
+        loop {
+            let mut stream = self.stream(&request, how).await;
+            let mut answer = Vec::new();
+            if how == How::BrokenOff || stream.read_to_end(&mut answer).await.is_ok() && !answer.starts_with(b"HTTP/1.1 503") {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+    }
+
+    /// Sends bytes over a connection of their own.
+    async fn stream(&self, bytes: &[u8], how: How) -> TcpStream {
+        let mut stream = TcpStream::connect(self.source.address).await.unwrap();
+        stream.set_nodelay(true).unwrap();
+        for piece in pieces(bytes, how) {
+            // One who is refused may find the connection closed.
+            if stream.write_all(piece).await.is_err() {
+                break;
+            }
+            tokio::task::yield_now().await;
+        }
+        stream
+    }
+
+    fn is_asked(&self) -> bool {
+        matches!(self.way, Way::Http | Way::Otlp)
     }
 
     /// The numbers of the messages that were handed on, in order.
@@ -91,69 +126,243 @@ impl Case {
         text.split("gate #").skip(1).filter_map(|t| t.chars().take_while(char::is_ascii_digit).collect::<String>().parse().ok()).collect()
     }
 
-    async fn comes_to(&self, what: &str, expected: &[u32]) {
-        for _ in 0..400 {
-            if self.numbers().len() >= expected.len() {
-                break;
+    async fn until(&self, what: &str, holds: impl Fn(&Case) -> bool) {
+        for _ in 0..800 {
+            if holds(self) {
+                return;
             }
             tokio::time::sleep(Duration::from_millis(25)).await;
         }
+        panic!("{}: {what}; {:?}, {:?}", self.name, self.numbers(), self.source.heard.get().troubles);
+    }
+
+    /// Waits until so many were taken, and sees that they are these.
+    async fn takes(&self, what: &str, expected: &[u32]) {
+        self.until(what, |case| case.numbers().len() >= expected.len()).await;
         assert_eq!(self.numbers(), expected, "{}: {what}; {:?}", self.name, self.source.heard.get().troubles);
+    }
+
+    fn is_in_trouble(&self, what: Wrong) -> bool {
+        self.source.heard.get().troubles.iter().any(|t| t.what == what)
+    }
+
+    /// Ends the source and starts it again as it was. `meanwhile` happens while it does not run.
+    async fn restart(&mut self, meanwhile: impl AsyncFnOnce(&Case)) {
+        self.source.running.stop.cancel();
+        drop(self.source.running.socket.take());
+        tokio::time::timeout(Duration::from_secs(20), &mut self.source.running.task).await.unwrap().unwrap();
+        meanwhile(self).await;
+        let mut settings = SourceSettings::clone(&self.source.settings.load());
+        settings.listen = settings.listen.map(|_| self.source.address);
+        let socket = settings.listen.map(|_| open(&settings).0);
+        self.source.running = start(settings, socket, Arc::clone(&self.source.sink), Arc::default(), Arc::clone(&self.source.heard)).unwrap();
     }
 }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn every_kind_passes() {
-    for case in cases().await {
-        case.send(&[b"gate #1", b"gate #2", b"gate #3"], true).await;
-        case.comes_to("takes, in order", &[1, 2, 3]).await;
-        // Nothing, blank lines, bytes that are no text, and one that is far too long: what stands behind them is taken all the same.
-        if !matches!(case.way, Way::File { .. } | Way::Datagrams) {
-            drop(TcpStream::connect(case.source.address).await.unwrap());
+/// The pieces in which bytes are sent.
+fn pieces(bytes: &[u8], how: How) -> std::slice::Chunks<'_, u8> {
+    match how {
+        How::Whole => bytes.chunks(bytes.len().max(1)),
+        How::Slowly => bytes.chunks(7),
+        How::BrokenOff => bytes[..bytes.len() - 3].chunks(bytes.len()),
+    }
+}
+
+async fn takes_all_in_order(case: Case) {
+    case.send(&[b"gate #1", b"gate #2", b"gate #3"], How::Whole).await;
+    case.takes("the first", &[1, 2, 3]).await;
+    case.send(&[b"gate #4"], How::Whole).await;
+    case.takes("the next", &[1, 2, 3, 4]).await;
+}
+
+async fn bears_what_is_no_event(case: Case) {
+    // A file that begins with something else is not read at all.
+    case.send(&[b"gate #1"], How::Whole).await;
+    case.takes("what is one", &[1]).await;
+    if !matches!(case.way, Way::File(_) | Way::Datagrams) {
+        drop(TcpStream::connect(case.source.address).await.unwrap());
+        // What no sender of any protocol sends.
+        let _ = case.stream(b"\0\x01\x02\r\n\r\n\0", How::Whole).await;
+    }
+    // Blank lines, bytes that are no text, and one that is far too long: what stands behind them is taken all the same.
+    case.send(&[b" "], How::Whole).await;
+    case.send(&[b"\xff\xfe\x00\x80"], How::Whole).await;
+    case.send(&[&b"x".repeat(9_000)], How::Whole).await;
+    case.send(&[b"gate #2"], How::Whole).await;
+    case.takes("the next that is one", &[1, 2]).await;
+    // Those that cut a stream into messages know how long each is.
+    if matches!(case.way, Way::Syslog | Way::Lines | Way::File(_)) {
+        case.until("it is told of what was too long", |case| case.is_in_trouble(Wrong::TooLarge)).await;
+    }
+}
+
+async fn takes_what_is_repeated_as_another(case: Case) {
+    case.send(&[b"gate #1"], How::Whole).await;
+    case.takes("once", &[1]).await;
+    case.send(&[b"gate #1", b"gate #2"], How::Whole).await;
+    case.takes("again", &[1, 1, 2]).await;
+}
+
+/// A request goes as a whole or not at all; a stream as far as it came; the rest of a file's last line comes later.
+async fn takes_what_is_whole_of_what_breaks_off(case: Case) {
+    if let Way::Datagrams = case.way {
+        return;
+    }
+    case.send(&[b"gate #1", b"gate #2 in the bay"], How::BrokenOff).await;
+    match case.way {
+        Way::Http | Way::Otlp => {
+            case.send(&[b"gate #3"], How::Whole).await;
+            case.takes("only what was whole", &[3]).await;
         }
-        case.send(&[b" "], true).await;
-        case.send(&[b"\xff\xfe\x00\x80"], true).await;
-        let long = b"x".repeat(9_000);
-        case.send(&[&long], true).await;
-        case.send(&[b"gate #4"], true).await;
-        case.comes_to("bears what is none", &[1, 2, 3, 4]).await;
-        // The same again is another event.
-        case.send(&[b"gate #4", b"gate #5"], true).await;
-        case.comes_to("repeated", &[1, 2, 3, 4, 4, 5]).await;
-        // Broken off within the last: a request goes as a whole, a stream as far as it was.
-        if !matches!(case.way, Way::Datagrams) {
-            case.send(&[b"gate #6", b"gate #7 in the bay"], false).await;
-        } else {
-            case.send(&[b"gate #6", b"gate #7 in the bay"], true).await;
+        Way::File(_) => {
+            case.takes("the whole line", &[1]).await;
+            case.send(&[b"", b"gate #3"], How::Whole).await;
+            case.takes("the rest of the line", &[1, 2, 3]).await;
         }
-        let mut have = vec![1, 2, 3, 4, 4, 5];
-        match case.way {
-            Way::Http | Way::Otlp => {}
-            // The rest of its last line comes later.
-            Way::File { .. } => {
-                case.comes_to("cut off", &[1, 2, 3, 4, 4, 5, 6]).await;
-                case.send(&[b""], true).await;
-                have.extend([6, 7]);
-            }
-            _ => have.extend([6, 7]),
-        }
-        case.comes_to("cut off", &have).await;
-        // Pushed back: kept by the sender, or not read on, and taken once there is room.
-        case.source.sink.refusing.store(true, Ordering::SeqCst);
+        _ => case.takes("as far as it came", &[1, 2]).await,
+    }
+}
+
+async fn waits_for_slow_senders(case: Case) {
+    case.send(&[b"gate #1 in the bay", b"gate #2"], How::Slowly).await;
+    case.takes("a few bytes at a time", &[1, 2]).await;
+}
+
+async fn is_not_held_up_by_one_that_hangs(case: Case) {
+    if matches!(case.way, Way::File(_) | Way::Datagrams) {
+        return;
+    }
+    let mut hanging = Vec::new();
+    for first in [&b""[..], b"POST /in HTTP/1.1\r\ncontent-length: 9\r\n\r\ngate", b"99 <34>1 - "] {
+        let mut stream = TcpStream::connect(case.source.address).await.unwrap();
+        stream.write_all(first).await.unwrap();
+        hanging.push(stream);
+    }
+    case.send(&[b"gate #1"], How::Whole).await;
+    case.takes("another sender's", &[1]).await;
+}
+
+/// What is refused for now is kept by the sender, or is not read on, or is tried again; and is taken once, when it can be.
+async fn loses_nothing_that_is_refused_for_now(case: Case) {
+    let refusals =
+        [full(), Refusal::Paused { who: "ann".into() }, Refusal::Gone, Refusal::NotDurable, Refusal::Repeated, Refusal::Stopping].into_iter().enumerate();
+    let mut have = Vec::new();
+    for (at, refusal) in refusals {
+        let times = |case: &Case| case.source.heard.get().troubles.iter().filter(|t| t.what == Wrong::PushedBack).map(|t| t.times).sum::<u64>();
+        let (before, why) = (times(&case), refusal.to_string());
+        case.source.sink.refuse(Some(refusal));
+        let number = at as u32 * 2 + 1;
+        let (first, second) = (format!("gate #{number}"), format!("gate #{}", number + 1));
         let pushed = async {
-            let mut waited = 0;
-            while !case.source.heard.get().troubles.iter().any(|t| t.what == Wrong::PushedBack) && waited < 400 {
-                waited += 1;
-                tokio::time::sleep(Duration::from_millis(25)).await;
-            }
-            case.source.sink.refusing.store(false, Ordering::SeqCst);
+            case.until(&why, |case| times(case) > before).await;
+            case.source.sink.refuse(None);
         };
-        tokio::join!(case.send(&[b"gate #8", b"gate #9"], true), pushed);
-        have.extend([8, 9]);
-        case.comes_to("pushed back", &have).await;
-        assert!(case.source.heard.get().troubles.iter().any(|t| t.what == Wrong::PushedBack), "{}", case.name);
-        if let Way::File { stop, .. } = &case.way {
-            stop.cancel();
+        let messages = [first.as_bytes(), second.as_bytes()];
+        tokio::join!(case.send(&messages, How::Whole), pushed);
+        have.extend([number, number + 1]);
+        case.takes(&why, &have).await;
+    }
+}
+
+/// What is refused for good is let go and told of, and holds up nothing behind it.
+async fn lets_go_what_is_refused_for_good(case: Case) {
+    case.source.sink.refuse(Some(Refusal::TooLarge));
+    case.send(&[b"gate #1", b"gate #2"], How::Whole).await;
+    case.until("it is told", |case| case.is_in_trouble(Wrong::TooLarge)).await;
+    if let Way::File(_) = case.way {
+        // Each line is tried by itself before it is let go.
+        case.until("both are passed over", |case| case.source.heard.get().files.iter().any(|f| f.offset == f.size && f.size > 0)).await;
+    }
+    case.source.sink.refuse(None);
+    case.send(&[b"gate #3"], How::Whole).await;
+    case.takes("the next", &[3]).await;
+}
+
+async fn finishes_what_is_under_way_when_it_stops(mut case: Case) {
+    case.source.sink.holding.store(true, Ordering::SeqCst);
+    let stopping = case.source.running.stop.clone();
+    let sink = Arc::clone(&case.source.sink);
+    let under_way = async {
+        while sink.waiting.load(Ordering::SeqCst) == 0 {
+            tokio::time::sleep(Duration::from_millis(5)).await;
         }
+        stopping.cancel();
+        sink.holding.store(false, Ordering::SeqCst);
+        // Whoever waits is let go until nobody does.
+        for _ in 0..100 {
+            sink.let_go.notify_waiters();
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
+    };
+    tokio::join!(case.send(&[b"gate #1"], How::Whole), under_way);
+    tokio::time::timeout(Duration::from_secs(20), &mut case.source.running.task).await.unwrap().unwrap();
+    assert_eq!(case.numbers(), [1], "{}", case.name);
+}
+
+/// A source that is stopped and started again goes on where it was: nothing is taken twice, and what a file got meanwhile is read.
+async fn goes_on_where_it_was(mut case: Case) {
+    case.send(&[b"gate #1", b"gate #2"], How::Whole).await;
+    case.takes("before", &[1, 2]).await;
+    case.restart(async |case| {
+        if let Way::File(_) = case.way {
+            case.send(&[b"gate #3"], How::Whole).await;
+        } else if !matches!(case.way, Way::Datagrams) {
+            assert!(TcpStream::connect(case.source.address).await.is_err(), "{}: nobody listens", case.name);
+        }
+    })
+    .await;
+    if !matches!(case.way, Way::File(_)) {
+        case.send(&[b"gate #3"], How::Whole).await;
+    }
+    case.takes("meanwhile", &[1, 2, 3]).await;
+    case.send(&[b"gate #4"], How::Whole).await;
+    case.takes("after", &[1, 2, 3, 4]).await;
+}
+
+/// Whoever is answered learns whether what they sent was taken.
+async fn answers_only_what_is_taken(case: Case) {
+    if !case.is_asked() {
+        return;
+    }
+    let (path, kind, body) = match case.way {
+        Way::Http => ("/in", "text/plain", &b"gate #1"[..]),
+        _ => ("/v1/logs", "application/json", &br#"{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"gate #1"}}]}]}]}"#[..]),
+    };
+    let request = post(path, &format!("content-type: {kind}\r\n"), body);
+    for (refusal, status) in [(full(), 503), (Refusal::TooLarge, 413), (Refusal::Failed, 500)] {
+        case.source.sink.refuse(Some(refusal));
+        assert_eq!(exchange(case.source.address, &request).await.status, status, "{}", case.name);
+        assert!(case.numbers().is_empty(), "{}", case.name);
+    }
+    case.source.sink.refuse(None);
+    assert_eq!(exchange(case.source.address, &request).await.status, 200, "{}", case.name);
+    assert_eq!(case.numbers(), [1], "{}", case.name);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_kind_has_every_property() {
+    let mut running = tokio::task::JoinSet::new();
+    macro_rules! properties {
+        ($($property:ident,)*) => {$(
+            for case in Case::every_kind().await {
+                running.spawn($property(case));
+            }
+        )*};
+    }
+    properties! {
+        takes_all_in_order,
+        bears_what_is_no_event,
+        takes_what_is_repeated_as_another,
+        takes_what_is_whole_of_what_breaks_off,
+        waits_for_slow_senders,
+        is_not_held_up_by_one_that_hangs,
+        loses_nothing_that_is_refused_for_now,
+        lets_go_what_is_refused_for_good,
+        finishes_what_is_under_way_when_it_stops,
+        goes_on_where_it_was,
+        answers_only_what_is_taken,
+    }
+    while let Some(done) = running.join_next().await {
+        done.unwrap();
     }
 }

@@ -1,6 +1,5 @@
 //! The HTTP face, under `/api/v1`: described by an OpenAPI document, errors as problem documents, signed in by token or session.
 
-mod advice;
 mod auth;
 mod destinations;
 mod document;

@@ -6,19 +6,18 @@ use std::time::Duration;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use rockrose_intake::{FileSeen, FileState, Hearing, Problem, Wrong};
+use rockrose_intake::{FileSeen, Hearing, Problem, Wrong, paste_lines, remedy, url_with_key};
 use rockrose_ledger::{Measure, Stage};
-use rockrose_plan::{Source as Planned, SourceKind};
+use rockrose_plan::Source as Planned;
 use rockrose_records::Side;
 use serde::Deserialize;
 use serde_json::value::RawValue;
 use utoipa::IntoParams;
 
-use super::advice::{file_remedy, reached_at, remedy, send};
 use super::auth::Identity;
 use super::extract::{Asked, Part};
 use super::rates::Book;
-use super::types::{self, CaughtRecord, Freshness, Source, SourceFile, SourceKey, SourceState, Trouble};
+use super::types::{self, CaughtRecord, Freshness, SendLine, Source, SourceFile, SourceKey, SourceState, Trouble};
 use crate::{App, now_ms, queues};
 
 /// A source whose last event came longer ago than this is quiet, in milliseconds.
@@ -42,13 +41,13 @@ fn told(app: &App, book: &Book<'_>, planned: &Planned, now: i64) -> Source {
     let of_files = hearing.files.iter().filter(|f| f.state.is_trouble()).take(FILES).map(|f| Trouble {
         what: "file".to_owned(),
         says: format!("{}: {}", f.path, f.says),
-        remedy: file_remedy(f.state).to_owned(),
+        remedy: f.state.remedy().to_owned(),
         from: None,
         times: 1,
         last_ms: now,
     });
     let troubles = of_files.chain(hearing.troubles.iter().map(|t| Trouble {
-        what: word(t.what).to_owned(),
+        what: t.what.word().to_owned(),
         says: t.says.clone(),
         remedy: remedy(t.what, planned).to_owned(),
         from: t.from.map(|a| a.to_string()),
@@ -74,22 +73,7 @@ fn told(app: &App, book: &Book<'_>, planned: &Planned, now: i64) -> Source {
         file_count: hearing.files.len(),
         files: hearing.files.iter().take(FILES).map(source_file).collect(),
         troubles: troubles.collect(),
-        send: send(planned),
-    }
-}
-
-fn file_word(state: FileState) -> &'static str {
-    match state {
-        FileState::Current => "current",
-        FileState::Behind => "behind",
-        FileState::Copy => "copy",
-        FileState::Denied => "denied",
-        FileState::Binary => "binary",
-        FileState::Damaged => "damaged",
-        FileState::Gone => "gone",
-        FileState::Odd => "odd",
-        FileState::Missing => "missing",
-        FileState::TooMany => "too many",
+        send: paste_lines(planned).into_iter().map(|p| SendLine { with: p.with.to_owned(), line: p.line }).collect(),
     }
 }
 
@@ -125,10 +109,7 @@ pub(crate) async fn new_key(State(app): State<Arc<App>>, Part(name): Part<String
     super::secrets::keep(&app, &secret, key.clone()).await?;
     let running = app.engine.running();
     let planned = known(&running, &name)?;
-    let url = matches!(planned.kind, SourceKind::Http(_)).then(|| {
-        let (scheme, host, port) = reached_at(planned);
-        format!("{scheme}://{host}:{port}/in/{key}")
-    });
+    let url = url_with_key(planned, &key);
     Ok(Json(SourceKey { key, url }))
 }
 
@@ -162,23 +143,11 @@ fn key_of(app: &App, name: &str) -> Result<String, Problem> {
     responses((status = 200, body = types::Probe), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
 pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<Json<types::Probe>, Problem> {
     let (running, now) = (app.engine.running(), now_ms());
-    let planned = known(&running, &name)?;
+    known(&running, &name)?;
     let mut steps = Vec::new();
-    let mut step = |step: &str, good: bool, says: String| steps.push(types::ProbeStep { step: step.to_owned(), good, ms: 0.0, says });
     let hearing = app.sources.heard(&name).get();
-    if let SourceKind::File(_) = &planned.kind {
-        match bad_files(&hearing.files) {
-            Some((bad, says)) => step("files", false, format!("{says}; {}", file_remedy(bad.state))),
-            None => {
-                let size: u64 = hearing.files.iter().map(|f| f.size).sum();
-                step("files", !hearing.files.is_empty(), format!("{} files, {size} bytes", hearing.files.len()));
-            }
-        }
-    }
-    for settings in app.sources.settings_of(&name).await {
-        for looked in rockrose_intake::look(&settings).await {
-            steps.push(types::ProbeStep { step: looked.step.to_owned(), good: looked.good, ms: looked.ms, says: looked.says });
-        }
+    for looked in app.sources.probe(&name).await {
+        steps.push(types::ProbeStep { step: looked.step.to_owned(), good: looked.good, ms: looked.ms, says: looked.says });
     }
     let mut step = |step: &str, good: bool, says: String| steps.push(types::ProbeStep { step: step.to_owned(), good, ms: 0.0, says });
     let routes: Vec<&str> = running.checked.routes.iter().filter(|r| r.takes_from(&name)).map(|r| r.name.as_str()).collect();
@@ -200,7 +169,7 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
 }
 
 pub(super) fn source_file(f: &FileSeen) -> SourceFile {
-    SourceFile { path: f.path.clone(), state: file_word(f.state).to_owned(), says: f.says.clone(), size: f.size, offset: f.offset }
+    SourceFile { path: f.path.clone(), state: f.state.word().to_owned(), says: f.says.clone(), size: f.size, offset: f.offset }
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -249,17 +218,9 @@ pub(crate) fn state(app: &App, name: &str, hearing: &Hearing, now_ms: i64) -> (S
     }
 }
 
-/// The first file that is in trouble, and how many are, in words.
-fn bad_files(files: &[FileSeen]) -> Option<(&FileSeen, String)> {
-    let bad = files.iter().find(|f| f.state.is_trouble())?;
-    let count = files.iter().filter(|f| f.state.is_trouble()).count();
-    let of = if files.len() == 1 { String::new() } else { format!("{count} of {} files cannot be read; ", files.len()) };
-    Some((bad, format!("{of}{}: {}", bad.path, bad.says)))
-}
-
 fn heard_state(hearing: &Hearing, now_ms: i64) -> (SourceState, String) {
     // What keeps a file from being read does so as long as it is told.
-    let bad_files = bad_files(&hearing.files);
+    let bad_files = hearing.bad_files();
     let worst = hearing.troubles.first();
     // What only some records or senders have wrong does not make a source that flows a troubled one. Records that cannot be read are counted beside it.
     let lately = hearing.troubles.iter().find(|t| t.what != Wrong::Unreadable && now_ms - t.last_ms < QUIET_AFTER);
@@ -283,23 +244,10 @@ fn heard_state(hearing: &Hearing, now_ms: i64) -> (SourceState, String) {
     }
 }
 
-fn word(what: Wrong) -> &'static str {
-    match what {
-        Wrong::Key => "key",
-        Wrong::Address => "address",
-        Wrong::PlainText => "plain text",
-        Wrong::Tls => "tls",
-        Wrong::Format => "format",
-        Wrong::TooLarge => "too large",
-        Wrong::Unreadable => "unreadable",
-        Wrong::PushedBack => "pushed back",
-        Wrong::Lost => "lost",
-        Wrong::Clock => "clock",
-    }
-}
-
 #[cfg(test)]
 mod tests {
+    use rockrose_intake::FileState;
+
     use super::*;
 
     #[test]

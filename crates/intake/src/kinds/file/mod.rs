@@ -19,6 +19,7 @@ use std::time::{Duration, Instant};
 
 use rockrose_event::record::DeclaredFormat;
 use rockrose_event::stamp::Stamp;
+use rockrose_plan::Files;
 use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 
@@ -28,25 +29,10 @@ use open::{Look, Sort, head};
 use place::Place;
 pub use sample::{Sample, sample};
 
+use super::{Kind, PasteLine, Reached, Start};
 use crate::heard::{FileSeen, FileState};
+use crate::probe::Probe;
 use crate::{BodyMetadata, Heard, Position, Sink, Wrong, now_ms};
-
-/// What a file source is set to.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FileSettings {
-    /// The source's name.
-    pub name: String,
-    /// Patterns of the files to read.
-    pub paths: Vec<String>,
-    /// Patterns of files that are not read.
-    pub but_not: Vec<String>,
-    /// Whether files that are there when the source begins are read from their beginning; else from their end.
-    pub from_start: bool,
-    /// The field that tells each event's file.
-    pub path_as: Option<String>,
-    /// Largest event, in bytes.
-    pub max_event: usize,
-}
 
 /// Most files that are read beside one another.
 const LANES: usize = 4;
@@ -63,8 +49,46 @@ const PAUSES: (Duration, Duration) = (Duration::from_millis(100), Duration::from
 /// The position that says that the source has begun.
 const BEGUN: &str = "";
 
+/// What the files of a source are read by.
+#[derive(Clone)]
+struct FileSettings {
+    name: String,
+    files: Files,
+    /// Largest event, in bytes.
+    max_event: usize,
+}
+
+impl Kind for Files {
+    async fn run<S: Sink>(self, Start { settings, sink, heard, stop, .. }: Start<S>) {
+        let settings = settings.load();
+        let settings = FileSettings { name: settings.name.clone(), files: self, max_event: settings.max_event };
+        follow(settings, sink, heard, stop).await;
+    }
+
+    async fn probe(&self, probe: &mut Probe<'_>) {
+        let hearing = probe.heard.get();
+        match hearing.bad_files() {
+            Some((bad, says)) => probe.say("files", false, format!("{says}; {}", bad.state.remedy())),
+            None => {
+                let size: u64 = hearing.files.iter().map(|f| f.size).sum();
+                probe.say("files", !hearing.files.is_empty(), format!("{} files, {size} bytes", hearing.files.len()));
+            }
+        }
+    }
+
+    fn paste_lines(&self, _at: &Reached) -> Vec<PasteLine> {
+        let path = self.paths.first().map_or("", String::as_str);
+        let shown = if path.contains(['*', '?', '[']) { "FILE" } else { path };
+        vec![PasteLine::new("bash", format!("echo hello >> {shown}"))]
+    }
+
+    fn remedy(&self, what: Wrong) -> Option<&'static str> {
+        (what == Wrong::TooLarge).then_some("raise the source's `max_event`")
+    }
+}
+
 /// Follows the files of a source until `stop` is cancelled.
-pub async fn follow<S: Sink>(settings: FileSettings, sink: Arc<S>, heard: Arc<Heard>, stop: CancellationToken) {
+async fn follow<S: Sink>(settings: FileSettings, sink: Arc<S>, heard: Arc<Heard>, stop: CancellationToken) {
     let shared = Arc::new(Shared { sink, heard, stop });
     let settings = Arc::new(settings);
     while !shared.stop.is_cancelled() {
@@ -146,7 +170,7 @@ impl Follower {
 
     /// Looks through all patterns and finds out which file is which.
     fn look(&mut self, now: i64) {
-        let found = find::find(&self.settings.paths, &self.settings.but_not);
+        let found = find::find(&self.settings.files.paths, &self.settings.files.but_not);
         self.seen.clear();
         let mut say =
             |path: &Path, state: FileState, says: String| self.seen.push(FileSeen { path: path.display().to_string(), state, says, size: 0, offset: 0 });
@@ -220,7 +244,7 @@ impl Follower {
                 left.retain(|l| l.id != twin.id);
                 place = Place { path: place.path, number: look.number, ..twin };
             }
-            None if self.begins && !self.settings.from_start => known::skip(&mut place, &file, sort, look.size),
+            None if self.begins && !self.settings.files.from_start => known::skip(&mut place, &file, sort, look.size),
             None => {}
         }
         let mut known = Known::new(place, sort);
@@ -339,7 +363,7 @@ async fn turn<S: Sink>(mut known: Known, settings: Arc<FileSettings>, shared: Ar
                 return (known, false);
             }
         };
-        let stamps = settings.path_as.iter().filter_map(|field| Stamp::new(field, &next.called.display().to_string(), now_ms()).ok()).collect();
+        let stamps = settings.files.path_as.iter().filter_map(|field| Stamp::new(field, &next.called.display().to_string(), now_ms()).ok()).collect();
         let position = Position { id: next.id.clone(), content: serde_json::to_string(&next).ok() };
         let lines = memchr::memchr_iter(b'\n', &body).count();
         match shared

@@ -14,18 +14,46 @@ use rockrose_event::record::DeclaredFormat;
 use rockrose_otlp::collector::logs_service_server::{LogsService, LogsServiceServer};
 use rockrose_otlp::collector::{ExportLogsPartialSuccess, ExportLogsServiceRequest, ExportLogsServiceResponse};
 use rockrose_otlp::{Message, NotLines, from_json, lines_of, to_lines};
+use rockrose_plan::OtlpSource;
 use tonic::codec::CompressionEncoding;
 use tonic::{Code, Status};
 use tonic_types::{ErrorDetails, StatusExt};
 
-use crate::http::{Shared, content_type, note, peer, too_large, with_body};
-use crate::{BodyMetadata, Heard, Problem, Receipt, Sink, SourceSettings, Wrong};
+use super::{Kind, PasteLine, Reached, Start};
+use crate::probe::Probe;
+use crate::requests::{Shared, content_type, note, peer, too_large, with_body};
+use crate::{BodyMetadata, Heard, Problem, Receipt, Sink, SourceSettings, Wrong, host};
 
 /// The path of the one method over gRPC.
 const EXPORT: &str = "/opentelemetry.proto.collector.logs.v1.LogsService/Export";
 const PROTOBUF: &str = "application/x-protobuf";
 
-pub(crate) fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
+impl Kind for OtlpSource {
+    const ALPN: &'static [&'static [u8]] = host::ALPN;
+
+    async fn run<S: Sink>(self, start: Start<S>) {
+        host::run(start, router).await;
+    }
+
+    async fn probe(&self, probe: &mut Probe<'_>) {
+        // A request without records is no event.
+        probe.ask("POST", "/v1/logs", "{\"resourceLogs\":[]}", "200").await;
+    }
+
+    fn paste_lines(&self, at: &Reached) -> Vec<PasteLine> {
+        let line = |with, protocol: &str| {
+            let (url, key) = (at.url(), at.key(" OTEL_EXPORTER_OTLP_HEADERS='authorization=Bearer%20KEY'"));
+            PasteLine::new(with, format!("export OTEL_LOGS_EXPORTER=otlp OTEL_EXPORTER_OTLP_PROTOCOL={protocol} OTEL_EXPORTER_OTLP_ENDPOINT={url}{key}"))
+        };
+        vec![line("an OpenTelemetry SDK, gRPC", "grpc"), line("an OpenTelemetry SDK, HTTP", "http/protobuf")]
+    }
+
+    fn remedy(&self, what: Wrong) -> Option<&'static str> {
+        (what == Wrong::Format).then_some("send logs as OTLP, over gRPC or to `/v1/logs`; other JSON and lines go to a source of kind `http`")
+    }
+}
+
+fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
     let max = shared.settings.load().max_unpacked;
     let grpc = LogsServiceServer::new(Records(Arc::clone(&shared))).max_decoding_message_size(max);
     let grpc = grpc.accept_compressed(CompressionEncoding::Gzip).accept_compressed(CompressionEncoding::Zstd);

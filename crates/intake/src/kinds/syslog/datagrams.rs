@@ -4,14 +4,15 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use arc_swap::ArcSwap;
 use rockrose_extract::SyslogReader;
 use tokio::net::UdpSocket;
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
+use super::super::{Start, Way};
+use super::zone;
 use crate::stream::until_taken;
-use crate::{Heard, Protocol, Sink, SourceSettings, Wrong, now_ms};
+use crate::{Heard, Sink, SourceSettings, Wrong, now_ms};
 
 /// Largest datagram.
 const MAX_DATAGRAM: usize = 65_536;
@@ -47,8 +48,9 @@ impl Batch {
     }
 }
 
-/// Serves until `stop` resolves; what was received by then is handed on.
-pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socket: UdpSocket, sink: Arc<S>, heard: Arc<Heard>, stop: impl Future<Output = ()>) {
+/// Serves until it is to stop; what was received by then is handed on.
+pub(super) async fn run<S: Sink>(Start { settings, way, sink, heard, stop, .. }: Start<S>) {
+    let Way::Datagrams(socket) = way else { return };
     let (batches, mut waiting) = mpsc::channel::<Batch>(1);
     let stopping = CancellationToken::new();
     let handing = {
@@ -69,10 +71,9 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
         let mut look = tokio::time::interval(LOOK_EVERY);
         let mut reader: Option<(Option<String>, SyslogReader)> = None;
         let mut gathered: Option<Batch> = None;
-        tokio::pin!(stop);
         loop {
             let first = tokio::select! {
-                () = &mut stop => break,
+                () = stop.cancelled() => break,
                 _ = look.tick() => {
                     let more = lost.more();
                     if more > 0 {
@@ -91,7 +92,7 @@ pub(crate) async fn serve<S: Sink>(settings: Arc<ArcSwap<SourceSettings>>, socke
                 received = socket.recv_from(&mut datagram) => received,
             };
             let settings = settings.load();
-            let zone = if let Protocol::Syslog { zone, .. } = &settings.protocol { zone.clone() } else { None };
+            let zone = zone(&settings);
             let (_, reader) = match &mut reader {
                 Some(known) if known.0 == zone => known,
                 other => other.insert((zone.clone(), SyslogReader::new(zone.as_deref()))),

@@ -47,6 +47,8 @@ pub(super) struct Known {
     stopped_at: u64,
     /// Most bytes to read at once.
     chunk: usize,
+    /// A line at a time, since no more were taken at once.
+    one_by_one: bool,
 }
 
 /// What was read.
@@ -109,6 +111,7 @@ impl Known {
             unnoted: false,
             stopped_at: 0,
             chunk: CHUNK,
+            one_by_one: false,
         }
     }
 
@@ -222,7 +225,8 @@ impl Known {
             let mut bytes = buffers::take(take);
             bytes.resize(take, 0);
             file.read_exact_at(&mut bytes, self.place.offset)?;
-            let last = take as u64 == left && self.patience_is_over(now);
+            bytes.truncate(self.end_of_first(&bytes));
+            let last = bytes.len() as u64 == left && self.patience_is_over(now);
             let mut next = self.place.clone();
             let mut body = buffers::take(take);
             let cut = cut::lines(&bytes, last, max_event, &mut next.passing, &mut body);
@@ -270,8 +274,9 @@ impl Known {
                 let first = &bytes[..bytes.len().min(MARK)];
                 next.head = (first.len() as u64, sum(first));
             }
-            let (have, bytes) = (bytes.len(), bytes.to_vec());
-            let last = packed.ended() && have < want;
+            let (read, bytes) = (bytes.len(), bytes[..self.end_of_first(bytes)].to_vec());
+            let have = bytes.len();
+            let last = packed.ended() && read < want && have == read;
             let mut body = buffers::take(have);
             let cut = cut::lines(&bytes, last, max_event, &mut next.passing, &mut body);
             if cut.used == 0 && !last {
@@ -299,12 +304,18 @@ impl Known {
         if self.place.done.is_some() {
             self.packed = None;
         }
-        self.chunk = CHUNK;
+        (self.chunk, self.one_by_one) = (CHUNK, false);
     }
 
-    /// A chunk was refused for its size.
+    /// A chunk was refused for its size: less at once, and in the end one line.
     pub(super) fn read_less(&mut self) {
+        self.one_by_one = self.chunk == SMALLEST_CHUNK;
         self.chunk = (self.chunk / 4).max(SMALLEST_CHUNK);
+    }
+
+    /// Where what was read is to be cut off, if only one line is to be handed on.
+    fn end_of_first(&self, bytes: &[u8]) -> usize {
+        if self.one_by_one { memchr::memchr(b'\n', bytes).map_or(bytes.len(), |end| end + 1) } else { bytes.len() }
     }
 
     /// How it is doing. Nothing is to be said of one that is gone and was read.

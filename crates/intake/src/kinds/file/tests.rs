@@ -65,10 +65,7 @@ impl Bench {
         let folder = tempfile::tempdir().unwrap();
         let settings = FileSettings {
             name: "quays".into(),
-            paths: vec![folder.path().join("*.log*").display().to_string()],
-            but_not: vec!["*.tmp".into()],
-            from_start: true,
-            path_as: None,
+            files: Files { paths: vec![folder.path().join("*.log*").display().to_string()], but_not: vec!["*.tmp".into()], from_start: true, path_as: None },
             max_event: 1_000,
         };
         Bench { folder, sink: Arc::default(), heard: Arc::default(), running: None, settings }
@@ -164,7 +161,7 @@ async fn lines_come_once_as_the_file_grows_and_over_restarts() {
 #[tokio::test]
 async fn from_the_end_means_what_was_there_at_the_very_first() {
     let mut b = Bench::new();
-    b.settings.from_start = false;
+    b.settings.files.from_start = false;
     b.write("old.log", 900..1_000);
     std::fs::write(b.at("old.log.1.gz"), gzip(b"a line\n")).unwrap();
     b.start();
@@ -181,7 +178,7 @@ async fn from_the_end_means_what_was_there_at_the_very_first() {
 async fn rotation_by_rename_loses_nothing() {
     let mut b = Bench::new();
     // The name it is rotated to is outside the patterns: only the open file leads to it.
-    b.settings.paths = vec![b.at("a.log").display().to_string()];
+    b.settings.files.paths = vec![b.at("a.log").display().to_string()];
     b.write("a.log", 0..100);
     b.start();
     b.has("at first", 0..100).await;
@@ -272,7 +269,7 @@ async fn a_packed_copy_is_not_read_again_and_old_packed_files_are_read() {
 #[tokio::test]
 async fn what_cannot_be_read_is_said_and_taken_up_when_it_can() {
     let mut b = Bench::new();
-    b.settings.paths.push(b.at("nowhere/*.txt").display().to_string());
+    b.settings.files.paths.push(b.at("nowhere/*.txt").display().to_string());
     std::fs::write(b.at("image.log"), b"\x89PNG\0\0\0").unwrap();
     std::fs::write(b.at("wide.log"), b"\xff\xfeg\0a\0").unwrap();
     std::fs::write(b.at("part.log.gz"), &gzip(lines(0..50).as_bytes())[..40]).unwrap();
@@ -315,7 +312,7 @@ async fn what_cannot_be_read_is_said_and_taken_up_when_it_can() {
 async fn long_lines_are_cut_and_large_bodies_go_in_parts() {
     let mut b = Bench::new();
     b.sink.most.store(20_000, Ordering::SeqCst);
-    b.settings.path_as = Some("log.file.path".into());
+    b.settings.files.path_as = Some("log.file.path".into());
     b.append("a.log", &format!("{}\nshort\n", "x".repeat(3_000_000)));
     b.append("a.log", &"0123456789\n".repeat(20_000));
     b.start();
