@@ -4,6 +4,7 @@ import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 
 import { useFlow } from "./api/client";
+import { usePlaces } from "./lib/places";
 
 type Target = { kind: string; name: string; go: () => void };
 
@@ -17,8 +18,7 @@ function Targets({ close }: { close: () => void }) {
   const [chosen, setChosen] = useState(0);
   const at = (kind: string, name: string): Target => ({ kind, name, go: () => void navigate({ to: "/", search: { at: `${kind}:${name}` } }) });
   const all: Target[] = [
-    { kind: "place", name: "Flow", go: () => void navigate({ to: "/" }) },
-    { kind: "place", name: "Ledger", go: () => void navigate({ to: "/ledger" }) },
+    ...usePlaces().map((p): Target => ({ kind: "place", name: p.name, go: () => void navigate({ to: p.to }) })),
     ...(data?.routes ?? []).map((r): Target => ({ kind: "route", name: r.name, go: () => void navigate({ to: "/routes/$name", params: { name: r.name } }) })),
     ...(data?.sources ?? []).map((s) => at("source", s.name)),
     ...(data?.destinations ?? []).map((d) => at("destination", d.name)),

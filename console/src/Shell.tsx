@@ -6,18 +6,19 @@ import { useState } from "react";
 import { signOut, useStatus } from "./api/client";
 import { bytes, count } from "./lib/format";
 import { Frozen } from "./lib/frozen";
+import { type Place, usePlaces } from "./lib/places";
 import { chooseTheme, type Theme, theme } from "./lib/theme";
 import { Palette } from "./Palette";
 import { SignInPage } from "./pages/sign-in/SignInPage";
 
-function Place({ to, label }: { to: "/" | "/ledger"; label: string }) {
+function PlaceLink({ to, name }: Place) {
   return (
     <Link
       to={to}
       activeOptions={{ exact: true }}
       className="border-b-2 border-transparent px-1 py-3 text-soft hover:text-ink data-[status=active]:border-petal data-[status=active]:font-semibold data-[status=active]:text-ink"
     >
-      {label}
+      {name}
     </Link>
   );
 }
@@ -78,6 +79,7 @@ function Menu() {
 export function Shell() {
   const [frozen, setFrozen] = useState(false);
   const { error } = useStatus();
+  const places = usePlaces();
   if (error?.status === 401) return <SignInPage />;
   return (
     <Frozen.Provider value={{ frozen, setFrozen }}>
@@ -88,8 +90,9 @@ export function Shell() {
             Rockrose
           </Link>
           <nav aria-label="Places" className="flex gap-5">
-            <Place to="/" label="Flow" />
-            <Place to="/ledger" label="Ledger" />
+            {places.map((place) => (
+              <PlaceLink key={place.name} {...place} />
+            ))}
           </nav>
           <div className="ml-auto flex flex-wrap items-center gap-x-4 gap-y-2 py-1.5">
             <Wellbeing />

@@ -1,4 +1,4 @@
-/** The console's places and their addresses. */
+/** The console's pages and their addresses. Those with a `place` are where one can go from everywhere: in the header and in the palette. */
 import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
 
 import { FlowPage } from "./pages/flow/FlowPage";
@@ -8,9 +8,9 @@ import { Message } from "./parts/Message";
 import { Shell } from "./Shell";
 
 const root = createRootRoute({ component: Shell, notFoundComponent: () => <Message title="There is no such page.">The flow is the place to start from.</Message> });
-const flow = createRoute({ getParentRoute: () => root, path: "/", component: FlowPage, validateSearch: (search: Record<string, unknown>) => (typeof search.at === "string" ? { at: search.at } : {}) });
+const flow = createRoute({ getParentRoute: () => root, path: "/", component: FlowPage, validateSearch: (search: Record<string, unknown>) => (typeof search.at === "string" ? { at: search.at } : {}), staticData: { place: "Flow" } });
 const route = createRoute({ getParentRoute: () => root, path: "/routes/$name", component: RoutePage });
-const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: LedgerPage });
+const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: LedgerPage, staticData: { place: "Ledger" } });
 
 export const router = createRouter({ routeTree: root.addChildren([flow, route, ledger]) });
 
