@@ -3,17 +3,17 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use rockrose_event::field::{FieldId, FieldTable, Path};
+use rockrose_event::field::FieldTable;
 use rockrose_language::{Condition, Step};
 use rockrose_plan::{self as plan, CheckedPlan, Gate};
 use rockrose_redact::HashKey;
-use rockrose_tables::TableSlot;
 
-use crate::environment::{Environment, Names};
-use crate::expression::{Expression, Tests};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::Shared;
+use crate::environment::Environment;
 use crate::forward;
 use crate::index::{Indexes, Scope};
-use crate::steps::{self, CompiledStep, LabelSets, Shared};
+use crate::steps::{self, CompiledStep};
 use crate::window::Windows;
 
 /// A plan ready to run. It is immutable but for what steps remember, and shared between threads.
@@ -68,26 +68,6 @@ pub(crate) struct Destination {
 /// The condition of a route that has none.
 const EVERY: Condition = Condition::Constant(true);
 
-/// What compiling a list of steps keeps in mind from step to step.
-#[derive(Clone, Copy, Debug)]
-pub(crate) struct StepList {
-    /// Samples in different kinds of lists are salted apart.
-    kind: u64,
-    samples: u64,
-}
-
-impl StepList {
-    const ON_ARRIVAL: StepList = StepList { kind: 0, samples: 0 };
-    const ROUTE: StepList = StepList { kind: 1, samples: 0 };
-    const ALWAYS: StepList = StepList { kind: 2, samples: 0 };
-
-    /// The salt of the next sample in the list.
-    pub(crate) fn next_sample(&mut self) -> u64 {
-        self.samples += 1;
-        self.kind << 32 | (self.samples - 1)
-    }
-}
-
 impl std::fmt::Debug for CompiledPlan {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         write!(f, "CompiledPlan({} routes)", self.routes.len())
@@ -95,14 +75,10 @@ impl std::fmt::Debug for CompiledPlan {
 }
 
 /// What is gathered while the parts of a plan are compiled.
-pub(crate) struct Compiler<'a> {
+struct Compiler<'a> {
     plan: &'a CheckedPlan,
     environment: &'a Environment,
-    windows: Vec<Arc<Windows>>,
-    /// By metric, so that all steps of one metric share its bound.
-    label_sets: HashMap<String, Arc<LabelSets>>,
-    fields: FieldTable,
-    tests: Tests,
+    context: CompileContext<'a>,
 }
 
 impl CompiledPlan {
@@ -129,7 +105,7 @@ impl CompiledPlan {
                 Gate::Remainder => None,
             })
             .collect();
-        let (indexes, scopes) = Indexes::build(&conditions, &fed, &mut c.tests, &mut c.fields);
+        let (indexes, scopes) = Indexes::build(&conditions, &fed, &mut c.context.tests, &mut c.context.fields);
         let destinations = c.destinations();
         let mut sources = Vec::new();
         for (((source, steps), scope), fed) in plan.sources.iter().zip(arrivals).zip(scopes).zip(fed) {
@@ -141,7 +117,7 @@ impl CompiledPlan {
             let (reaches, windows) = (reaches.into_iter().collect(), windows.into_iter().collect());
             sources.push(Source { name: source.name.clone(), steps, scope, remainder_routes, reaches, windows });
         }
-        let Compiler { fields, tests, windows, .. } = c;
+        let CompileContext { fields, tests, windows, .. } = c.context;
         let keeps_received = plan.destinations.iter().any(|d| d.kind.as_received());
         CompiledPlan { shared: Shared { fields, tests, key }, indexes, sources, routes, destinations, windows, branches, keeps_received }
     }
@@ -182,7 +158,7 @@ impl<'a> Compiler<'a> {
         // Only where events can have one is it looked at.
         let shared = plan.sources.iter().any(|s| s.kind.has_resources());
         let fields = if shared { FieldTable::with_resource() } else { FieldTable::default() };
-        Compiler { plan, environment, windows: Vec::new(), label_sets: HashMap::new(), fields, tests: Tests::default() }
+        Compiler { plan, environment, context: CompileContext::new(environment, fields) }
     }
 
     /// Whether some destination leads to another node, and this one has a name that events can carry there.
@@ -229,48 +205,6 @@ impl<'a> Compiler<'a> {
     }
 
     fn steps(&mut self, written: &[Step], mut list: StepList) -> Vec<CompiledStep> {
-        self.plan.expanded(written).iter().map(|step| steps::compile(step, self, &mut list)).collect()
-    }
-
-    /// The field of a path.
-    pub(crate) fn field(&mut self, path: &Path) -> FieldId {
-        self.fields.want(path)
-    }
-
-    /// The fields of several paths.
-    pub(crate) fn fields(&mut self, paths: &[Path]) -> Vec<FieldId> {
-        paths.iter().map(|path| self.fields.want(path)).collect()
-    }
-
-    /// A condition, compiled.
-    pub(crate) fn expression(&mut self, condition: &Condition) -> Expression {
-        self.tests.compile(condition, &mut self.fields)
-    }
-
-    /// A condition that may be left out, compiled.
-    pub(crate) fn condition(&mut self, condition: Option<&Condition>) -> Option<Expression> {
-        condition.map(|c| self.expression(c))
-    }
-
-    /// The table of that name; an empty place for one if there is none.
-    pub(crate) fn table(&self, name: &str) -> Arc<TableSlot> {
-        self.environment.tables.get(name).cloned().unwrap_or_default()
-    }
-
-    /// What tells the names of addresses.
-    pub(crate) fn names(&self) -> Option<Arc<dyn Names>> {
-        self.environment.names.clone()
-    }
-
-    /// Windows for one more step.
-    pub(crate) fn windows(&mut self) -> Arc<Windows> {
-        let windows = Arc::new(Windows::new(self.windows.len() as u32));
-        self.windows.push(Arc::clone(&windows));
-        windows
-    }
-
-    /// The label sets that a metric has had.
-    pub(crate) fn label_sets(&mut self, metric: &str) -> Arc<LabelSets> {
-        Arc::clone(self.label_sets.entry(metric.to_owned()).or_default())
+        self.plan.expanded(written).iter().map(|step| steps::compile(step, &mut self.context, &mut list)).collect()
     }
 }

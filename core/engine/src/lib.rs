@@ -2,12 +2,16 @@
 
 mod batch;
 mod compile;
+mod compile_context;
+mod context;
 mod edit;
+mod effect;
 mod environment;
 mod expression;
 mod forward;
 mod index;
 pub mod kit;
+mod label_sets;
 mod matcher;
 mod steps;
 mod why;

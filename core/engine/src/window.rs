@@ -16,8 +16,9 @@ use rockrose_event::{json, scan};
 use rockrose_ledger::{Amount, Stage, StepLocation, WindowState};
 use xxhash_rust::xxh3::xxh3_128;
 
+use crate::context::StepContext;
 use crate::edit::EditBuffer;
-use crate::steps::{Effect, StepContext};
+use crate::effect::Effect;
 
 /// The attributes that say how often a merged event came, and the times of its first and last occurrence.
 const MERGED_COUNT: &str = "merged.count";

@@ -8,9 +8,10 @@ use rockrose_tables::Match;
 use crate::checker::{Checker, SecretName};
 use crate::destinations::{Destination, WhenFull, spills};
 use crate::keys::{RECIPE, ROUTE, TABLE};
-use crate::parse::{At, ParsedPlan, Raw, Section, reports};
+use crate::parse::{ParsedPlan, reports};
 use crate::recipe::{Recipe, Recipes, expand, expanded_len};
 use crate::report::Report;
+use crate::section::{At, Raw, Section};
 use crate::sources::Source;
 
 /// Most routes, sources and destinations together.

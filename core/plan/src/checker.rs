@@ -6,8 +6,8 @@ use std::time::Duration;
 use rockrose_language::{Mistake, Reference, Size, Step, Use, nearest, parse_step};
 
 use crate::keys::{Key, Shape};
-use crate::parse::{At, Raw, Section, inside};
 use crate::recipe::Recipes;
+use crate::section::{At, Raw, Section, inside};
 
 /// A million bytes.
 pub(super) const MB: u64 = 1_000_000;

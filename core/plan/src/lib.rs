@@ -9,6 +9,7 @@ mod parse;
 mod recipe;
 mod report;
 mod schema;
+mod section;
 mod sources;
 
 pub use canonical::canonical;

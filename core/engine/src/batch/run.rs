@@ -8,9 +8,11 @@ use super::outcome::{Capture, MAX_LINES, Outcome, Point, Quarantined, Watch};
 use super::scratch::Scratch;
 use super::tally::{Posts, SourceTally, Tallies};
 use crate::compile::{CompiledPlan, Source};
+use crate::context::{EventDraft, ListPlace};
 use crate::edit::EditBuffer;
+use crate::effect::StepTally;
 use crate::expression::EventView;
-use crate::steps::{CompiledStep, EventDraft, ListPlace, Passed, StepRun, StepTally};
+use crate::steps::{CompiledStep, Passed, StepRun};
 use crate::window;
 
 pub(super) struct Run<'a> {

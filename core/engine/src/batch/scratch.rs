@@ -4,10 +4,10 @@ use rockrose_event::json::Span;
 use rockrose_event::scan;
 
 use super::tally::Tallies;
+use crate::context::Buffers;
 use crate::edit::EditBuffer;
 use crate::expression::Memo;
 use crate::index::SourceCandidates;
-use crate::steps::Buffers;
 
 /// Buffers that one thread keeps from batch to batch.
 #[derive(Debug, Default)]

@@ -3,7 +3,8 @@
 use rockrose_ledger::{Account, Amount, Measure, Posting, Selection, Stage};
 
 use crate::compile::CompiledPlan;
-use crate::steps::{CompiledStep, StepTally};
+use crate::effect::StepTally;
+use crate::steps::CompiledStep;
 
 #[derive(Debug, Default)]
 pub(super) struct SourceTally {

@@ -21,8 +21,8 @@ use std::collections::{BTreeMap, HashMap};
 use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_language::{Condition, Test};
 
+use crate::context::Shared;
 use crate::expression::{Check, EventView, Expression, Memo, Tests};
-use crate::steps::Shared;
 use group::{Concerned, Group, Part, has, set};
 use lookup::{Axis, Lookup};
 use rule::{Asks, LAYERS, Made, Sort, alternatives, necessary, sort};

@@ -9,8 +9,8 @@ use rockrose_event::field::FieldTable;
 use rockrose_language::Condition;
 
 use super::{Asking, Candidates, Index};
+use crate::context::Shared;
 use crate::expression::{EventView, Memo, Tests};
-use crate::steps::Shared;
 
 /// Most indexes that one source asks.
 const MAX_ASKED: usize = 8;

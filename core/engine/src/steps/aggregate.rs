@@ -1,18 +1,19 @@
 //! `count` and `measure`.
 
-use std::collections::{BTreeMap, HashSet};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use rockrose_event::field::{FieldId, Path, WEIGHT};
 use rockrose_language as language;
-use rockrose_ledger::{Added, OTHER, Series, bucket};
+use rockrose_ledger::{Added, Series, bucket};
 
-use super::{Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::Effect;
 use crate::expression::number;
+use crate::label_sets::LabelSets;
 
-/// Most label sets of one metric; further ones count under [`OTHER`].
-const MAX_SETS: usize = 1_000;
 /// Longest label value, in bytes; a longer one is cut.
 const MAX_LABEL: usize = 200;
 
@@ -28,20 +29,20 @@ struct Aggregate {
     mark: FieldId,
 }
 
-fn compiled(metric: &str, field: Option<&Path>, by: &[Path], c: &mut Compiler<'_>) -> Box<dyn RunStep> {
+fn compiled(metric: &str, field: Option<&Path>, by: &[Path], c: &mut CompileContext<'_>) -> Box<dyn RunStep> {
     let labels = by.iter().map(|path| (path.flat(), c.field(path))).collect();
     let field = field.map(|path| c.field(path));
     Box::new(Aggregate { metric: metric.to_owned(), field, sets: c.label_sets(metric), labels, mark: c.field(&Path::name(WEIGHT)) })
 }
 
 impl Compile for language::Count {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         compiled(&self.name, None, &self.by, c)
     }
 }
 
 impl Compile for language::Measure {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         compiled(&self.name, Some(&self.field), &self.by, c)
     }
 }
@@ -68,27 +69,6 @@ impl RunStep for Aggregate {
     }
 }
 
-/// The label sets a metric has had.
-#[derive(Debug, Default)]
-pub(crate) struct LabelSets {
-    known: Mutex<HashSet<Vec<String>>>,
-}
-
-impl LabelSets {
-    /// The label values as they may be used.
-    fn admit(&self, values: Vec<String>) -> Vec<String> {
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        if known.contains(&values) {
-            return values;
-        }
-        if known.len() >= MAX_SETS {
-            return vec![OTHER.to_owned(); values.len()];
-        }
-        known.insert(values.clone());
-        values
-    }
-}
-
 /// A label's value, cut to its bound.
 fn label(text: &[u8]) -> String {
     let mut end = text.len().min(MAX_LABEL);
@@ -96,19 +76,4 @@ fn label(text: &[u8]) -> String {
         end -= 1;
     }
     String::from_utf8_lossy(&text[..end]).into_owned()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn label_sets_are_bounded() {
-        let sets = LabelSets::default();
-        for n in 0..MAX_SETS + 50 {
-            let admitted = sets.admit(vec![n.to_string()]);
-            assert_eq!(admitted[0] == OTHER, n >= MAX_SETS, "{n}");
-        }
-        assert_eq!(sets.admit(vec!["7".into()]), ["7"]);
-    }
 }

@@ -4,24 +4,26 @@ use rockrose_event::field::{FieldId, Path};
 use rockrose_language::{self as language, Value};
 
 use super::value::CompiledValue;
-use super::{Compile, Effect, EffectSum, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::{Effect, EffectSum};
 
 #[derive(Debug)]
 struct Assign(Vec<(FieldId, CompiledValue)>);
 
-fn compiled(pairs: &[(Path, Value)], c: &mut Compiler<'_>) -> Box<dyn RunStep> {
+fn compiled(pairs: &[(Path, Value)], c: &mut CompileContext<'_>) -> Box<dyn RunStep> {
     Box::new(Assign(pairs.iter().map(|(path, value)| (c.field(path), CompiledValue::new(value, c))).collect()))
 }
 
 impl Compile for language::Tag {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         compiled(&self.0, c)
     }
 }
 
 impl Compile for language::Set {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         compiled(&self.0, c)
     }
 }

@@ -6,8 +6,10 @@ use rockrose_event::scan;
 use rockrose_event::time::{self, TimeForm};
 use rockrose_language::{self as language, Conversion};
 
-use super::{Compile, Effect, EffectSum, EventDraft, RunStep, StepContext, has_text};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep, has_text};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::{Effect, EffectSum};
 use crate::expression::number;
 
 /// Past this, whole numbers have lost digits.
@@ -17,7 +19,7 @@ const LARGEST_INTEGER: f64 = 9_007_199_254_740_992.0;
 struct Convert(Vec<(FieldId, Conversion, time::Reader)>);
 
 impl Compile for language::Convert {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         let readers = self.0.iter().map(|(path, to)| {
             let form = if let Conversion::Time(form) = to { form.clone() } else { TimeForm::default() };
             (c.field(path), to.clone(), time::Reader::new(&form))

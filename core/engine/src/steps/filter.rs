@@ -2,8 +2,10 @@
 
 use rockrose_language as language;
 
-use super::{Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::Effect;
 use crate::expression::Expression;
 
 #[derive(Debug)]
@@ -14,13 +16,13 @@ struct Filter {
 }
 
 impl Compile for language::Keep {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         Box::new(Filter { condition: c.expression(&self.0), keeps: true })
     }
 }
 
 impl Compile for language::Drop {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         Box::new(Filter { condition: c.expression(&self.0), keeps: false })
     }
 }

@@ -7,8 +7,10 @@ use rockrose_event::field::{FieldId, Path};
 use rockrose_extract::tells_its_time;
 use rockrose_language::{self as language, Joining, Pattern};
 
-use super::{Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::Effect;
 use crate::window::{OpenStep, Windows};
 
 #[derive(Debug)]
@@ -30,7 +32,7 @@ enum How {
 }
 
 impl Compile for language::Join {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         let compiled = |p: &Pattern| p.compile().unwrap_or_else(|e| unreachable!("the parser compiled it: {e}"));
         let how = match &self.how {
             Joining::Starting(p) => How::Starting(compiled(p)),

@@ -4,8 +4,10 @@ use rockrose_event::field::FieldId;
 use rockrose_language as language;
 
 use super::pace::Buckets;
-use super::{Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::Effect;
 use crate::expression::Expression;
 
 #[derive(Debug)]
@@ -16,7 +18,7 @@ struct Limit {
 }
 
 impl Compile for language::Limit {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         let buckets = Buckets::new(self.pace.count, self.pace.per.ms());
         Box::new(Limit { buckets, by: c.fields(&self.by), unless: c.condition(self.unless.as_ref()) })
     }

@@ -8,8 +8,10 @@ use rockrose_event::json;
 use rockrose_language as language;
 use rockrose_tables::{Table, TableSlot};
 
-use super::{Compile, Effect, EffectSum, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::{Effect, EffectSum};
 
 /// What is added, in the order of [`Locate::into`].
 const NAMES: [&str; 7] = ["country", "region", "city", "latitude", "longitude", "network", "network_name"];
@@ -22,7 +24,7 @@ struct Locate {
 }
 
 impl Compile for language::Locate {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         // A field below another: `geo` and `city` make `geo.city`.
         let below = |name: &str| Path::of([self.into.segments(), &[name.to_owned()]].concat());
         Box::new(Locate { field: c.field(&self.field), table: c.table(&self.table), into: NAMES.map(|name| c.field(&below(name))) })

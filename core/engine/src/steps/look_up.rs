@@ -6,8 +6,10 @@ use rockrose_event::field::FieldId;
 use rockrose_language as language;
 use rockrose_tables::{Table, TableSlot};
 
-use super::{Compile, Effect, EffectSum, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::{Effect, EffectSum};
 
 #[derive(Debug)]
 struct LookUp {
@@ -18,7 +20,7 @@ struct LookUp {
 }
 
 impl Compile for language::LookUp {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         let outputs = self.outputs.iter().map(|(path, column)| (c.field(path), column.clone().unwrap_or_else(|| path.flat()))).collect();
         Box::new(LookUp { field: c.field(&self.field), table: c.table(&self.table), outputs })
     }

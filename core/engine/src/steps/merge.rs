@@ -5,8 +5,10 @@ use std::sync::Arc;
 use rockrose_event::field::{FieldId, Path};
 use rockrose_language as language;
 
-use super::{Buffers, Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{Buffers, EventDraft, StepContext};
+use crate::effect::Effect;
 use crate::window::{OpenStep, Windows, cut};
 
 #[derive(Debug)]
@@ -18,7 +20,7 @@ struct Merge {
 }
 
 impl Compile for language::Merge {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         Box::new(Merge { windows: c.windows(), within_ms: self.within.ms(), by: c.fields(&self.by), time: c.field(&Path::name("time")) })
     }
 }

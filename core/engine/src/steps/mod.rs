@@ -5,7 +5,6 @@
 
 mod aggregate;
 mod assign;
-mod context;
 mod convert;
 mod dedupe;
 mod filter;
@@ -29,11 +28,11 @@ use std::sync::Arc;
 use rockrose_language::{Operation, Step};
 use rockrose_ledger::Amount;
 
-pub(crate) use aggregate::LabelSets;
-pub(crate) use context::{Buffers, Edit, EventDraft, ListPlace, Shared, StepContext};
 pub(crate) use value::has_text;
 
-use crate::compile::{Compiler, StepList};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{Buffers, EventDraft, ListPlace, Shared, StepContext};
+use crate::effect::{Effect, StepTally};
 use crate::expression::Expression;
 use crate::window::Windows;
 
@@ -51,7 +50,7 @@ pub(crate) trait RunStep: std::fmt::Debug + Send + Sync {
 /// Makes what runs of a step's tree.
 pub(crate) trait Compile {
     /// `at` is the list that the step stands in.
-    fn compile(&self, c: &mut Compiler<'_>, at: &mut StepList) -> Box<dyn RunStep>;
+    fn compile(&self, c: &mut CompileContext<'_>, at: &mut StepList) -> Box<dyn RunStep>;
 }
 
 /// A compiled step.
@@ -64,7 +63,7 @@ pub(crate) struct CompiledStep {
 }
 
 /// Compiles one step of the list `at`.
-pub(crate) fn compile(step: &Step, c: &mut Compiler<'_>, at: &mut StepList) -> CompiledStep {
+pub(crate) fn compile(step: &Step, c: &mut CompileContext<'_>, at: &mut StepList) -> CompiledStep {
     let when = c.condition(step.when.as_ref());
     let run = match &step.operation {
         Operation::Keep(s) => s.compile(c, at),
@@ -91,62 +90,6 @@ pub(crate) fn compile(step: &Step, c: &mut Compiler<'_>, at: &mut StepList) -> C
         Operation::Use(s) => unreachable!("the check puts the steps of the recipe {} in its place", s.recipe),
     };
     CompiledStep { step: run, when, sentence: step.to_string() }
-}
-
-/// What a step did to one event.
-#[derive(Clone, Copy)]
-pub(crate) enum Effect {
-    None,
-    Changed,
-    /// It could not do its work; the event goes on, perhaps changed in part.
-    Failed,
-    Removed,
-    Held,
-}
-
-impl Effect {
-    /// [`Effect::Removed`], if the event is gone.
-    pub(crate) fn removed(gone: bool) -> Effect {
-        if gone { Effect::Removed } else { Effect::None }
-    }
-
-    /// [`Effect::Changed`], if the event was changed.
-    pub(crate) fn changed(changed: bool) -> Effect {
-        if changed { Effect::Changed } else { Effect::None }
-    }
-}
-
-/// What several writings of one step came to.
-#[derive(Default)]
-pub(crate) struct EffectSum {
-    changed: bool,
-    failed: bool,
-}
-
-impl EffectSum {
-    pub(crate) fn add(&mut self, effect: Effect) {
-        self.changed |= matches!(effect, Effect::Changed);
-        self.failed |= matches!(effect, Effect::Failed);
-    }
-
-    pub(crate) fn effect(self) -> Effect {
-        match self {
-            EffectSum { failed: true, .. } => Effect::Failed,
-            EffectSum { changed: true, .. } => Effect::Changed,
-            EffectSum { .. } => Effect::None,
-        }
-    }
-}
-
-/// What a step did to the events of a batch.
-#[derive(Clone, Copy, Debug, Default)]
-pub(crate) struct StepTally {
-    pub(crate) removed: Amount,
-    /// Bytes are what was saved.
-    pub(crate) changed: Amount,
-    pub(crate) failed: Amount,
-    /// What its windows took in, less what they gave out.
-    pub(crate) held: Amount,
 }
 
 /// How far an event came in a list of steps.

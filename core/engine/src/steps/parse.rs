@@ -5,8 +5,10 @@ use rockrose_event::json;
 use rockrose_extract::{Extractor, Name};
 use rockrose_language as language;
 
-use super::{Buffers, Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{Buffers, EventDraft, StepContext};
+use crate::effect::Effect;
 
 /// The attribute by which an event says that a `parse` of one of its fields failed: that field's name.
 const PARSE_FAILED: &str = "parse.failed";
@@ -22,7 +24,7 @@ struct Parse {
 }
 
 impl Compile for language::Parse {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         let extractors = self.formats.iter().map(|format| {
             let extractor = Extractor::new(format);
             let names = c.fields(extractor.names());

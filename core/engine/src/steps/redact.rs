@@ -7,8 +7,10 @@ use rockrose_event::scan;
 use rockrose_language::{self as language, Detector, Mask, What};
 use rockrose_redact::{self as redact, Features, HashKey};
 
-use super::{Buffers, Compile, Edit, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{Buffers, Edit, EventDraft, StepContext};
+use crate::effect::Effect;
 
 /// Deepest JSON inside a text inside JSON that is looked into.
 const MAX_INNER: usize = 4;
@@ -29,7 +31,7 @@ enum Target {
 }
 
 impl Compile for language::Redact {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         let targets = self.what.iter().filter_map(|r| {
             let target = match &r.what {
                 What::Detector(d) => Target::Detector(*d),

@@ -4,9 +4,11 @@ use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_language::{self as language, Renaming};
 
 use super::select::is_like;
-use super::{Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
 use crate::edit::EditBuffer;
+use crate::effect::Effect;
 
 #[derive(Debug)]
 struct Rename(Vec<Renamed>);
@@ -19,7 +21,7 @@ enum Renamed {
 }
 
 impl Compile for language::Rename {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         let one = |pair: &Renaming| match pair {
             Renaming::Field(from, to) => Renamed::Field(c.field(from), to.flat()),
             Renaming::Like(from, to) => Renamed::Like(from.clone(), to.clone()),

@@ -7,8 +7,10 @@ use rockrose_event::field::FieldId;
 use rockrose_event::json;
 use rockrose_language as language;
 
-use super::{Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::Effect;
 use crate::environment::Names;
 
 struct Resolve {
@@ -24,7 +26,7 @@ impl std::fmt::Debug for Resolve {
 }
 
 impl Compile for language::Resolve {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         Box::new(Resolve { field: c.field(&self.field), into: c.field(&self.into), names: c.names() })
     }
 }

@@ -9,8 +9,10 @@ use rockrose_language::{self as language, Rate};
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
 use super::pace::Targets;
-use super::{Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::Effect;
 use crate::expression::Expression;
 
 #[derive(Debug)]
@@ -32,7 +34,7 @@ enum Share {
 }
 
 impl Compile for language::Sample {
-    fn compile(&self, c: &mut Compiler<'_>, at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, at: &mut StepList) -> Box<dyn RunStep> {
         // The first sample on a route hashes as the first on any other: their choices nest.
         let salt = at.next_sample();
         let share = match self.rate {

@@ -3,9 +3,11 @@
 use rockrose_event::field::{FieldId, FieldTable, WEIGHT};
 use rockrose_language::{self as language, Selector};
 
-use super::{Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
 use crate::edit::Fate;
+use crate::effect::Effect;
 
 /// The object that the weight stands in where it is not an attribute with a dotted name.
 const WEIGHT_PARENT: &str = "sampled";
@@ -48,7 +50,7 @@ impl Meant {
 
 impl Chosen {
     /// Each with the field that it names, so that a view's usual names are found.
-    fn of(selectors: &[Selector], c: &mut Compiler<'_>) -> Vec<Chosen> {
+    fn of(selectors: &[Selector], c: &mut CompileContext<'_>) -> Vec<Chosen> {
         let one = |selector: &Selector| match selector {
             Selector::Field(path) => Chosen::Field(c.field(path), path.flat()),
             Selector::Like(like) => Chosen::Like(like.clone()),
@@ -64,13 +66,13 @@ struct Remove(Vec<Chosen>);
 struct Retain(Vec<Chosen>);
 
 impl Compile for language::Remove {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         Box::new(Remove(Chosen::of(&self.0, c)))
     }
 }
 
 impl Compile for language::Retain {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         Box::new(Retain(Chosen::of(&self.0, c)))
     }
 }

@@ -4,8 +4,10 @@ use rockrose_event::field::FieldId;
 use rockrose_event::json;
 use rockrose_language as language;
 
-use super::{Compile, Effect, EventDraft, RunStep, StepContext};
-use crate::compile::{Compiler, StepList};
+use super::{Compile, RunStep};
+use crate::compile_context::{CompileContext, StepList};
+use crate::context::{EventDraft, StepContext};
+use crate::effect::Effect;
 
 /// What a text that was cut ends in.
 const MARK: &str = "…";
@@ -18,7 +20,7 @@ struct Trim {
 }
 
 impl Compile for language::Trim {
-    fn compile(&self, c: &mut Compiler<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
+    fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
         Box::new(Trim { field: c.field(&self.field), bytes: usize::try_from(self.size.bytes()).unwrap_or(usize::MAX) })
     }
 }

@@ -4,7 +4,7 @@ use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_event::json::{self, Kind};
 use rockrose_language::{Arithmetic, Function, Literal, Value};
 
-use crate::compile::Compiler;
+use crate::compile_context::CompileContext;
 use crate::expression::{EventView, number};
 
 /// Longest text a value may come to, in bytes.
@@ -30,7 +30,7 @@ enum Result {
 }
 
 impl CompiledValue {
-    pub(crate) fn new(value: &Value, c: &mut Compiler<'_>) -> CompiledValue {
+    pub(crate) fn new(value: &Value, c: &mut CompileContext<'_>) -> CompiledValue {
         match value {
             Value::Literal(literal) => CompiledValue::Token(token(literal)),
             Value::Field(from) => CompiledValue::Copy(c.field(from)),

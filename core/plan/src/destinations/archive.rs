@@ -9,7 +9,7 @@ use super::tls::{self, CA, TIMEOUT, TlsFiles};
 use super::{DestinationSection, PlannedDestination, url};
 use crate::checker::{Checker, MB, SecretName};
 use crate::keys::{Key, Shape, key, needed};
-use crate::parse::{At, Raw};
+use crate::section::{At, Raw};
 
 const OBJECTS: &[&str] = &["json lines", "parquet"];
 const KEPT: &[&str] = &["as shaped", "as received"];

@@ -6,7 +6,7 @@ use rockrose_language::Mistake;
 use super::{COMPRESS, Compression, DestinationSection, PlannedDestination, compression};
 use crate::checker::{Checker, MB};
 use crate::keys::{Key, Shape, key, needed};
-use crate::parse::{At, Raw, Section};
+use crate::section::{At, Raw, Section};
 
 const LAYOUTS: &[&str] = &["json lines", "text", "csv"];
 const PERIODS: &[&str] = &["hour", "day"];

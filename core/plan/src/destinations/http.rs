@@ -8,7 +8,7 @@ use super::tls::{self, CONNECTED, TlsFiles};
 use super::{COMPRESS, Compression, DestinationSection, PlannedDestination, compression, url};
 use crate::checker::{Checker, SecretName};
 use crate::keys::{Key, Shape, key, needed};
-use crate::parse::{At, HeaderValue, Raw, Section};
+use crate::section::{At, HeaderValue, Raw, Section};
 
 const BODY_FORMS: &[&str] = &["json lines", "json array", "cloudevents"];
 const SPREADS: &[&str] = &["first that answers", "in turn"];

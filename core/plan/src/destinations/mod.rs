@@ -26,7 +26,7 @@ pub use tls::TlsFiles;
 
 use crate::checker::{Checker, MB, SecretName};
 use crate::keys::{Key, Shape, key, merged, needed};
-use crate::parse::{At, Raw, Section};
+use crate::section::{At, Raw, Section};
 
 const COMPRESSIONS: &[&str] = &["gzip", "zstd", "none"];
 const REMOVED: &[&str] = &["keep", "drain"];

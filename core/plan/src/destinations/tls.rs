@@ -6,7 +6,7 @@ use rockrose_language::Mistake;
 
 use crate::checker::{Checker, MB};
 use crate::keys::{Key, Shape, key};
-use crate::parse::Section;
+use crate::section::Section;
 
 pub(super) const CA: Key = key("ca", Shape::Text, "A file of certificates (PEM) that are trusted besides the system's.");
 pub(super) const TIMEOUT: Key = key("timeout", Shape::Duration, "How long an answer may take. 30 seconds if left out.");

@@ -5,7 +5,7 @@ use rockrose_language::Mistake;
 use super::{Guard, PlannedSource, SourceCertificates};
 use crate::checker::Checker;
 use crate::keys::{Key, Shape, key, needed};
-use crate::parse::Section;
+use crate::section::Section;
 
 const BEGIN_AT: &[&str] = &["start", "end"];
 

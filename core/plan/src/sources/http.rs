@@ -6,7 +6,7 @@ use super::listening::{LISTENING, REQUESTS};
 use super::{Guard, PlannedSource, SourceCertificates};
 use crate::checker::Checker;
 use crate::keys::{Key, Shape, key};
-use crate::parse::Section;
+use crate::section::Section;
 
 /// A source that bodies are posted to.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

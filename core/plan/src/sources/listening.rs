@@ -8,7 +8,7 @@ use rockrose_language::Mistake;
 use super::Guard;
 use crate::checker::Checker;
 use crate::keys::{Key, Shape, key, needed};
-use crate::parse::Section;
+use crate::section::Section;
 
 /// Keys of sources that listen at a port.
 pub(super) const LISTENING: &[Key] = &[

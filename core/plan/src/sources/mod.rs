@@ -25,7 +25,7 @@ pub use tcp::TcpSource;
 
 use crate::checker::{Checker, MB, SecretName};
 use crate::keys::{Key, Shape, key, merged, needed};
-use crate::parse::{At, Raw, Section};
+use crate::section::{At, Raw, Section};
 
 const WAITING: &[&str] = &["zstd", "none"];
 

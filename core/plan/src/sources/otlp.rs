@@ -4,7 +4,7 @@ use super::listening::{LISTENING, REQUESTS};
 use super::{Guard, PlannedSource, SourceCertificates};
 use crate::checker::Checker;
 use crate::keys::Key;
-use crate::parse::Section;
+use crate::section::Section;
 
 /// A source that takes OTLP log records.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

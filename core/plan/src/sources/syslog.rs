@@ -7,7 +7,7 @@ use super::listening::LISTENING;
 use super::{Guard, PlannedSource, SourceCertificates};
 use crate::checker::Checker;
 use crate::keys::{Key, Shape, key};
-use crate::parse::Section;
+use crate::section::Section;
 
 const OVER: &[&str] = &["tcp", "udp"];
 

@@ -4,7 +4,7 @@ use super::listening::LISTENING;
 use super::{Guard, PlannedSource, SourceCertificates};
 use crate::checker::Checker;
 use crate::keys::Key;
-use crate::parse::Section;
+use crate::section::Section;
 
 /// A source that takes lines over TCP.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]

@@ -7,8 +7,8 @@ use rockrose_extract::Found;
 use rockrose_ledger::{Added, Series, Stage, StepLocation, WindowState};
 use rockrose_redact::HashKey;
 
-use super::{Effect, StepTally};
 use crate::edit::EditBuffer;
+use crate::effect::{Effect, StepTally};
 use crate::expression::{EventView, Expression, Tests};
 
 /// What all steps of a plan share.
