@@ -204,11 +204,13 @@ impl Shared {
     }
 
     async fn open(&self) -> Option<Box<dyn Outlet>> {
+        let mut pause = FIRST_PAUSE;
         loop {
             match self.try_open().await {
                 Ok(outlet) => return Some(outlet),
-                Err(why) => self.pause(&why, LONGEST_PAUSE).await,
+                Err(why) => self.pause(&why, pause).await,
             }
+            pause = (pause * 2).min(LONGEST_PAUSE);
             if self.halted() {
                 return None;
             }

@@ -46,6 +46,9 @@ pub(crate) struct StandinArgs {
     /// Refuse a body in which this text stands
     #[arg(long, value_name = "TEXT")]
     refuse: Option<String>,
+    /// Say that a body is too large if more events than that stand in it
+    #[arg(long, default_value_t = 0, value_name = "N")]
+    most_events: usize,
     /// How it is, over and over: `well for 20s, slow 2s for 10s, failing for 5s`; also `refusing`, `hanging`, `closing`
     #[arg(long, value_name = "MOODS", value_parser = Schedule::read)]
     schedule: Option<Schedule>,
@@ -64,6 +67,7 @@ pub(crate) async fn standin(args: StandinArgs, as_json: bool) -> Outcome {
         delay: Duration::from_millis(args.delay),
         fail_one_in: args.fail_one_in,
         refuse_text: args.refuse,
+        most_events: args.most_events,
         schedule: args.schedule.unwrap_or_default(),
     };
     let mut end = super::serve::End::listen()?;

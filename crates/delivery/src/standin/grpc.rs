@@ -11,7 +11,7 @@ use tonic::transport::Server;
 use tonic::transport::server::TcpIncoming;
 use tonic::{Request, Response, Status};
 
-use super::{Mood, REFUSAL, Shared, hang};
+use super::{Mood, REFUSAL, Shared, TOO_MUCH, hang};
 
 /// Largest request, in bytes.
 const MAX_REQUEST: usize = 128 << 20;
@@ -39,7 +39,11 @@ impl LogsService for Records {
         if shared.refuses(&lines) {
             return Err(Status::invalid_argument(REFUSAL));
         }
-        shared.keep(memchr::memchr_iter(b'\n', &lines).count(), &lines).map_err(|_| Status::unavailable("cannot keep it"))?;
+        let events = memchr::memchr_iter(b'\n', &lines).count();
+        if shared.is_too_much(events) {
+            return Err(Status::resource_exhausted(TOO_MUCH));
+        }
+        shared.keep(events, &lines).map_err(|_| Status::unavailable("cannot keep it"))?;
         Ok(Response::new(ExportLogsServiceResponse::default()))
     }
 }

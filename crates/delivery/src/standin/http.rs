@@ -14,7 +14,7 @@ use rockrose_otlp::collector::{ExportLogsServiceRequest, ExportLogsServiceRespon
 use rockrose_otlp::{Message, from_json, to_lines};
 use serde_json::{Value, json};
 
-use super::{Mood, REFUSAL, Shared, hang};
+use super::{Mood, REFUSAL, Shared, TOO_MUCH, hang};
 
 /// Largest body it takes, in bytes, packed and unpacked.
 const MAX_BODY: usize = 128 << 20;
@@ -79,6 +79,9 @@ async fn take(State(shared): State<Arc<Shared>>, headers: HeaderMap, body: Bytes
     }
     let events: Result<Vec<Value>, _> = lines.split(|b| *b == b'\n').filter(|l| !l.is_empty()).map(serde_json::from_slice).collect();
     let events = events.map_err(|_| (StatusCode::BAD_REQUEST, "not JSON lines"))?;
+    if shared.is_too_much(events.len()) {
+        return Err((StatusCode::PAYLOAD_TOO_LARGE, TOO_MUCH));
+    }
     shared.keep(events.len(), &lines).map_err(|_| (StatusCode::INSUFFICIENT_STORAGE, "cannot keep it"))?;
     Ok(Json(json!({ "taken": events.len() })))
 }
@@ -96,6 +99,9 @@ async fn take_records(State(shared): State<Arc<Shared>>, headers: HeaderMap, bod
         return Err((StatusCode::BAD_REQUEST, REFUSAL));
     }
     let events = memchr::memchr_iter(b'\n', &lines).count();
+    if shared.is_too_much(events) {
+        return Err((StatusCode::PAYLOAD_TOO_LARGE, TOO_MUCH));
+    }
     shared.keep(events, &lines).map_err(|_| (StatusCode::SERVICE_UNAVAILABLE, "cannot keep it"))?;
     let response = ExportLogsServiceResponse::default();
     Ok(if in_json { Json(json!({})).into_response() } else { ([(header::CONTENT_TYPE, "application/x-protobuf")], response.encode_to_vec()).into_response() })

@@ -44,6 +44,8 @@ pub struct StandIn {
     pub fail_one_in: u64,
     /// It refuses a body in which this text stands.
     pub refuse_text: Option<String>,
+    /// It takes at most so many events at once; 0: any number.
+    pub most_events: usize,
     /// How it is at what time after the first request; well, where nothing is said.
     pub schedule: Schedule,
 }
@@ -85,6 +87,11 @@ impl Shared {
         self.settings.refuse_text.as_ref().is_some_and(|text| memchr::memmem::find(body, text.as_bytes()).is_some())
     }
 
+    /// Whether so many events are too many at once.
+    fn is_too_much(&self, events: usize) -> bool {
+        self.settings.most_events > 0 && events > self.settings.most_events
+    }
+
     /// Keeps events, a line each.
     fn keep(&self, events: usize, lines: &[u8]) -> std::io::Result<()> {
         if let Some(file) = &self.file {
@@ -98,6 +105,9 @@ impl Shared {
 
 /// What is said of what it does not take.
 const REFUSAL: &str = "there is an event that this place does not take";
+
+/// What is said where too much comes at once.
+const TOO_MUCH: &str = "the body is too large: there are more events in it than this place takes at once";
 
 /// Waits for ever.
 async fn hang() {

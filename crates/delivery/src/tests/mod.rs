@@ -14,8 +14,8 @@ mod control;
 mod faults;
 mod files;
 mod http_forms;
-mod moods;
 mod otlp;
+mod suite;
 mod syslog;
 
 use super::*;
@@ -118,33 +118,6 @@ fn worker(p: &Place, kind: impl Into<Target>) -> Worker {
 }
 
 #[tokio::test]
-async fn every_kind_takes_everything_once_and_in_order() {
-    for which in ["file", "http", "discard"] {
-        let p = place();
-        let kept = p.out.with_file_name("kept.jsonl");
-        std::fs::create_dir_all(kept.parent().unwrap()).unwrap();
-        let (address, _stop) = stand_in(standin::StandIn { into: Some(kept.clone()), token: Some("t".into()), ..Default::default() }, "127.0.0.1:0").await;
-        let (kind, out) = match which {
-            "file" => (plain_file(&p.out).into(), Some(&p.out)),
-            "http" => (http(address, Some("t")), Some(&kept)),
-            _ => (Discard.into(), None),
-        };
-        let w = worker(&p, kind);
-        for start in (0..1_000).step_by(100) {
-            queue(&p.spool, "d", &numbered(start..start + 100)).await;
-        }
-        until(which, || drained(&p.spool, "d")).await;
-        until("it is healthy", || w.health().get().state == State::Healthy).await;
-        if let Some(out) = out {
-            assert_eq!(lines_of(out), numbered(0..1_000), "{which}");
-        }
-        w.stop(Duration::from_secs(5)).await;
-        queue(&p.spool, "d", &numbered(0..1)).await;
-        assert_eq!(p.spool.waiting()["d"].amount.events, 1, "{which}: a stopped worker sends nothing");
-    }
-}
-
-#[tokio::test]
 async fn a_dead_endpoint_is_tried_until_it_is_back() {
     let p = place();
     let kept = p.out.with_file_name("kept.jsonl");
@@ -160,26 +133,6 @@ async fn a_dead_endpoint_is_tried_until_it_is_back() {
     let (_, _stop) = stand_in(standin::StandIn { into: Some(kept.clone()), fail_one_in: 2, ..Default::default() }, &address.to_string()).await;
     until("it is drained", || drained(&p.spool, "d")).await;
     assert_eq!(lines_of(&kept), numbered(0..10));
-    w.stop(Duration::from_secs(5)).await;
-}
-
-#[tokio::test]
-async fn a_poisonous_event_is_set_aside_alone() {
-    let p = place();
-    let kept = p.out.with_file_name("kept.jsonl");
-    std::fs::create_dir_all(kept.parent().unwrap()).unwrap();
-    let (address, _stop) =
-        stand_in(standin::StandIn { into: Some(kept.clone()), refuse_text: Some("\"n\":37}".into()), ..Default::default() }, "127.0.0.1:0").await;
-    let w = worker(&p, http(address, None));
-    queue(&p.spool, "d", &numbered(0..100)).await;
-    until("it is drained", || drained(&p.spool, "d")).await;
-    let mut expected = numbered(0..100);
-    expected.remove(37);
-    assert_eq!(lines_of(&kept), expected);
-    let aside = p.spool.quarantined(10).await.unwrap();
-    assert_eq!(aside.len(), 1);
-    assert_eq!(aside[0].data, b"{\"n\":37}");
-    assert!(aside[0].reason.contains("422"), "{}", aside[0].reason);
     w.stop(Duration::from_secs(5)).await;
 }
 

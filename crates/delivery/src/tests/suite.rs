@@ -1,0 +1,557 @@
+//! One suite of properties that every kind of destination has, whatever its other end does.
+//!
+//! A kind is one line in [`Sort::ALL`] and one in each `match` of [`Sort`]; a property is one function and one line in [`every_kind_has_every_property`].
+//! What stands at the other end is the stand-in of the kind's protocol, reached through a [`Relay`] that can garble and break off answers.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use futures_util::future::BoxFuture;
+use rockrose_archive::Part;
+use rockrose_event::output::SyslogFacility;
+use rockrose_plan::{ArchiveDestination, BodyForm, Objects, StoreLocation as Where, SyslogTransport, TlsFiles};
+use standin::{Schedule, Speaks, StandIn};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream};
+
+use super::*;
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken};
+use crate::{Probe, probe};
+
+const PATIENCE: Duration = Duration::from_secs(3);
+/// Most bytes of one body.
+const BATCH: usize = 1_500;
+
+/// A kind of destination, in one of its forms.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Sort {
+    File,
+    Discard,
+    Http,
+    OtlpHttp,
+    OtlpJson,
+    Grpc,
+    Syslog,
+    SyslogDatagrams,
+    Folder,
+    Store,
+}
+
+impl Sort {
+    const ALL: [Sort; 10] =
+        [Sort::File, Sort::Discard, Sort::Http, Sort::OtlpHttp, Sort::OtlpJson, Sort::Grpc, Sort::Syslog, Sort::SyslogDatagrams, Sort::Folder, Sort::Store];
+
+    /// What stands at its other end, if it is reached over a network.
+    fn speaks(self) -> Option<Speaks> {
+        match self {
+            Sort::Http | Sort::OtlpHttp | Sort::OtlpJson => Some(Speaks::Http),
+            Sort::Grpc => Some(Speaks::Grpc),
+            Sort::Syslog | Sort::SyslogDatagrams => Some(Speaks::Syslog),
+            Sort::Store => Some(Speaks::Store),
+            Sort::File | Sort::Discard | Sort::Folder => None,
+        }
+    }
+
+    /// Whether the other end answers. Without an answer, what is on its way when the other end goes is lost, as the protocol has it.
+    fn is_answered(self) -> bool {
+        !matches!(self, Sort::Discard | Sort::Syslog | Sort::SyslogDatagrams)
+    }
+
+    /// Whether the other end can refuse events.
+    fn can_be_refused(self) -> bool {
+        matches!(self, Sort::Http | Sort::OtlpHttp | Sort::OtlpJson | Sort::Grpc)
+    }
+
+    /// Whether each event stands there once, also when the worker is killed between sending and settling.
+    fn promises_exactly_once(self) -> bool {
+        matches!(self, Sort::File | Sort::Folder | Sort::Store)
+    }
+
+    fn target(self, address: SocketAddr, out: &Path) -> Target {
+        let http = |path: &str, form| HttpSettings { form, timeout: PATIENCE, max_batch: BATCH, ..HttpSettings::new(&format!("http://{address}{path}")) };
+        let syslog = |transport| SyslogDestination {
+            transport,
+            host: "127.0.0.1".into(),
+            port: address.port(),
+            facility: SyslogFacility::User,
+            tls: TlsFiles::default(),
+            timeout: PATIENCE,
+            max_batch: BATCH as u64,
+        };
+        let archive = |store| ArchiveSettings {
+            archive: ArchiveDestination {
+                store,
+                access_secret: None,
+                objects: Objects::JsonLines,
+                as_received: false,
+                divide_by: vec![Part::Date],
+                object_at: BATCH as u64,
+                object_every: Duration::from_millis(1),
+                tls: TlsFiles::default(),
+                timeout: PATIENCE,
+            },
+            access_secret: Some("sandpiper".into()),
+            node: "n".into(),
+        };
+        let bucket = Where::Bucket {
+            bucket: "vault".into(),
+            prefix: String::new(),
+            endpoint: Some(format!("http://{address}")),
+            region: "us-east-1".into(),
+            access_key: Some("quay".into()),
+        };
+        match self {
+            Sort::File => plain_file(out).into(),
+            Sort::Discard => Discard.into(),
+            Sort::Http => http("/in", BodyForm::JsonLines).into(),
+            Sort::OtlpHttp => http("/v1/logs", BodyForm::Otlp).into(),
+            Sort::OtlpJson => http("/v1/logs", BodyForm::OtlpJson).into(),
+            Sort::Grpc => GrpcSettings(http("", BodyForm::Otlp)).into(),
+            Sort::Syslog => syslog(SyslogTransport::Tcp).into(),
+            Sort::SyslogDatagrams => syslog(SyslogTransport::Udp).into(),
+            Sort::Folder => archive(Where::Folder(out.to_str().unwrap().into())).into(),
+            Sort::Store => archive(bucket).into(),
+        }
+    }
+
+    /// The numbers of the events that arrived, in the order in which they stand, however they are written. Nothing is known of what is let go.
+    fn numbers(self, out: &Path) -> Option<Vec<u32>> {
+        let objects = |folder: PathBuf| {
+            let mut paths: Vec<PathBuf> = std::fs::read_dir(folder).into_iter().flatten().map(|entry| entry.unwrap().path()).collect();
+            paths.retain(|path| path.extension().is_some_and(|e| e == "zst"));
+            // An object is named by its first event: by when it came, and by its place in the queue.
+            let place = |path: &PathBuf| -> Vec<u64> {
+                let name = path.file_name().unwrap().to_string_lossy().into_owned();
+                name.split(['-', '.']).filter_map(|part| part.parse().ok()).collect()
+            };
+            paths.sort_by_key(place);
+            let unpacked = paths.iter().map(|path| zstd::stream::decode_all(std::fs::File::open(path).unwrap()).unwrap());
+            unpacked.map(|bytes| String::from_utf8(bytes).unwrap()).collect::<String>()
+        };
+        let text = match self {
+            Sort::Discard => return None,
+            Sort::Store => objects(out.join("vault/date=1970-01-01")),
+            Sort::Folder => objects(out.join("date=1970-01-01")),
+            _ => std::fs::read_to_string(out).unwrap_or_default(),
+        };
+        let number = |line: &str| {
+            let digits = line.split_once("n\":").or_else(|| line.split_once("n=\"")).unwrap().1;
+            digits.split(|c: char| !c.is_ascii_digit()).next().unwrap().parse().unwrap()
+        };
+        // A test of the way may have sent an event of its own, which is marked and has no number.
+        Some(text.lines().filter(|line| line.contains("n\":") || line.contains("n=\"")).map(number).collect())
+    }
+}
+
+/// What a relay does with a connection.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Does {
+    /// Passes everything on, both ways.
+    Relays,
+    /// Answers with what no protocol says.
+    Garbles,
+    /// Passes on what is sent, and closes in the middle of the answer.
+    ClosesHalfWay,
+    /// Closes as soon as it is connected to.
+    Closes,
+}
+
+/// Stands before a stand-in: does with its first connections what the script says, and relays all others.
+struct Relay {
+    address: SocketAddr,
+    /// Connections that were made.
+    connections: Arc<AtomicUsize>,
+}
+
+impl Relay {
+    async fn before(stand_in: SocketAddr, script: &'static [Does]) -> Relay {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let relay = Relay { address: listener.local_addr().unwrap(), connections: Arc::default() };
+        let connections = Arc::clone(&relay.connections);
+        tokio::spawn(async move {
+            while let Ok((stream, _)) = listener.accept().await {
+                let does = script.get(connections.fetch_add(1, Ordering::SeqCst)).copied().unwrap_or(Does::Relays);
+                tokio::spawn(relay_one(stream, stand_in, does));
+            }
+        });
+        relay
+    }
+}
+
+async fn relay_one(mut near: TcpStream, stand_in: SocketAddr, does: Does) -> std::io::Result<()> {
+    if does == Does::Closes {
+        return Ok(());
+    }
+    if does == Does::Garbles {
+        let _ = near.read(&mut [0; 64]).await?;
+        near.write_all(b"gulls \x00\xff and no answer\r\n\r\n{\r\n").await?;
+        // Closing with unread bytes makes the system send a reset; so they are read.
+        let _ = tokio::time::timeout(Duration::from_millis(50), tokio::io::copy(&mut near, &mut tokio::io::sink())).await;
+        return Ok(());
+    }
+    let mut far = TcpStream::connect(stand_in).await?;
+    if does == Does::Relays {
+        tokio::io::copy_bidirectional(&mut near, &mut far).await?;
+        return Ok(());
+    }
+    let ((mut from_near, mut to_near), (mut from_far, mut to_far)) = (near.split(), far.split());
+    let answer = async {
+        let mut some = [0; 12];
+        let read = from_far.read(&mut some).await?;
+        to_near.write_all(&some[..read]).await
+    };
+    tokio::select! {
+        _ = tokio::io::copy(&mut from_near, &mut to_far) => {}
+        _ = answer => {}
+    }
+    Ok(())
+}
+
+/// A destination of one kind, with its queue and its other end.
+struct Case {
+    sort: Sort,
+    place: Place,
+    /// Where what arrives stands.
+    out: PathBuf,
+    target: Target,
+    relay: Option<Relay>,
+    _stop: Option<CancellationToken>,
+}
+
+impl Case {
+    async fn new(sort: Sort, other_end: StandIn, script: &'static [Does]) -> Case {
+        let place = place();
+        let out = place.out.with_file_name("kept");
+        std::fs::create_dir_all(out.parent().unwrap()).unwrap();
+        let nowhere: SocketAddr = ([127, 0, 0, 1], 9).into();
+        let Some(speaks) = sort.speaks() else { return Case { target: sort.target(nowhere, &out), sort, place, out, relay: None, _stop: None } };
+        let (stand_in, stop) = stand_in(StandIn { speaks, into: Some(out.clone()), ..other_end }, "127.0.0.1:0").await;
+        // Datagrams do not go through a relay.
+        if sort == Sort::SyslogDatagrams {
+            return Case { target: sort.target(stand_in, &out), sort, place, out, relay: None, _stop: Some(stop) };
+        }
+        let relay = Relay::before(stand_in, script).await;
+        Case { target: sort.target(relay.address, &out), sort, place, out, relay: Some(relay), _stop: Some(stop) }
+    }
+
+    async fn well(sort: Sort) -> Case {
+        Case::new(sort, StandIn::default(), &[]).await
+    }
+
+    async fn queue(&self, range: std::ops::Range<u32>) {
+        for start in range.clone().step_by(30) {
+            queue(&self.place.spool, "d", &numbered(start..(start + 30).min(range.end))).await;
+        }
+    }
+
+    fn start(&self) -> Worker {
+        worker(&self.place, self.target.clone())
+    }
+
+    async fn until(&self, what: &str, holds: impl FnMut() -> bool) {
+        until(&format!("{:?}: {what}", self.sort), holds).await;
+    }
+
+    async fn drains(&self, w: &Worker, what: &str) {
+        self.until(&format!("{what}; {:?}", w.health().get().last_error), || drained(&self.place.spool, "d")).await;
+        self.until("it is well in the end", || matches!(w.health().get().state, State::Healthy | State::Slow)).await;
+    }
+
+    /// All arrived, and nothing else: each once and in order, or at least once.
+    async fn has(&self, numbers: impl Iterator<Item = u32>, once: bool) {
+        let expected: Vec<u32> = numbers.collect();
+        let have = || {
+            let mut have = self.sort.numbers(&self.out)?;
+            if !once {
+                have.sort_unstable();
+                have.dedup();
+            }
+            Some(have)
+        };
+        // A receiver that does not answer may read what it was sent later.
+        self.until("all arrives", || have().is_none_or(|have| have.len() >= expected.len())).await;
+        assert!(have().is_none_or(|have| have == expected), "{:?}: {:?}", self.sort, have());
+    }
+
+    async fn nothing_is_set_aside(&self) {
+        let aside = self.place.spool.quarantined(1).await.unwrap();
+        assert!(aside.is_empty(), "{:?}: {}", self.sort, aside[0].reason);
+    }
+
+    async fn end(self, w: Worker) {
+        w.stop(Duration::from_secs(5)).await;
+    }
+}
+
+async fn takes_everything_once_and_in_order(sort: Sort) {
+    let case = Case::well(sort).await;
+    let w = case.start();
+    case.queue(0..300).await;
+    case.drains(&w, "it is drained").await;
+    case.has(0..300, true).await;
+    case.nothing_is_set_aside().await;
+    w.stop(Duration::from_secs(5)).await;
+    case.queue(300..301).await;
+    assert_eq!(case.place.spool.waiting()["d"].amount.events, 1, "{sort:?}: a worker that was stopped sends nothing");
+}
+
+/// What is slow, says that it cannot now, hangs or closes half-way is tried again until it is well.
+async fn survives(sort: Sort, mood: &'static str) {
+    if sort.speaks().is_none() || sort == Sort::SyslogDatagrams {
+        return;
+    }
+    let schedule = Schedule::read(&format!("{mood} for 500ms, well for 1m")).unwrap();
+    let case = Case::new(sort, StandIn { schedule, ..StandIn::default() }, &[]).await;
+    case.queue(0..300).await;
+    let w = case.start();
+    case.drains(&w, mood).await;
+    if sort.is_answered() || !matches!(mood, "failing" | "closing") {
+        case.has(0..300, false).await;
+    }
+    case.nothing_is_set_aside().await;
+    case.end(w).await;
+}
+
+async fn survives_slowness(sort: Sort) {
+    survives(sort, "slow 20ms").await;
+}
+
+async fn survives_failures(sort: Sort) {
+    survives(sort, "failing").await;
+}
+
+async fn survives_one_that_hangs(sort: Sort) {
+    survives(sort, "hanging").await;
+}
+
+async fn survives_one_that_closes(sort: Sort) {
+    survives(sort, "closing").await;
+}
+
+/// Sends over connections that break in ways that no stand-in does by itself, and says what is told of it.
+async fn survives_connections(sort: Sort, script: &'static [Does]) {
+    let case = Case::new(sort, StandIn::default(), script).await;
+    let Some(relay) = &case.relay else { return };
+    case.queue(0..60).await;
+    let w = case.start();
+    case.drains(&w, &format!("{script:?}")).await;
+    if sort.is_answered() {
+        case.has(0..60, false).await;
+        assert!(relay.connections.load(Ordering::SeqCst) > script.len(), "{sort:?}: every connection of the script was used");
+        let error = w.health().get().last_error.unwrap_or_default();
+        assert!(!error.is_empty() && !error.contains("sandpiper"), "{sort:?}: {error}");
+    }
+    case.nothing_is_set_aside().await;
+    case.end(w).await;
+}
+
+async fn survives_garbage(sort: Sort) {
+    survives_connections(sort, &[Does::Garbles, Does::Garbles]).await;
+}
+
+async fn survives_answers_that_break_off(sort: Sort) {
+    survives_connections(sort, &[Does::ClosesHalfWay, Does::Closes]).await;
+}
+
+async fn sets_aside_only_what_is_refused(sort: Sort) {
+    if !sort.can_be_refused() {
+        return;
+    }
+    // As it is written in lines, and as the stand-in writes log records.
+    let case = Case::new(sort, StandIn { refuse_text: Some("\"n\":37}".into()), ..StandIn::default() }, &[]).await;
+    case.queue(0..90).await;
+    let w = case.start();
+    case.drains(&w, "all others").await;
+    case.has((0..90).filter(|n| *n != 37), true).await;
+    let aside = case.place.spool.quarantined(10).await.unwrap();
+    assert_eq!(aside.iter().map(|a| &a.data[..]).collect::<Vec<_>>(), [b"{\"n\":37}"], "{sort:?}");
+    assert!(aside[0].reason.contains("does not take"), "{sort:?}: {}", aside[0].reason);
+    case.end(w).await;
+}
+
+async fn keeps_waiting_what_is_refused_altogether(sort: Sort) {
+    if !sort.can_be_refused() {
+        return;
+    }
+    let case = Case::new(sort, StandIn { refuse_text: Some("n".into()), ..StandIn::default() }, &[]).await;
+    case.queue(0..90).await;
+    let w = case.start();
+    case.until("it is told", || w.health().get().last_error.is_some_and(|e| e.contains("refuses everything"))).await;
+    let waiting = case.place.spool.waiting()["d"].amount.events;
+    assert!((1..90).contains(&waiting), "{sort:?}: {waiting} wait");
+    case.end(w).await;
+}
+
+async fn sends_less_at_once_where_it_is_too_much(sort: Sort) {
+    if !sort.can_be_refused() {
+        return;
+    }
+    let case = Case::new(sort, StandIn { most_events: 7, ..StandIn::default() }, &[]).await;
+    case.queue(0..90).await;
+    let w = case.start();
+    case.drains(&w, "a few at a time").await;
+    case.has(0..90, true).await;
+    case.nothing_is_set_aside().await;
+    case.end(w).await;
+}
+
+/// What cannot be reached or written waits, with the reason, and goes on by itself.
+async fn comes_back(sort: Sort) {
+    if matches!(sort, Sort::Discard | Sort::SyslogDatagrams) {
+        return;
+    }
+    let mut case = Case::well(sort).await;
+    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    match sort.speaks() {
+        Some(_) => case.target = sort.target(free, &case.out),
+        // A folder stands where the file should, or a file where the folder should.
+        None if sort == Sort::File => std::fs::create_dir_all(&case.out).unwrap(),
+        None => std::fs::write(&case.out, "in the way").unwrap(),
+    }
+    case.queue(0..30).await;
+    let w = case.start();
+    case.until("it fails", || w.health().get().failures >= 2).await;
+    let health = w.health().get();
+    assert!(health.state == State::Failing && health.last_error.is_some() && health.next_try_ms.is_some(), "{sort:?}");
+    assert_eq!(case.place.spool.waiting()["d"].amount.events, 30, "{sort:?}");
+    let mut _again = None;
+    match sort.speaks() {
+        Some(speaks) => _again = Some(stand_in(StandIn { speaks, into: Some(case.out.clone()), ..StandIn::default() }, &free.to_string()).await),
+        None if sort == Sort::File => std::fs::remove_dir(&case.out).unwrap(),
+        None => std::fs::remove_file(&case.out).unwrap(),
+    }
+    case.drains(&w, "it is back").await;
+    case.has(0..30, true).await;
+    case.end(w).await;
+}
+
+/// A kind whose outlet sends what it is given and then never comes back: what was sent is not settled.
+struct CutOff {
+    inner: Target,
+    /// Bodies that were sent.
+    sent: Arc<AtomicUsize>,
+}
+
+impl PartialEq for CutOff {
+    fn eq(&self, other: &CutOff) -> bool {
+        self.inner == other.inner
+    }
+}
+
+impl Kind for CutOff {
+    fn limits(&self) -> Limits<'_> {
+        self.inner.limits()
+    }
+
+    fn open(&self, reached: Option<u64>) -> Result<Box<dyn Outlet>, OpenError> {
+        Ok(Box::new(CutOffOutlet { inner: self.inner.open(reached)?, sent: Arc::clone(&self.sent) }))
+    }
+
+    fn probe<'a>(&'a self, probe: &'a mut Probe) -> BoxFuture<'a, ()> {
+        self.inner.probe(probe)
+    }
+}
+
+struct CutOffOutlet {
+    inner: Box<dyn Outlet>,
+    sent: Arc<AtomicUsize>,
+}
+
+impl Outlet for CutOffOutlet {
+    fn prepare(&mut self) -> BoxFuture<'_, Result<Option<u64>, Failure>> {
+        self.inner.prepare()
+    }
+
+    fn send<'a>(&'a mut self, events: Outgoing<'a>) -> BoxFuture<'a, Result<Taken, Failure>> {
+        Box::pin(async move {
+            self.inner.send(events).await?;
+            self.sent.fetch_add(1, Ordering::SeqCst);
+            std::future::pending().await
+        })
+    }
+}
+
+/// A worker that is killed between sending and settling, over and over, loses nothing; where it is promised, nothing stands there twice.
+async fn resumes_after_kills(sort: Sort) {
+    let case = Case::well(sort).await;
+    for round in 0..6 {
+        case.queue(round * 30..(round + 1) * 30).await;
+        // Some of it is settled before.
+        if round % 2 == 1 {
+            let w = case.start();
+            case.until("some is settled", || case.place.spool.waiting()["d"].amount.events < 30).await;
+            w.stop(Duration::from_secs(5)).await;
+            case.queue(180 + round * 30..180 + (round + 1) * 30).await;
+        }
+        let sent = Arc::new(AtomicUsize::new(0));
+        let w = worker(&case.place, CutOff { inner: case.target.clone(), sent: Arc::clone(&sent) });
+        case.until("it has sent", || sent.load(Ordering::SeqCst) > 0 || drained(&case.place.spool, "d")).await;
+        w.stop(Duration::ZERO).await;
+    }
+    case.queue(360..390).await;
+    let w = case.start();
+    case.drains(&w, "the rest").await;
+    let all = (0..6).flat_map(|round| {
+        let again = if round % 2 == 1 { 180 + round * 30..180 + (round + 1) * 30 } else { 0..0 };
+        (round * 30..(round + 1) * 30).chain(again)
+    });
+    let mut all: Vec<u32> = all.chain(360..390).collect();
+    if !sort.promises_exactly_once() {
+        all.sort_unstable();
+    }
+    case.has(all.into_iter(), sort.promises_exactly_once()).await;
+    case.nothing_is_set_aside().await;
+    case.end(w).await;
+}
+
+/// A look says that all is well where it is, and which step is not where it is not.
+async fn can_be_looked_at(sort: Sort) {
+    let case = Case::well(sort).await;
+    let steps = probe(&WorkerSettings::new("d", case.target.clone())).await;
+    assert!(!steps.is_empty() && steps.iter().all(|step| step.good && !step.says.is_empty()), "{sort:?}: {steps:?}");
+    if matches!(sort, Sort::Discard | Sort::SyslogDatagrams) {
+        return;
+    }
+    let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let nowhere = case.out.join("in the way");
+    if sort.speaks().is_none() {
+        std::fs::write(case.out.with_extension("other"), "in the way").unwrap();
+    }
+    let there = if sort.speaks().is_none() { case.out.with_extension("other").join("below") } else { nowhere };
+    let steps = probe(&WorkerSettings::new("d", sort.target(free, &there))).await;
+    assert!(steps.last().is_some_and(|step| !step.good && !step.says.is_empty()), "{sort:?}: {steps:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn every_kind_has_every_property() {
+    let mut running = tokio::task::JoinSet::new();
+    macro_rules! properties {
+        ($($property:ident,)*) => {$(
+            for sort in Sort::ALL {
+                running.spawn($property(sort));
+            }
+            // A few at a time, so that an answer in time is one.
+            while running.len() > 12 {
+                running.join_next().await.unwrap().unwrap();
+            }
+        )*};
+    }
+    properties! {
+        takes_everything_once_and_in_order,
+        survives_slowness,
+        survives_failures,
+        survives_one_that_hangs,
+        survives_one_that_closes,
+        survives_garbage,
+        survives_answers_that_break_off,
+        sets_aside_only_what_is_refused,
+        keeps_waiting_what_is_refused_altogether,
+        sends_less_at_once_where_it_is_too_much,
+        comes_back,
+        resumes_after_kills,
+        can_be_looked_at,
+    }
+    while let Some(done) = running.join_next().await {
+        done.unwrap();
+    }
+}
