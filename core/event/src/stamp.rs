@@ -17,14 +17,25 @@ pub struct Stamp {
     member: Vec<u8>,
 }
 
+/// Why a field cannot be given beside a body.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum StampError {
+    /// The value of `time` cannot be read as one.
+    #[error("`{0}` is not a time")]
+    NotATime(String),
+}
+
 impl Stamp {
-    /// A text field. A `time` must be one that can be read (it is written as RFC 3339 then); `now_ms` completes one without a year.
-    pub fn new(name: &str, value: &str, now_ms: i64) -> Result<Stamp, String> {
+    /// A text field. A `time` is written as RFC 3339; `now_ms` (milliseconds since 1970) completes one without a year.
+    ///
+    /// # Errors
+    /// If the field is `time`, and its value cannot be read as one.
+    pub fn new(name: &str, value: &str, now_ms: i64) -> Result<Stamp, StampError> {
         let mut value = value.to_owned();
         let usual: &[&str] = match name {
             "time" => {
                 let time = Reader::new(&TimeForm::default()).read(value.as_bytes(), now_ms);
-                value = time.ok_or_else(|| format!("`{value}` is not a time"))?.to_string();
+                value = time.ok_or(StampError::NotATime(value))?.to_string();
                 names_of("time")
             }
             "host" | "host.name" | "hostname" => HOST_NAMES,

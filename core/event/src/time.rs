@@ -28,15 +28,30 @@ impl std::fmt::Display for TimeForm {
     }
 }
 
-/// Says what is wrong with a `%` format, if anything is.
-pub fn check_format(format: &str) -> Result<(), String> {
+/// Why times cannot be written and read in a `%` format.
+#[derive(Debug, thiserror::Error)]
+pub enum FormatError {
+    /// Nothing in it stands for a part of a time.
+    #[error("it has no `%`")]
+    NoConversion,
+    /// It has a conversion that is not known, or one that cannot be read back.
+    #[error(transparent)]
+    Conversion(#[from] jiff::Error),
+}
+
+/// Checks that times can be written in a `%` format, and what was written can be read again.
+///
+/// # Errors
+/// What is wrong with the format.
+pub fn check_format(format: &str) -> Result<(), FormatError> {
     let sample = Timestamp::UNIX_EPOCH.to_zoned(TimeZone::UTC);
-    let written = jiff::fmt::strtime::format(format, &sample).map_err(|e| e.to_string())?;
+    let written = jiff::fmt::strtime::format(format, &sample)?;
     if !format.contains('%') {
-        return Err("it has no `%`".to_owned());
+        return Err(FormatError::NoConversion);
     }
     // What is written by it must be read by it, at least as far as the signs go.
-    BrokenDownTime::parse(format, &written).map(|_| ()).map_err(|e| e.to_string())
+    BrokenDownTime::parse(format, &written)?;
+    Ok(())
 }
 
 /// Whether a zone's name (IANA, or an offset) is known.

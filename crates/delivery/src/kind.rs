@@ -173,12 +173,12 @@ pub enum OpenError {
 #[derive(Debug, thiserror::Error)]
 pub enum TlsError {
     /// A file cannot be read, or does not hold what it should.
-    #[error("{path}: {why}")]
+    #[error("{path}: {source}")]
     File {
         /// Which.
         path: String,
-        /// In the words of whoever read it.
-        why: String,
+        /// Why.
+        source: Box<dyn std::error::Error + Send + Sync>,
     },
     /// The host cannot stand in a certificate.
     #[error("`{0}` cannot be the name in a certificate")]

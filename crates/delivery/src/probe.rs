@@ -27,13 +27,14 @@ pub struct Probe {
 
 impl Probe {
     /// Tries one step; what it finds goes on to the next.
-    pub(crate) async fn step<T>(&mut self, step: &'static str, work: impl Future<Output = Result<(T, String), String>>) -> Option<T> {
+    pub(crate) async fn step<T, E: std::fmt::Display>(&mut self, step: &'static str, work: impl Future<Output = Result<(T, String), E>>) -> Option<T> {
         let begun = Instant::now();
-        let done = tokio::time::timeout(PATIENCE, work).await.unwrap_or_else(|_| Err(format!("no answer within {} seconds", PATIENCE.as_secs())));
+        let done = tokio::time::timeout(PATIENCE, work).await;
         let ms = begun.elapsed().as_secs_f64() * 1_000.0;
         let (found, good, says) = match done {
-            Ok((found, says)) => (Some(found), true, says),
-            Err(why) => (None, false, why),
+            Ok(Ok((found, says))) => (Some(found), true, says),
+            Ok(Err(why)) => (None, false, why.to_string()),
+            Err(_) => (None, false, format!("no answer within {} seconds", PATIENCE.as_secs())),
         };
         self.steps.push(ProbeStep { step, good, ms, says });
         found

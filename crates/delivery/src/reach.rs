@@ -6,7 +6,7 @@ use rockrose_event::output::Origin;
 use rockrose_plan::TlsFiles;
 use tokio::net::TcpStream;
 
-use crate::kind::{Failure, OpenError, Outgoing, Outlet, Taken};
+use crate::kind::{Failure, OpenError, Outgoing, Outlet, Taken, TlsError};
 use crate::probe::{Probe, ProbeStep};
 use crate::{WorkerSettings, now_ms, tls};
 
@@ -58,9 +58,9 @@ impl Probe {
         let Some(stream) = stream else { return false };
         let Some(files) = files else { return true };
         let safe = self.step("secure", async {
-            let stream = tls::secure(files, host, stream).await.map_err(|e| e.to_string())?;
+            let stream = tls::secure(files, host, stream).await?;
             let version = stream.get_ref().1.protocol_version().map_or_else(String::new, |v| format!("{v:?}"));
-            Ok(((), format!("its certificate is good ({version})")))
+            Ok::<_, TlsError>(((), format!("its certificate is good ({version})")))
         });
         safe.await.is_some()
     }

@@ -13,7 +13,7 @@ use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 
 use crate::concurrency::ConcurrencyLimit;
-use crate::kind::{Failure, Gathering, Outgoing, Outlet, Taken, Target};
+use crate::kind::{Failure, Gathering, OpenError, Outgoing, Outlet, Taken, Target};
 use crate::{HealthHandle, now_ms};
 
 /// First pause after a failure; each further one is twice as long.
@@ -109,6 +109,15 @@ impl Worker {
             abort.abort();
         }
     }
+}
+
+/// Why a worker cannot open the way to its destination.
+#[derive(Debug, thiserror::Error)]
+enum CannotOpen {
+    #[error(transparent)]
+    Spool(#[from] SpoolError),
+    #[error(transparent)]
+    Destination(#[from] OpenError),
 }
 
 /// What the lanes of one worker share.
@@ -208,7 +217,7 @@ impl Shared {
         loop {
             match self.try_open().await {
                 Ok(outlet) => return Some(outlet),
-                Err(why) => self.pause(&why, pause).await,
+                Err(why) => self.pause(&why.to_string(), pause).await,
             }
             pause = (pause * 2).min(LONGEST_PAUSE);
             if self.halted() {
@@ -217,13 +226,13 @@ impl Shared {
         }
     }
 
-    /// Opens the way to the destination; in words, why it cannot be.
-    async fn try_open(&self) -> Result<Box<dyn Outlet>, String> {
+    /// Opens the way to the destination.
+    async fn try_open(&self) -> Result<Box<dyn Outlet>, CannotOpen> {
         let reached = match self.settings.target.limits().file {
-            Some(path) => self.spool.reached(self.name(), path).await.map_err(|e| e.to_string())?,
+            Some(path) => self.spool.reached(self.name(), path).await?,
             None => None,
         };
-        self.settings.target.open(reached).map_err(|e| e.to_string())
+        Ok(self.settings.target.open(reached)?)
     }
 
     /// For a destination that gets much at once: how long it may be until enough waits, or what waits has waited long enough. `None`: now is the time.

@@ -76,8 +76,8 @@ impl<'a> Probe<'a> {
         let address = self.address()?;
         let stream = self
             .step("connect", async {
-                let stream = TcpStream::connect(address).await.map_err(|e| e.to_string())?;
-                Ok((stream, format!("it listens at {address}")))
+                let stream = TcpStream::connect(address).await?;
+                std::io::Result::Ok((stream, format!("it listens at {address}")))
             })
             .await?;
         let Some(files) = &self.settings.certificates else { return Some(Box::new(stream)) };
@@ -87,9 +87,9 @@ impl<'a> Probe<'a> {
         }
         let safe = self.step("secure", async {
             let name = ServerName::from(address.ip());
-            let stream = TlsConnector::from(Arc::new(trusting())).connect(name, stream).await.map_err(|e| e.to_string())?;
+            let stream = TlsConnector::from(Arc::new(trusting())).connect(name, stream).await?;
             let version = stream.get_ref().1.protocol_version().map_or_else(String::new, |v| format!(" ({v:?})"));
-            Ok((stream, format!("connections are made over TLS{version}")))
+            std::io::Result::Ok((stream, format!("connections are made over TLS{version}")))
         });
         Some(Box::new(safe.await?))
     }
@@ -103,26 +103,27 @@ impl<'a> Probe<'a> {
             body.len()
         );
         let asked = async {
-            stream.write_all(request.as_bytes()).await.map_err(|e| e.to_string())?;
+            stream.write_all(request.as_bytes()).await?;
             let mut answer = Vec::new();
-            stream.read_to_end(&mut answer).await.map_err(|e| e.to_string())?;
+            stream.read_to_end(&mut answer).await?;
             let answer = String::from_utf8_lossy(&answer).into_owned();
             match answer.split(' ').nth(1).unwrap_or_default() {
                 status if status == expected => Ok(((), format!("it answers at `{path}`"))),
-                "" => Err("it does not answer as it should".to_owned()),
-                status => Err(format!("it answers {status}")),
+                "" => Err(std::io::Error::other("it does not answer as it should")),
+                status => Err(std::io::Error::other(format!("it answers {status}"))),
             }
         };
         self.step("accept", asked).await;
     }
 
-    async fn step<T>(&mut self, name: &'static str, work: impl Future<Output = Result<(T, String), String>>) -> Option<T> {
+    async fn step<T, E: std::fmt::Display>(&mut self, name: &'static str, work: impl Future<Output = Result<(T, String), E>>) -> Option<T> {
         let begun = Instant::now();
-        let done = tokio::time::timeout(STEP_TIME, work).await.unwrap_or_else(|_| Err("no answer within 5 seconds".to_owned()));
+        let done = tokio::time::timeout(STEP_TIME, work).await;
         let ms = begun.elapsed().as_secs_f64() * 1_000.0;
         let (found, good, says) = match done {
-            Ok((found, says)) => (Some(found), true, says),
-            Err(says) => (None, false, says),
+            Ok(Ok((found, says))) => (Some(found), true, says),
+            Ok(Err(why)) => (None, false, why.to_string()),
+            Err(_) => (None, false, format!("no answer within {} seconds", STEP_TIME.as_secs())),
         };
         self.steps.push(Looked { step: name, good, ms, says });
         found

@@ -16,14 +16,35 @@ use crate::collector::ExportLogsServiceRequest;
 /// Deepest values.
 const MAX_DEPTH: usize = 32;
 
+/// Why a body is no request in JSON.
+#[derive(Debug, thiserror::Error)]
+pub enum JsonError {
+    /// It is no JSON.
+    #[error(transparent)]
+    Syntax(#[from] serde_json::Error),
+    /// It is JSON, but not of the protocol's shape: what is wrong, and where.
+    #[error("{0}")]
+    Shape(String),
+}
+
+impl From<String> for JsonError {
+    fn from(says: String) -> JsonError {
+        JsonError::Shape(says)
+    }
+}
+
+/// What was read, or what is wrong with it in words, to which each level adds where that stands.
 type Read<T> = Result<T, String>;
 
-/// Reads a request. What is wrong is said with where it stands.
-pub fn from_json(body: &[u8]) -> Result<ExportLogsServiceRequest, String> {
-    let json: Json = serde_json::from_slice(body).map_err(|e| e.to_string())?;
+/// Reads a request.
+///
+/// # Errors
+/// If the body is no JSON, or not of the protocol's shape.
+pub fn from_json(body: &[u8]) -> Result<ExportLogsServiceRequest, JsonError> {
+    let json: Json = serde_json::from_slice(body)?;
     let request = object(&json, "the request")?;
     if member(request, "resourceLogs", "resource_logs").is_none() {
-        return Err("the request has no `resourceLogs`".to_owned());
+        return Err(JsonError::Shape("the request has no `resourceLogs`".to_owned()));
     }
     Ok(ExportLogsServiceRequest { resource_logs: list(request, "resourceLogs", "resource_logs", resource_logs)? })
 }

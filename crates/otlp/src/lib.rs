@@ -14,7 +14,7 @@ mod value;
 #[cfg(test)]
 mod tests;
 
-pub use from_json::from_json;
+pub use from_json::{JsonError, from_json};
 pub use from_wire::lines_of;
 pub use into_lines::{Broken, NotLines, TooLong, to_lines};
 pub use into_request::to_request;

@@ -29,7 +29,7 @@ const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 pub enum RecordsError {
     /// The file cannot be opened, read or written.
     #[error("the records cannot be read or written: {0}")]
-    Storage(String),
+    Storage(Box<dyn std::error::Error + Send + Sync>),
     /// The key file is missing, unreadable, open to others, or not the one the secrets were sealed with.
     #[error("the key file {0}")]
     Key(String),
@@ -45,7 +45,7 @@ pub enum RecordsError {
 
 impl From<diesel::result::Error> for RecordsError {
     fn from(e: diesel::result::Error) -> Self {
-        RecordsError::Storage(e.to_string())
+        RecordsError::Storage(e.into())
     }
 }
 
@@ -58,14 +58,13 @@ pub struct Records {
 impl Records {
     /// Opens `records.db` and `records.key` in `folder`, making both on first use.
     pub fn open(folder: &Path) -> Result<Records, RecordsError> {
-        let storage = |e: &dyn std::fmt::Display| RecordsError::Storage(e.to_string());
         let path = folder.join("records.db");
         let known = path.exists();
-        let path = path.to_str().ok_or_else(|| storage(&"the path is not UTF-8"))?;
+        let path = path.to_str().ok_or_else(|| RecordsError::Storage("the path is not UTF-8".into()))?;
         let key = key::Key::open(&folder.join("records.key"), known)?;
-        let mut connection = SqliteConnection::establish(path).map_err(|e| storage(&e))?;
+        let mut connection = SqliteConnection::establish(path).map_err(|e| RecordsError::Storage(e.into()))?;
         connection.batch_execute("PRAGMA busy_timeout = 5000; PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL;")?;
-        connection.run_pending_migrations(MIGRATIONS).map_err(|e| storage(&e))?;
+        connection.run_pending_migrations(MIGRATIONS).map_err(RecordsError::Storage)?;
         Ok(Records { connection: Mutex::new(connection), key })
     }
 

@@ -29,7 +29,7 @@ pub(crate) enum Refusal {
     #[error("the source `{source_name}` cannot listen on {address}: {why}")]
     Listen { source_name: String, address: String, why: StartError },
     #[error("the table `{table}` cannot be read: {why}")]
-    Table { table: String, why: String },
+    Table { table: String, why: tables::OpenError },
     #[error(transparent)]
     Records(#[from] RecordsError),
 }

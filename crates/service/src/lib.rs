@@ -75,7 +75,7 @@ impl App {
     ) -> Result<T, rockrose_records::RecordsError> {
         let records = Arc::clone(&self.records);
         let asked = tokio::task::spawn_blocking(move || ask(&records)).await;
-        asked.map_err(|e| rockrose_records::RecordsError::Storage(e.to_string()))?
+        asked.map_err(|e| rockrose_records::RecordsError::Storage(e.into()))?
     }
 }
 

@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use rockrose_plan::{CheckedPlan, TableFile, TableKind};
-use rockrose_tables::{Places, Rows, Table, TableSlot};
+use rockrose_tables::{Places, Rows, Table, TableError, TableSlot};
 
 use crate::App;
 
@@ -35,24 +35,41 @@ fn seen(path: &str) -> std::io::Result<Seen> {
     Ok((about.modified().ok(), about.len()))
 }
 
-fn read(file: &TableFile) -> Result<(Table, Seen), String> {
+/// Why a table's file cannot be read.
+#[derive(Debug, thiserror::Error)]
+pub(crate) enum OpenError {
+    #[error("{path}: {source}")]
+    File { path: String, source: std::io::Error },
+    #[error("{path}: larger than 512 MiB")]
+    TooLarge { path: String },
+    #[error("{path}: {source}")]
+    Content { path: String, source: TableError },
+    /// The text of a table that stands in the plan.
+    #[error(transparent)]
+    Text(TableError),
+    #[error(transparent)]
+    Interrupted(#[from] tokio::task::JoinError),
+}
+
+fn read(file: &TableFile) -> Result<(Table, Seen), OpenError> {
+    let path = || file.path.clone();
     if let (Some(text), TableKind::Csv { key, how }) = (&file.text, &file.kind) {
-        return Rows::read(text.as_bytes(), key, *how).map(|rows| (Table::Rows(rows), (None, 0))).map_err(|e| e.to_string());
+        return Rows::read(text.as_bytes(), key, *how).map(|rows| (Table::Rows(rows), (None, 0))).map_err(OpenError::Text);
     }
-    let seen = seen(&file.path).map_err(|e| format!("{}: {e}", file.path))?;
+    let seen = seen(&file.path).map_err(|source| OpenError::File { path: path(), source })?;
     if seen.1 > MAX_FILE {
-        return Err(format!("{}: larger than 512 MiB", file.path));
+        return Err(OpenError::TooLarge { path: path() });
     }
-    let bytes = std::fs::read(Path::new(&file.path)).map_err(|e| format!("{}: {e}", file.path))?;
+    let bytes = std::fs::read(Path::new(&file.path)).map_err(|source| OpenError::File { path: path(), source })?;
     let table = match &file.kind {
         TableKind::Csv { key, how } => Rows::read(&bytes, key, *how).map(Table::Rows),
         TableKind::Places => Places::read(bytes).map(|places| Table::Places(Box::new(places))),
     };
-    table.map(|table| (table, seen)).map_err(|e| format!("{}: {e}", file.path))
+    table.map(|table| (table, seen)).map_err(|source| OpenError::Content { path: path(), source })
 }
 
 /// Reads all tables of a plan. Fails with the table's name and what is wrong with its file.
-pub(crate) async fn open(plan: &CheckedPlan) -> Result<Vec<Open>, (String, String)> {
+pub(crate) async fn open(plan: &CheckedPlan) -> Result<Vec<Open>, (String, OpenError)> {
     let files = plan.tables.clone();
     let opened = tokio::task::spawn_blocking(move || {
         files
@@ -63,7 +80,7 @@ pub(crate) async fn open(plan: &CheckedPlan) -> Result<Vec<Open>, (String, Strin
             })
             .collect()
     });
-    opened.await.unwrap_or_else(|e| Err((String::new(), e.to_string())))
+    opened.await.unwrap_or_else(|e| Err((String::new(), e.into())))
 }
 
 /// The slots by name, for the plan that is to be compiled.
@@ -91,7 +108,7 @@ impl Tables {
                     table.slot.set(fresh);
                     tracing::info!(table = table.file.name, "the table's file has changed and was read again");
                 }
-                Err(why) => tracing::warn!(table = table.file.name, why, "the table's file has changed and cannot be read; the table stays as it was"),
+                Err(why) => tracing::warn!(table = table.file.name, %why, "the table's file has changed and cannot be read; the table stays as it was"),
             }
         }
     }

@@ -12,8 +12,8 @@ use crate::SpoolError;
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
 fn open(path: &Path) -> Result<SqliteConnection, SpoolError> {
-    let path = path.to_str().ok_or_else(|| SpoolError::Storage("the spool's path is not UTF-8".into()))?;
-    let mut connection = SqliteConnection::establish(path).map_err(|e| SpoolError::Storage(e.to_string()))?;
+    let path = path.to_str().ok_or_else(|| SpoolError::storage("the spool's path is not UTF-8"))?;
+    let mut connection = SqliteConnection::establish(path).map_err(SpoolError::storage)?;
     connection.batch_execute("PRAGMA busy_timeout = 5000;")?;
     Ok(connection)
 }
@@ -26,7 +26,7 @@ pub(crate) fn writer(path: &Path) -> Result<SqliteConnection, SpoolError> {
         "PRAGMA page_size = 32768; PRAGMA auto_vacuum = INCREMENTAL; PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL;
          PRAGMA foreign_keys = OFF; PRAGMA wal_autocheckpoint = 512; PRAGMA journal_size_limit = 67108864; PRAGMA cache_size = -8192;",
     )?;
-    connection.run_pending_migrations(MIGRATIONS).map_err(|e| SpoolError::Storage(e.to_string()))?;
+    connection.run_pending_migrations(MIGRATIONS).map_err(SpoolError::storage)?;
     Ok(connection)
 }
 

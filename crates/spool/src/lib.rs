@@ -36,9 +36,9 @@ pub use writer::{Arrival, Unread};
 /// Why the spool could not do what was asked.
 #[derive(Clone, Debug, thiserror::Error)]
 pub enum SpoolError {
-    /// The disk or the database refused; nothing of it was kept. The text is the database's own.
+    /// The disk or the database refused; nothing of it was kept.
     #[error("the spool cannot be written or read: {0}")]
-    Storage(String),
+    Storage(Arc<dyn std::error::Error + Send + Sync>),
     /// What was to be settled was settled before, or is gone.
     #[error("it was settled or discarded meanwhile")]
     Settled,
@@ -55,7 +55,14 @@ pub enum SpoolError {
 
 impl From<diesel::result::Error> for SpoolError {
     fn from(e: diesel::result::Error) -> Self {
-        SpoolError::Storage(e.to_string())
+        SpoolError::storage(e)
+    }
+}
+
+impl SpoolError {
+    /// The disk or the database refused, and said this.
+    pub(crate) fn storage(cause: impl Into<Box<dyn std::error::Error + Send + Sync>>) -> SpoolError {
+        SpoolError::Storage(cause.into().into())
     }
 }
 
@@ -99,10 +106,8 @@ impl Spool {
         });
         let (writes, queue) = mpsc::channel(WRITE_QUEUE);
         let theirs = Arc::clone(&shared);
-        let thread = std::thread::Builder::new()
-            .name("spool-writer".into())
-            .spawn(move || writer::run(connection, queue, &theirs))
-            .map_err(|e| SpoolError::Storage(e.to_string()))?;
+        let thread =
+            std::thread::Builder::new().name("spool-writer".into()).spawn(move || writer::run(connection, queue, &theirs)).map_err(SpoolError::storage)?;
         let inner =
             Inner { writes: Mutex::new(Some(writes)), thread: Mutex::new(Some(thread)), readers: Mutex::new(Vec::new()), path: path.to_owned(), shared };
         Ok(Spool { inner: Arc::new(inner) })

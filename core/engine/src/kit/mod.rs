@@ -9,10 +9,10 @@ use std::sync::{Arc, OnceLock};
 
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_event::usual::Usual;
-use rockrose_language::parse_condition;
-use rockrose_plan::{CheckedPlan, TableKind, is_name};
+use rockrose_language::{Mistake, parse_condition};
+use rockrose_plan::{CheckedPlan, Report, TableKind, is_name};
 use rockrose_redact::HashKey;
-use rockrose_tables::{Rows, Table, TableSlot};
+use rockrose_tables::{Rows, Table, TableError, TableSlot};
 use serde::Deserialize;
 use serde_json::{Map, Value};
 
@@ -115,17 +115,45 @@ impl std::fmt::Debug for Kit {
     }
 }
 
+/// What is wrong with a kit.
+#[derive(Debug, thiserror::Error)]
+pub enum KitError {
+    /// It cannot be called that.
+    #[error("`{0}` cannot name a kit: letters, digits, `-` and `_`, a letter first, at most 64")]
+    Name(String),
+    /// Its file is no TOML, or has not what a kit has.
+    #[error("{}", .0.to_string().trim_end())]
+    File(#[from] toml::de::Error),
+    /// Its `fits` is no condition.
+    #[error("`fits`: {}", .0.message)]
+    Fits(Mistake),
+    /// Its steps or its tables have mistakes.
+    #[error("{}", .0.iter().map(|report| report.render("kit")).collect::<String>())]
+    Plan(Vec<Report>),
+    /// The text of one of its tables cannot be read.
+    #[error("the table `{table}`: {source}")]
+    Table {
+        /// Which.
+        table: String,
+        /// Why.
+        source: TableError,
+    },
+}
+
 fn quoted(text: &str) -> String {
     if text.contains('\'') { toml::Value::from(text).to_string() } else { format!("'{text}'") }
 }
 
 impl Kit {
-    /// Reads a kit's file. Says in words what is wrong with it.
-    pub fn read(name: &str, text: &str) -> Result<Kit, String> {
+    /// Reads a kit's file. `name` is what the kit is called: of a file, its name without the ending.
+    ///
+    /// # Errors
+    /// What is wrong with its name, its file, or what stands in it.
+    pub fn read(name: &str, text: &str) -> Result<Kit, KitError> {
         if !is_name(name) {
-            return Err(format!("`{name}` cannot name a kit: letters, digits, `-` and `_`, a letter first, at most 64"));
+            return Err(KitError::Name(name.to_owned()));
         }
-        let file: File = toml::from_str(text).map_err(|e| e.to_string().trim_end().to_owned())?;
+        let file: File = toml::from_str(text)?;
         let mut plan = format!("# {}.\n[recipe.{name}]\nsteps = [\n", file.says);
         file.steps.iter().for_each(|step| plan.push_str(&format!("  {},\n", quoted(step))));
         plan.push_str("]\n");
@@ -135,7 +163,7 @@ impl Kit {
             let how = how.as_ref().map_or_else(String::new, |how| format!("match = \"{how}\"\n"));
             plan.push_str(&format!("\n[table.{table}]\nkind = \"{kind}\"\nkey = \"{key}\"\n{how}text = \"\"\"\n{}\"\"\"\n", text.replace('\\', "\\\\")));
         }
-        let condition = parse_condition(&file.fits).map_err(|m| format!("`fits`: {}", m.message))?;
+        let condition = parse_condition(&file.fits).map_err(KitError::Fits)?;
         let compiled = compiled(&[format!("use {name}")], &plan)?;
         Ok(Kit {
             name: name.to_owned(),
@@ -231,17 +259,17 @@ fn run(plan: &CompiledPlan, lines: &str, now_ms: i64) -> Vec<String> {
 }
 
 /// A plan whose only source does these steps and sends everything on; `parts` are the recipes and tables that they use.
-fn compiled(steps: &[String], parts: &str) -> Result<CompiledPlan, String> {
+fn compiled(steps: &[String], parts: &str) -> Result<CompiledPlan, KitError> {
     let steps: Vec<String> = steps.iter().map(|s| quoted(s)).collect();
     let plan = format!(
         "[source.lines]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\non_arrival = [{}]\n[destination.out]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"out\"]\n{parts}",
         steps.join(", ")
     );
-    let checked = CheckedPlan::read(&plan).map_err(|mistakes| mistakes.iter().map(|m| m.render("kit")).collect::<String>())?;
+    let checked = CheckedPlan::read(&plan).map_err(KitError::Plan)?;
     let mut tables = HashMap::new();
     for table in &checked.tables {
         if let (Some(text), TableKind::Csv { key, how }) = (&table.text, &table.kind) {
-            let rows = Rows::read(text.as_bytes(), key, *how).map_err(|e| format!("the table `{}`: {e}", table.name))?;
+            let rows = Rows::read(text.as_bytes(), key, *how).map_err(|source| KitError::Table { table: table.name.clone(), source })?;
             tables.insert(table.name.clone(), Arc::new(TableSlot::of(Table::Rows(rows))));
         }
     }

@@ -97,7 +97,7 @@ fn json_of_applications_is_recognised_whatever_its_members_order() {
 
 #[test]
 fn a_kit_with_mistakes_says_which() {
-    let kit = |text: &str| Kit::read("own", text).map(|k| k.wrong_examples(NOW)).unwrap_or_else(|e| vec![e]).join("\n");
+    let kit = |text: &str| Kit::read("own", text).map(|k| k.wrong_examples(NOW)).unwrap_or_else(|e| vec![e.to_string()]).join("\n");
     assert!(kit("says = 'x'\nsteps = ['parse mesage']\nfits = 'true'").contains("parse"), "{}", kit("says = 'x'\nsteps = ['parse mesage']\nfits = 'true'"));
     assert!(kit("says = 'x'\nsteps = []\nfits = 'a ='").contains("fits"));
     assert!(kit("says = 'x'\nsteps = []\nfits = 'true'\nmore = 1").contains("more"));

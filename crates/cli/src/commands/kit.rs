@@ -49,7 +49,7 @@ fn find(name: &str) -> Result<Kit, Failure> {
     if !is_file {
         let built_in = Kit::ready_made().iter().find(|k| k.name == name);
         let text = built_in.map(|k| k.text.clone()).ok_or_else(|| failed(format!("there is no kit `{name}`; `rockrose kit list` shows those there are")))?;
-        return Kit::read(name, &text).map_err(failed);
+        return Kit::read(name, &text).map_err(|e| failed(e.to_string()));
     }
     let text = std::fs::read_to_string(name).with_context(|| format!("cannot read {name}"))?;
     let stem = Path::new(name).file_stem().and_then(|s| s.to_str()).unwrap_or_default();

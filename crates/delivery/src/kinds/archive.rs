@@ -140,7 +140,7 @@ impl ArchiveOutlet {
     pub(crate) async fn write(&mut self, lines: Bytes, origins: Vec<Origin>) -> Result<Taken, Failure> {
         let settings = self.settings.clone();
         let written = tokio::task::spawn_blocking(move || objects(&settings, &lines, &origins)).await;
-        let objects = written.map_err(|_| Failure::later("writing was interrupted"))?.map_err(Failure::later)?;
+        let objects = written.map_err(|_| Failure::later("writing was interrupted"))?.map_err(|e| Failure::later(e.to_string()))?;
         for object in objects {
             let key = format!("{}{}", object.folder, object.name);
             // The object first: an index speaks of something that is there.
@@ -210,7 +210,18 @@ fn sync(file: &FilePath) -> std::io::Result<()> {
     file.parent().map_or(Ok(()), |folder| std::fs::File::open(folder)?.sync_all())
 }
 
-fn objects(settings: &ArchiveSettings, lines: &[u8], origins: &[Origin]) -> Result<Vec<Object>, String> {
+/// Why events cannot be written as an object.
+#[derive(Debug, thiserror::Error)]
+enum ObjectError {
+    #[error(transparent)]
+    Packing(#[from] std::io::Error),
+    #[error(transparent)]
+    Parquet(#[from] ::parquet::errors::ParquetError),
+    #[error(transparent)]
+    Index(#[from] serde_json::Error),
+}
+
+fn objects(settings: &ArchiveSettings, lines: &[u8], origins: &[Origin]) -> Result<Vec<Object>, ObjectError> {
     let archive = &settings.archive;
     let mut divider = Divider::new(&archive.divide_by);
     let mut folders: BTreeMap<String, (usize, Vec<&[u8]>)> = BTreeMap::new();
@@ -220,11 +231,11 @@ fn objects(settings: &ArchiveSettings, lines: &[u8], origins: &[Origin]) -> Resu
     let write = |(folder, (first, events)): (String, (usize, Vec<&[u8]>))| {
         let mut indexer = Indexer::default();
         let (ending, format, bytes) = match archive.objects {
-            Objects::JsonLines => (".jsonl.zst", "json lines", json_lines(&events, &mut indexer).map_err(|e| e.to_string())?),
+            Objects::JsonLines => (".jsonl.zst", "json lines", json_lines(&events, &mut indexer)?),
             Objects::Parquet => (".parquet", "parquet", parquet::write(&events, &mut indexer)?),
         };
         let name = object_name(&origins[first], &settings.node) + ending;
-        let index = serde_json::to_vec(&indexer.finish(&name, format, bytes.len() as u64)).map_err(|e| e.to_string())?;
+        let index = serde_json::to_vec(&indexer.finish(&name, format, bytes.len() as u64))?;
         Ok(Object { folder, name, bytes, index })
     };
     folders.into_iter().map(write).collect()

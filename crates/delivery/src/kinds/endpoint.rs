@@ -158,7 +158,7 @@ impl Probe {
 
     async fn endpoint(&mut self, endpoint: &str, files: &TlsFiles, outlet: Result<Box<dyn Outlet>, OpenError>) {
         let Some((secure, host, port)) = parts(endpoint) else {
-            self.step::<()>("resolve", async { Err("this is no URL".to_owned()) }).await;
+            self.step("resolve", async { Err::<((), String), _>(OpenError::Url(endpoint.to_owned())) }).await;
             return;
         };
         if self.way_there(&host, port, secure.then_some(files)).await {

@@ -117,7 +117,7 @@ impl HttpOutlet {
         let said = self.said(answer).await;
         if status.is_success() {
             // An answer that breaks off is an answer that was lost.
-            let said = said.map_err(Reached::No)?;
+            let said = said.map_err(|e| Reached::No(say(&e)))?;
             if !protobuf && says_no(&said) {
                 return Err(Reached::Yes(Failure::Later { why: format!("answered {status}, but says: {}", self.settings.words(&said)), after }));
             }
@@ -142,13 +142,12 @@ impl HttpOutlet {
     }
 
     /// The beginning of an answer's body.
-    async fn said(&self, mut answer: reqwest::Response) -> Result<Vec<u8>, String> {
+    async fn said(&self, mut answer: reqwest::Response) -> Result<Vec<u8>, reqwest::Error> {
         let mut bytes = Vec::new();
         while bytes.len() <= MAX_ANSWER {
-            match answer.chunk().await {
-                Ok(Some(chunk)) => bytes.extend_from_slice(&chunk),
-                Ok(None) => break,
-                Err(e) => return Err(say(&e)),
+            match answer.chunk().await? {
+                Some(chunk) => bytes.extend_from_slice(&chunk),
+                None => break,
             }
         }
         Ok(bytes)

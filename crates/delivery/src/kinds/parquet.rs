@@ -22,11 +22,8 @@ const SCHEMA: &str = "message events {
 /// Most events of a row group.
 const GROUP: usize = 64 << 10;
 
-pub(crate) fn write(events: &[&[u8]], indexer: &mut Indexer) -> Result<Vec<u8>, String> {
-    try_write(events, indexer).map_err(|e| e.to_string())
-}
-
-fn try_write(events: &[&[u8]], indexer: &mut Indexer) -> parquet::errors::Result<Vec<u8>> {
+/// The events as one Parquet file.
+pub(crate) fn write(events: &[&[u8]], indexer: &mut Indexer) -> parquet::errors::Result<Vec<u8>> {
     let schema = Arc::new(parse_message_type(SCHEMA)?);
     let about = WriterProperties::builder().set_compression(Compression::ZSTD(ZstdLevel::try_new(3)?)).set_created_by("rockrose".to_owned()).build();
     let mut out = Vec::new();

@@ -101,7 +101,7 @@ impl SyslogOutlet {
         }
         let open = match self.open.take() {
             Some(open) => open,
-            None => self.connect().await.map_err(Failure::later)?,
+            None => self.connect().await?,
         };
         let open = self.open.insert(open);
         let events = lines.split(|b| *b == b'\n').filter(|line| !line.is_empty());
@@ -135,11 +135,11 @@ impl SyslogOutlet {
         }
     }
 
-    async fn connect(&self) -> Result<Open, String> {
+    async fn connect(&self) -> Result<Open, Failure> {
         let SyslogDestination { transport, host, port, tls, .. } = &self.settings;
         if *transport == SyslogTransport::Udp {
             let mut why = format!("`{host}` has no address");
-            for address in tokio::net::lookup_host((host.as_str(), *port)).await.map_err(|e| format!("`{host}` is not known: {e}"))? {
+            for address in tokio::net::lookup_host((host.as_str(), *port)).await.map_err(|e| Failure::later(format!("`{host}` is not known: {e}")))? {
                 let own = if address.is_ipv4() { "0.0.0.0:0" } else { "[::]:0" };
                 match UdpSocket::bind(own).await {
                     Ok(socket) => match socket.connect(address).await {
@@ -149,14 +149,14 @@ impl SyslogOutlet {
                     Err(e) => why = e.to_string(),
                 }
             }
-            return Err(why);
+            return Err(Failure::later(why));
         }
-        let stream = TcpStream::connect((host.as_str(), *port)).await.map_err(|e| format!("cannot connect: {e}"))?;
+        let stream = TcpStream::connect((host.as_str(), *port)).await.map_err(|e| Failure::later(format!("cannot connect: {e}")))?;
         let _ = stream.set_nodelay(true);
         if *transport == SyslogTransport::Tcp {
             return Ok(Open::Stream(Box::new(stream)));
         }
-        Ok(Open::Stream(Box::new(tls::secure(tls, host, stream).await.map_err(|e| e.to_string())?)))
+        Ok(Open::Stream(Box::new(tls::secure(tls, host, stream).await.map_err(|e| Failure::later(e.to_string()))?)))
     }
 }
 

@@ -18,7 +18,10 @@ use super::*;
 use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken};
 use crate::{Probe, probe};
 
-const PATIENCE: Duration = Duration::from_secs(3);
+/// How long an answer may take: so long that none is late on a busy machine, and events are sent twice for it.
+const PATIENCE: Duration = Duration::from_secs(15);
+/// How long where nothing is answered for a while.
+const LITTLE_PATIENCE: Duration = Duration::from_millis(700);
 /// Most bytes of one body.
 const BATCH: usize = 1_500;
 
@@ -67,15 +70,15 @@ impl Sort {
         matches!(self, Sort::File | Sort::Folder | Sort::Store)
     }
 
-    fn target(self, address: SocketAddr, out: &Path) -> Target {
-        let http = |path: &str, form| HttpSettings { form, timeout: PATIENCE, max_batch: BATCH, ..HttpSettings::new(&format!("http://{address}{path}")) };
+    fn target(self, address: SocketAddr, out: &Path, timeout: Duration) -> Target {
+        let http = |path: &str, form| HttpSettings { form, timeout, max_batch: BATCH, ..HttpSettings::new(&format!("http://{address}{path}")) };
         let syslog = |transport| SyslogDestination {
             transport,
             host: "127.0.0.1".into(),
             port: address.port(),
             facility: SyslogFacility::User,
             tls: TlsFiles::default(),
-            timeout: PATIENCE,
+            timeout,
             max_batch: BATCH as u64,
         };
         let archive = |store| ArchiveSettings {
@@ -88,7 +91,7 @@ impl Sort {
                 object_at: BATCH as u64,
                 object_every: Duration::from_millis(1),
                 tls: TlsFiles::default(),
-                timeout: PATIENCE,
+                timeout,
             },
             access_secret: Some("sandpiper".into()),
             node: "n".into(),
@@ -220,18 +223,23 @@ struct Case {
 
 impl Case {
     async fn new(sort: Sort, other_end: StandIn, script: &'static [Does]) -> Case {
+        Case::patient(sort, other_end, script, PATIENCE).await
+    }
+
+    /// A destination that waits so long for an answer.
+    async fn patient(sort: Sort, other_end: StandIn, script: &'static [Does], timeout: Duration) -> Case {
         let place = place();
         let out = place.out.with_file_name("kept");
         std::fs::create_dir_all(out.parent().unwrap()).unwrap();
         let nowhere: SocketAddr = ([127, 0, 0, 1], 9).into();
-        let Some(speaks) = sort.speaks() else { return Case { target: sort.target(nowhere, &out), sort, place, out, relay: None, _stop: None } };
+        let Some(speaks) = sort.speaks() else { return Case { target: sort.target(nowhere, &out, timeout), sort, place, out, relay: None, _stop: None } };
         let (stand_in, stop) = stand_in(StandIn { speaks, into: Some(out.clone()), ..other_end }, "127.0.0.1:0").await;
         // Datagrams do not go through a relay.
         if sort == Sort::SyslogDatagrams {
-            return Case { target: sort.target(stand_in, &out), sort, place, out, relay: None, _stop: Some(stop) };
+            return Case { target: sort.target(stand_in, &out, timeout), sort, place, out, relay: None, _stop: Some(stop) };
         }
         let relay = Relay::before(stand_in, script).await;
-        Case { target: sort.target(relay.address, &out), sort, place, out, relay: Some(relay), _stop: Some(stop) }
+        Case { target: sort.target(relay.address, &out, timeout), sort, place, out, relay: Some(relay), _stop: Some(stop) }
     }
 
     async fn well(sort: Sort) -> Case {
@@ -301,7 +309,8 @@ async fn survives(sort: Sort, mood: &'static str) {
         return;
     }
     let schedule = Schedule::read(&format!("{mood} for 500ms, well for 1m")).unwrap();
-    let case = Case::new(sort, StandIn { schedule, ..StandIn::default() }, &[]).await;
+    let patience = if mood == "hanging" { LITTLE_PATIENCE } else { PATIENCE };
+    let case = Case::patient(sort, StandIn { schedule, ..StandIn::default() }, &[], patience).await;
     case.queue(0..300).await;
     let w = case.start();
     case.drains(&w, mood).await;
@@ -403,7 +412,7 @@ async fn comes_back(sort: Sort) {
     let mut case = Case::well(sort).await;
     let free = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     match sort.speaks() {
-        Some(_) => case.target = sort.target(free, &case.out),
+        Some(_) => case.target = sort.target(free, &case.out, PATIENCE),
         // A folder stands where the file should, or a file where the folder should.
         None if sort == Sort::File => std::fs::create_dir_all(&case.out).unwrap(),
         None => std::fs::write(&case.out, "in the way").unwrap(),
@@ -518,7 +527,7 @@ async fn can_be_looked_at(sort: Sort) {
         std::fs::write(case.out.with_extension("other"), "in the way").unwrap();
     }
     let there = if sort.speaks().is_none() { case.out.with_extension("other").join("below") } else { nowhere };
-    let steps = probe(&WorkerSettings::new("d", sort.target(free, &there))).await;
+    let steps = probe(&WorkerSettings::new("d", sort.target(free, &there, PATIENCE))).await;
     assert!(steps.last().is_some_and(|step| !step.good && !step.says.is_empty()), "{sort:?}: {steps:?}");
 }
 

@@ -152,7 +152,7 @@ fn stamps(may_set: &[String], head: &axum::http::request::Parts) -> Result<Vec<S
         if stamps.iter().any(|s| s.name() == field) {
             return Err(bad(format!("`{field}` is set twice")));
         }
-        stamps.push(Stamp::new(field, &value, crate::now_ms()).map_err(bad)?);
+        stamps.push(Stamp::new(field, &value, crate::now_ms()).map_err(|e| bad(e.to_string()))?);
     }
     Ok(stamps)
 }

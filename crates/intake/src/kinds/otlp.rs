@@ -144,7 +144,7 @@ async fn try_take<S: Sink>(shared: &Shared<S>, headers: &HeaderMap, body: Body, 
     with_body(shared, &settings, headers, body, async |body| {
         let read = move |max| {
             let lines = if json {
-                from_json(&body).map_err(not_otlp).and_then(|request| to_lines(&request, max).map_err(|e| too_large(e.to_string())))
+                from_json(&body).map_err(|e| not_otlp(e.to_string())).and_then(|request| to_lines(&request, max).map_err(|e| too_large(e.to_string())))
             } else {
                 lines_of(&body, max).map_err(|e| match e {
                     NotLines::Broken(e) => not_otlp(e.to_string()),
