@@ -72,7 +72,7 @@ pub struct Block {
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum FieldIndex {
-    /// All of them.
+    /// All values that the field has in the object.
     Values(BTreeSet<String>),
     /// Which are not among them.
     Filter(Filter),

@@ -213,7 +213,7 @@ impl Check {
         self.says(text)
     }
 
-    /// The same of a number, without its writing. Only for tests that ask about numbers.
+    /// Whether the test holds of a number, whatever its writing. Only for tests that ask about numbers.
     pub(crate) fn says_number(&self, n: f64) -> bool {
         match self {
             Check::Number(m) => n == *m,

@@ -22,7 +22,7 @@ pub use compile::CompiledPlan;
 pub use environment::{Environment, Names};
 pub use forward::PASSED;
 pub use matcher::Matcher;
-pub use why::{Effect, Part, Passing, RouteWhy, Why, parts, why};
+pub use why::{Effect, ListTrace, Part, RouteWhy, Why, parts, why};
 
 #[cfg(test)]
 mod edit_tests;

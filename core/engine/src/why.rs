@@ -21,7 +21,7 @@ pub struct Why {
     /// Why it cannot be read, if it cannot; nothing else is known then.
     pub unreadable: Option<String>,
     /// What its source's steps do.
-    pub arrival: Passing,
+    pub arrival: ListTrace,
     /// Each route, in the plan's order. None, if it does not come so far.
     pub routes: Vec<RouteWhy>,
     /// No route but those of the remainder takes it.
@@ -30,7 +30,7 @@ pub struct Why {
 
 /// One event through one list of steps.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Passing {
+pub struct ListTrace {
     /// What each step does.
     pub steps: Vec<(String, Effect)>,
     /// The event behind the last; nothing, if one removed it or holds it back.
@@ -66,9 +66,9 @@ pub struct RouteWhy {
     /// The parts of its condition that decide.
     pub parts: Vec<Part>,
     /// What its steps do.
-    pub passing: Passing,
+    pub passing: ListTrace,
     /// Where it sends the event, and what is always done there.
-    pub destinations: Vec<(String, Passing)>,
+    pub destinations: Vec<(String, ListTrace)>,
 }
 
 /// A part of a condition.
@@ -94,7 +94,7 @@ pub fn why(plan: &CheckedPlan, key: HashKey, environment: &Environment, source: 
     let records = split(event, DeclaredFormat::Unknown, planned.max_event as usize).unwrap_or_default();
     let outcome = compiled.process(number, event, records.get(..1).unwrap_or_default(), now_ms, Some(&watch), &mut Scratch::default());
     let unreadable = outcome.quarantined.first().map(|q| q.reason.clone()).or_else(|| records.is_empty().then(|| "there is no event in it".to_owned()));
-    let told = Told { outcome: &outcome };
+    let told = TraceReader { outcome: &outcome };
     let arrival = told.passing(Point::Source(number), None, Stage::Source, source, "", &plan.expanded(&planned.on_arrival));
     let Some(arrived) = arrival.after.clone().filter(|_| unreadable.is_none()) else {
         return Some(Why { unreadable, arrival, routes: Vec::new(), remainder: false });
@@ -112,7 +112,7 @@ pub fn why(plan: &CheckedPlan, key: HashKey, environment: &Environment, source: 
             Gate::Condition(condition) if because.is_none() => parts(condition, arrived.as_bytes()),
             _ => Vec::new(),
         };
-        let mut passing = Passing::default();
+        let mut passing = ListTrace::default();
         let mut destinations = Vec::new();
         if takes {
             passing = told.passing(Point::Route(i), None, Stage::Route, &route.name, source, &plan.expanded(&route.steps));
@@ -131,17 +131,17 @@ pub fn why(plan: &CheckedPlan, key: HashKey, environment: &Environment, source: 
 }
 
 /// What the account of the one event tells.
-struct Told<'a> {
+struct TraceReader<'a> {
     outcome: &'a Outcome,
 }
 
-impl Told<'_> {
+impl TraceReader<'_> {
     fn any(&self, stage: Stage, name: &str, measure: Measure) -> bool {
         self.outcome.postings.iter().any(|p| p.account.stage == stage && p.account.name == name && p.account.measure == measure && p.amount.events > 0)
     }
 
     /// One list of steps, at `point`. Where several routes lead there, the event is the one that came there as `came`, unless it is kept as it was received.
-    fn passing(&self, point: Point, came: Option<&String>, stage: Stage, name: &str, via: &str, steps: &[Step]) -> Passing {
+    fn passing(&self, point: Point, came: Option<&String>, stage: Stage, name: &str, via: &str, steps: &[Step]) -> ListTrace {
         let did = |position: usize, measure: Measure| {
             self.outcome.postings.iter().any(|p| {
                 let a = &p.account;
@@ -166,7 +166,7 @@ impl Told<'_> {
         let first: Option<&Capture> = here.clone().next();
         let captured = here.find(|c| came.is_some_and(|came| c.before == came.as_bytes())).or(first);
         let after = captured.and_then(|c| c.after.as_ref()).filter(|_| !gone).map(|a| String::from_utf8_lossy(a).into_owned());
-        Passing { steps, after }
+        ListTrace { steps, after }
     }
 }
 
@@ -248,7 +248,7 @@ mod tests {
         ];
         assert_eq!(route.parts, expected);
         assert_eq!((why.routes[1].because, why.routes[2].taken, why.remainder), (Some("it does not take from this source"), true, true));
-        assert_eq!(why.routes[2].destinations, [("e".to_owned(), Passing { steps: Vec::new(), after: why.arrival.after.clone() })]);
+        assert_eq!(why.routes[2].destinations, [("e".to_owned(), ListTrace { steps: Vec::new(), after: why.arrival.after.clone() })]);
     }
 
     #[test]

@@ -178,7 +178,7 @@ pub fn text<'a>(json: &'a [u8], span: Span, scratch: &'a mut Vec<u8>) -> &'a [u8
     &around[start..end]
 }
 
-/// The same, as a range of the bytes that it stands among.
+/// The text of a value, as a range of the bytes that it stands among: those of the event, or those of `scratch` where it had to be unescaped.
 #[inline]
 pub fn text_within<'a>(json: &'a [u8], span: Span, scratch: &'a mut Vec<u8>) -> (&'a [u8], usize, usize) {
     let (start, end) = (span.start as usize, span.end as usize);

@@ -77,7 +77,7 @@ impl Marks {
         Marks::plain(chunk)
     }
 
-    /// The same without any special instruction.
+    /// Finds them with plain instructions, where the processor has no others.
     fn plain(chunk: &[u8; 16]) -> Marks {
         let bits = |is: fn(u8) -> bool| chunk.iter().rev().fold(0, |bits, byte| bits << 1 | u32::from(is(*byte)));
         Marks { quotes: bits(|b| b == b'"'), slashes: bits(|b| b == b'\\'), controls: bits(|b| b < 0x20) }
@@ -119,7 +119,7 @@ pub fn slash(text: &[u8], at: usize, out: &mut Vec<u8>) -> usize {
     plain_slash(text, at, out)
 }
 
-/// The same without any special instruction.
+/// Writes the text with plain instructions, where the processor has no others.
 fn plain_slash(text: &[u8], mut at: usize, out: &mut Vec<u8>) -> usize {
     while let Some(bytes) = chunk::<16>(text, at) {
         let marks = Marks::of(bytes);
@@ -216,7 +216,7 @@ pub fn each(text: &[u8], byte: u8, mut found: impl FnMut(usize)) {
     memchr::memchr_iter(byte, &text[at..]).for_each(|n| found(at + n));
 }
 
-/// The same without any special instruction.
+/// Finds the byte with plain instructions, where the processor has no others.
 #[inline(never)]
 fn plain_stop(text: &[u8], mut at: usize) -> usize {
     while let Some(bytes) = chunk::<8>(text, at) {
@@ -241,7 +241,7 @@ pub fn begins_with(text: &[u8; 32], name: &[u8; 32], len: u8) -> bool {
     plain_begins_with(text, name, len)
 }
 
-/// The same without any special instruction.
+/// Compares with plain instructions, where the processor has no others.
 fn plain_begins_with(text: &[u8; 32], name: &[u8; 32], len: u8) -> bool {
     text[..len as usize] == name[..len as usize]
 }
@@ -317,7 +317,7 @@ mod sse2 {
         }
     }
 
-    /// The same for more bytes.
+    /// A bit for each of 64 bytes that is `byte`, the first byte lowest.
     #[inline(always)]
     pub(super) fn all_equal_to(chunk: &[u8; 64], byte: u8) -> u64 {
         let (parts, _) = chunk.as_chunks::<16>();

@@ -206,7 +206,7 @@ impl Access {
     }
 }
 
-/// The same, as seconds since 1970.
+/// Reads the time of an access log, as seconds since 1970.
 pub fn access_seconds(text: &[u8]) -> Option<i64> {
     access(text).map(|parts| parts.seconds())
 }
@@ -272,7 +272,7 @@ pub fn write_nanoseconds(nanos: u64, out: &mut Vec<u8>) {
     }
 }
 
-/// The same for whole seconds, which are of the years 0 to 9999.
+/// Writes a time of whole seconds since 1970, of the years 0 to 9999, as RFC 3339.
 pub fn write_seconds(seconds: i64, out: &mut Vec<u8>) {
     let (day, rest) = (seconds.div_euclid(86_400), seconds.rem_euclid(86_400));
     // The reverse of `days`.

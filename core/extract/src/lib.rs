@@ -121,7 +121,7 @@ fn is_plain(text: &[u8]) -> bool {
 }
 
 #[derive(Debug)]
-enum Way {
+enum CompiledFormat {
     Json,
     KeyValue,
     Csv,
@@ -139,7 +139,7 @@ enum Way {
 /// A compiled format.
 #[derive(Debug)]
 pub struct Extractor {
-    way: Way,
+    compiled: CompiledFormat,
     names: Vec<Path>,
     /// Of columns: whether each is passed over.
     passed: Vec<bool>,
@@ -157,30 +157,30 @@ impl Extractor {
     #[must_use]
     pub fn new(format: &Format) -> Extractor {
         let named = |names: &[&str]| names.iter().map(|n| Path::name(n)).collect::<Vec<_>>();
-        let (way, names) = match format {
-            Format::Json => (Way::Json, Vec::new()),
-            Format::KeyValue => (Way::KeyValue, Vec::new()),
-            Format::Csv(columns) => (Way::Csv, columns.clone()),
-            Format::AccessLog => (Way::AccessLog, named(access::NAMES)),
-            Format::Syslog => (Way::Syslog, named(syslog::NAMES)),
-            Format::W3cLog(columns) => (Way::W3cLog, columns.clone()),
-            Format::ContainerLog => (Way::ContainerLog, named(container::NAMES)),
-            Format::TimedLine => (Way::TimedLine, named(timed::NAMES)),
-            Format::Xml => (Way::Xml, Vec::new()),
+        let (compiled, names) = match format {
+            Format::Json => (CompiledFormat::Json, Vec::new()),
+            Format::KeyValue => (CompiledFormat::KeyValue, Vec::new()),
+            Format::Csv(columns) => (CompiledFormat::Csv, columns.clone()),
+            Format::AccessLog => (CompiledFormat::AccessLog, named(access::NAMES)),
+            Format::Syslog => (CompiledFormat::Syslog, named(syslog::NAMES)),
+            Format::W3cLog(columns) => (CompiledFormat::W3cLog, columns.clone()),
+            Format::ContainerLog => (CompiledFormat::ContainerLog, named(container::NAMES)),
+            Format::TimedLine => (CompiledFormat::TimedLine, named(timed::NAMES)),
+            Format::Xml => (CompiledFormat::Xml, Vec::new()),
             Format::Template(template) => {
                 let fields = template.parts.iter().filter_map(|part| if let Part::Field(path, _) = part { path.clone() } else { None });
-                (Way::Template(template::Compiled::new(template)), fields.collect())
+                (CompiledFormat::Template(template::Compiled::new(template)), fields.collect())
             }
             Format::Pattern(pattern) => match pattern.compile() {
                 Ok(regex) => {
                     let (groups, names) = regex.capture_names().enumerate().filter_map(|(i, n)| Some((i, Path::name(n?)))).unzip();
-                    (Way::Pattern(Box::new(regex), groups), names)
+                    (CompiledFormat::Pattern(Box::new(regex), groups), names)
                 }
                 Err(e) => unreachable!("the parser compiled it: {e}"),
             },
         };
         let passed = names.iter().map(|n| n.segments() == ["-"]).collect();
-        Extractor { way, names, passed }
+        Extractor { compiled, names, passed }
     }
 
     /// The fields it may write, by number.
@@ -192,18 +192,18 @@ impl Extractor {
     /// Reads `text` into `found`; says whether it is of this format. A time without a year is of the year before `now_ms`.
     pub fn read(&self, text: &[u8], now_ms: i64, found: &mut Found, room: &mut Buffers) -> bool {
         found.clear();
-        let read = match &self.way {
-            Way::Json => object(text, found),
-            Way::KeyValue => pairs::key_value(text, found, &mut room.text),
-            Way::Csv => table::csv(text, &self.passed, found, &mut room.text),
-            Way::AccessLog => access::read(text, found, &mut room.text),
-            Way::Syslog => syslog::read(text, now_ms, found),
-            Way::W3cLog => table::w3c(text, &self.passed, found, &mut room.text),
-            Way::ContainerLog => container::read(text, found, &mut room.text),
-            Way::TimedLine => timed::read(text, found, &mut room.text),
-            Way::Xml => xml::read(text, found),
-            Way::Template(template) => template.read(text, now_ms, found),
-            Way::Pattern(regex, groups) => pattern(regex, groups, text, found, &mut room.places),
+        let read = match &self.compiled {
+            CompiledFormat::Json => object(text, found),
+            CompiledFormat::KeyValue => pairs::key_value(text, found, &mut room.text),
+            CompiledFormat::Csv => table::csv(text, &self.passed, found, &mut room.text),
+            CompiledFormat::AccessLog => access::read(text, found, &mut room.text),
+            CompiledFormat::Syslog => syslog::read(text, now_ms, found),
+            CompiledFormat::W3cLog => table::w3c(text, &self.passed, found, &mut room.text),
+            CompiledFormat::ContainerLog => container::read(text, found, &mut room.text),
+            CompiledFormat::TimedLine => timed::read(text, found, &mut room.text),
+            CompiledFormat::Xml => xml::read(text, found),
+            CompiledFormat::Template(template) => template.read(text, now_ms, found),
+            CompiledFormat::Pattern(regex, groups) => pattern(regex, groups, text, found, &mut room.places),
         };
         if read.is_none() || found.pairs.len() > MAX_PAIRS {
             found.clear();

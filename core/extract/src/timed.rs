@@ -24,7 +24,7 @@ const NEAR: usize = 40;
 const PARTS: usize = 4;
 
 /// Where a line's time stands.
-enum Place<'a> {
+enum TimeLocation<'a> {
     /// In a head that packs all in one.
     Packed(PackedHead<'a>),
     /// Before the message; where it ends.
@@ -46,14 +46,14 @@ pub(super) fn read(text: &[u8], found: &mut Found, room: &mut Vec<u8>) -> Option
     let (line, place) = Line::begin(text, room)?;
     found.text(TIME, room);
     match place {
-        Place::Packed(head) => {
+        TimeLocation::Packed(head) => {
             found.plain(SEVERITY, head.level.word().as_bytes());
             found.text(PROCESS, head.process);
             found.text(CALLER, head.caller);
             found.text(MESSAGE, &text[head.end..]);
         }
-        Place::Before(end) => line.behind_time(end, found),
-        Place::Within(_, end) => {
+        TimeLocation::Before(end) => line.behind_time(end, found),
+        TimeLocation::Within(_, end) => {
             // The line is its message, whole.
             if let Some(level) = level_among_parts(text, end).or(line.severity) {
                 found.text(SEVERITY, level);
@@ -67,12 +67,12 @@ pub(super) fn read(text: &[u8], found: &mut Found, room: &mut Vec<u8>) -> Option
 /// Whether a line begins with a time, or with one not far behind.
 pub fn tells_its_time(text: &[u8], room: &mut Vec<u8>) -> bool {
     let place = if text.first().is_none_or(u8::is_ascii_whitespace) { None } else { Line::begin(text, room) };
-    place.is_some_and(|(_, place)| !matches!(place, Place::Within(start, _) if start > NEAR))
+    place.is_some_and(|(_, place)| !matches!(place, TimeLocation::Within(start, _) if start > NEAR))
 }
 
 impl<'a> Line<'a> {
     /// Finds the time, and what of the line stands before it. The time's writing is left in `room`.
-    fn begin(text: &'a [u8], room: &mut Vec<u8>) -> Option<(Line<'a>, Place<'a>)> {
+    fn begin(text: &'a [u8], room: &mut Vec<u8>) -> Option<(Line<'a>, TimeLocation<'a>)> {
         let mut line = Line { text, severity: None, by_letter: false, process: None };
         let mut at = 0;
         if let Some((level, end)) = letter_before_bracket(text) {
@@ -80,11 +80,11 @@ impl<'a> Line<'a> {
         }
         for _ in 0..=PARTS {
             if let Some(head) = packed_head(text, at, room) {
-                return Some((line, Place::Packed(head)));
+                return Some((line, TimeLocation::Packed(head)));
             }
             if let Some((end, process)) = bracketed_time(text, at, room) {
                 line.process = line.process.or(process);
-                return Some((line, Place::Before(end)));
+                return Some((line, TimeLocation::Before(end)));
             }
             match line.part(at) {
                 Some(next) => at = next,
@@ -96,7 +96,7 @@ impl<'a> Line<'a> {
         let column = text[shouted..].starts_with(b"  ").then(|| shouted + text[shouted..].iter().take_while(|b| **b == b' ').count());
         let mut starts = (1..text.len().min(WITHIN)).filter(|at| matches!(text[at - 1], b' ' | b'\t' | b'[' | b'(' | b'='));
         let (start, end) = starts.find_map(|at| Some((at, time(text, at, column == Some(at), room)?)))?;
-        Some((line, Place::Within(start, end)))
+        Some((line, TimeLocation::Within(start, end)))
     }
 
     /// Takes a level or a process that stands at `at`; where the next part begins.

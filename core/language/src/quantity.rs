@@ -19,7 +19,7 @@ pub struct Pace {
 pub struct Time {
     /// How many units, at least 1.
     pub count: u64,
-    /// Of what.
+    /// The unit that the number counts.
     pub unit: TimeUnit,
 }
 
@@ -64,7 +64,7 @@ impl Time {
 pub struct Size {
     /// How many units.
     pub count: u64,
-    /// Of what.
+    /// The unit that the number counts.
     pub unit: Unit,
 }
 

@@ -29,7 +29,7 @@ pub(crate) fn time_form(c: &mut Cursor<'_>) -> Outcome<TimeForm> {
     Ok(form)
 }
 
-/// The same in plain words, behind what the time is.
+/// A time's form in plain words, to stand behind the name of what holds the time.
 pub(crate) fn in_words(form: &TimeForm) -> String {
     let format = form.format.as_ref().map_or_else(String::new, |f| format!(", read as `{f}`"));
     let zone = form.zone.as_ref().map_or_else(String::new, |z| format!(", in the zone {z} where none is named"));

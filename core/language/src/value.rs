@@ -58,7 +58,7 @@ pub enum Function {
 }
 
 impl Function {
-    /// All of them.
+    /// All functions, in the order in which messages name them.
     pub const ALL: [Function; 8] =
         [Function::Join, Function::Lower, Function::Upper, Function::Replace, Function::Part, Function::FirstOf, Function::Length, Function::Round];
 

@@ -143,7 +143,7 @@ impl std::ops::Sub for Amount {
 /// What an amount is counted under.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Account {
-    /// Where.
+    /// The stage that the account is kept for.
     pub stage: Stage,
     /// The name of the source, route or destination.
     pub name: String,
@@ -153,7 +153,7 @@ pub struct Account {
     pub position: i32,
     /// At a step, its canonical sentence; else empty.
     pub sentence: String,
-    /// What.
+    /// What is counted.
     pub measure: Measure,
 }
 

@@ -9,7 +9,7 @@ pub struct Entry {
     pub destination: String,
     /// The route's name.
     pub route: String,
-    /// Which lines.
+    /// The batch's lines that are due there.
     pub selection: Selection,
     /// How many events, of how many bytes (line ends not counted).
     pub amount: Amount,

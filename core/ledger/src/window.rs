@@ -36,7 +36,7 @@ pub struct WindowState {
     pub text: Option<String>,
     /// The events that are held (of repeats, only the first is).
     pub events: i64,
-    /// Their bytes.
+    /// The bytes of the events that it holds, as they came to the step.
     pub bytes: i64,
     /// How many were merged or joined.
     pub count: u64,
@@ -84,7 +84,7 @@ impl WindowState {
 /// How a window stands after a batch.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct WindowChange {
-    /// Which window.
+    /// The id of the window.
     pub id: u128,
     /// What it holds; nothing once it is closed.
     pub state: Option<WindowState>,

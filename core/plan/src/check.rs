@@ -28,7 +28,7 @@ pub struct CheckedPlan {
     pub sources: Vec<Source>,
     /// Where they go.
     pub destinations: Vec<Destination>,
-    /// Which go where.
+    /// What leads events from sources to destinations, in the order of the plan.
     pub routes: Vec<Route>,
     /// Files that steps ask.
     pub tables: Vec<TableFile>,

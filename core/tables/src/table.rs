@@ -17,9 +17,9 @@ const MAX_ROWS: usize = 2_000_000;
 /// How a value is found among the keys of a CSV table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Match {
-    /// The same text.
+    /// A key that is the value, byte by byte.
     Exact,
-    /// The same text, case ignored.
+    /// A key that is the value, case ignored.
     IgnoreCase,
     /// The longest key that the value begins with.
     Prefix,
@@ -28,7 +28,7 @@ pub enum Match {
 }
 
 impl Match {
-    /// All of them.
+    /// All ways, in the order in which messages name them.
     pub const ALL: [Match; 4] = [Match::Exact, Match::IgnoreCase, Match::Prefix, Match::Network];
 
     /// The word for it in a plan.
@@ -57,7 +57,7 @@ pub enum TableError {
 /// A table in memory.
 #[derive(Debug)]
 pub enum Table {
-    /// Rows by key.
+    /// A table of rows, found by their key.
     Rows(Rows),
     /// Places by address.
     Places(Box<Places>),

@@ -66,7 +66,7 @@ pub struct Answers {
 pub struct Moved {
     /// How many events.
     pub events: i64,
-    /// Their bytes.
+    /// The bytes of these events.
     pub bytes: i64,
 }
 

@@ -65,7 +65,7 @@ pub struct FlowSource {
     pub keyed: bool,
     /// How it is doing.
     pub state: SourceState,
-    /// The same in a sentence.
+    /// How it is doing, in a sentence.
     pub says: String,
     /// Records that came.
     pub received: Gauge,
@@ -101,7 +101,7 @@ pub struct FlowRoute {
     pub to: Vec<String>,
     /// Events it took.
     pub taken: Gauge,
-    /// The same, by source.
+    /// The events it took, by the source that they came from.
     pub taken_from: Vec<Share>,
     /// Events that came through its steps.
     pub out: Gauge,
@@ -122,7 +122,7 @@ pub struct FlowDestination {
     pub in_plan: bool,
     /// Copies that came to it.
     pub offered: Gauge,
-    /// The same, by route.
+    /// The copies that came to it, by the route that sent them.
     pub offered_from: Vec<Share>,
     /// Events it accepted.
     pub delivered: Gauge,
@@ -130,7 +130,7 @@ pub struct FlowDestination {
     pub quarantined: Gauge,
     /// Events that wait for it.
     pub waiting_events: i64,
-    /// Their bytes.
+    /// The bytes of the events that wait.
     pub waiting_bytes: i64,
     /// When the oldest that waits was queued, in milliseconds since 1970; 0 if none waits.
     pub oldest_ms: i64,

@@ -20,7 +20,7 @@ pub struct LedgerEntry {
     pub measure: String,
     /// How many events.
     pub events: i64,
-    /// Their bytes.
+    /// The bytes of these events.
     pub bytes: i64,
 }
 
@@ -52,7 +52,7 @@ pub struct LedgerWaiting {
     pub destination: String,
     /// How many events wait.
     pub events: i64,
-    /// Their bytes.
+    /// The bytes of these events.
     pub bytes: i64,
 }
 

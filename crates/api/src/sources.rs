@@ -37,7 +37,7 @@ pub struct Source {
     pub safe: bool,
     /// How it is doing.
     pub state: SourceState,
-    /// The same in a sentence.
+    /// How it is doing, in a sentence.
     pub says: String,
     /// Events that came since it began to listen.
     pub events: u64,
@@ -68,7 +68,7 @@ pub struct Source {
 /// Something that went wrong between a source and its senders.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Trouble {
-    /// What, in a word.
+    /// What is wrong, in a word.
     pub what: String,
     /// In a sentence.
     pub says: String,
@@ -141,7 +141,7 @@ pub struct LookedInto {
 /// What lines were recognised as.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Recognised {
-    /// In words.
+    /// What the lines are, in a sentence.
     pub says: String,
     /// The kits that read them.
     pub kits: Vec<String>,
@@ -202,7 +202,7 @@ pub struct SourceKey {
 /// A line to paste.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SendLine {
-    /// With what.
+    /// What the line is pasted into.
     pub with: String,
     /// The line. `KEY` and `HOST` stand for what only the operator knows.
     pub line: String,

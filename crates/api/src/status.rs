@@ -20,7 +20,7 @@ pub struct Status {
     pub balanced: bool,
     /// Events waiting for delivery.
     pub waiting_events: i64,
-    /// Their bytes.
+    /// The bytes of the events that wait.
     pub waiting_bytes: i64,
     /// Destinations whose last try failed.
     pub failing: Vec<String>,

@@ -16,7 +16,7 @@ use rockrose_plan::SecretName;
 use crate::probe::Probe;
 
 /// The settings of one kind of destination, with its secrets.
-pub trait Kind: Same + Send + Sync {
+pub trait Kind: DynEq + Send + Sync {
     /// What the worker must know before it sends anything.
     fn limits(&self) -> Limits<'_>;
 
@@ -48,7 +48,7 @@ pub struct Limits<'a> {
 pub struct Gathering {
     /// Until so many bytes wait.
     pub bytes: u64,
-    /// Or for so long.
+    /// Or until the oldest has waited for so long.
     pub every: Duration,
 }
 
@@ -78,14 +78,14 @@ pub struct Outgoing<'a> {
 }
 
 /// Equality of settings whose kind is not known.
-pub trait Same: Any {
+pub trait DynEq: Any {
     /// Whether `other` is of the same kind, with the same settings.
     fn same(&self, other: &dyn Any) -> bool;
     /// The settings, as what they are.
     fn any(&self) -> &dyn Any;
 }
 
-impl<T: PartialEq + 'static> Same for T {
+impl<T: PartialEq + 'static> DynEq for T {
     fn same(&self, other: &dyn Any) -> bool {
         other.downcast_ref::<T>().is_some_and(|other| self == other)
     }
@@ -159,9 +159,9 @@ pub enum OpenError {
     /// A folder cannot be made or opened.
     #[error("{path}: {source}")]
     Folder {
-        /// Which.
+        /// The path of the folder or file.
         path: String,
-        /// Why.
+        /// What the system says.
         source: std::io::Error,
     },
     /// The gRPC channel cannot be set up.
@@ -175,9 +175,9 @@ pub enum TlsError {
     /// A file cannot be read, or does not hold what it should.
     #[error("{path}: {source}")]
     File {
-        /// Which.
+        /// The path of the file.
         path: String,
-        /// Why.
+        /// What is wrong with it.
         source: Box<dyn std::error::Error + Send + Sync>,
     },
     /// The host cannot stand in a certificate.

@@ -92,7 +92,7 @@ pub(crate) struct Senders {
 #[derive(Debug, PartialEq, Eq)]
 pub(crate) struct ClockOff {
     pub(crate) from: Option<IpAddr>,
-    /// In words.
+    /// What is wrong, in a sentence.
     pub(crate) says: String,
     /// How many senders' clocks are off.
     pub(crate) senders: u64,

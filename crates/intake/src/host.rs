@@ -10,10 +10,10 @@ use hyper_util::server::conn::auto::Builder;
 use hyper_util::server::graceful::GracefulShutdown;
 use tower::ServiceExt;
 
-use crate::kinds::{Start, Way};
+use crate::kinds::{Start, Transport};
 use crate::requests::Shared;
 use crate::spoken::{SpokenProtocol, may_become_http};
-use crate::{Peer, Sink, Wrong};
+use crate::{Peer, SenderFault, Sink};
 
 /// How long a request's headers may take to arrive, and a connection wait for the next request.
 const HEADER_TIME: Duration = Duration::from_secs(60);
@@ -26,9 +26,9 @@ const STREAMS: u32 = 64;
 pub(crate) const ALPN: &[&[u8]] = &[b"h2", b"http/1.1"];
 
 /// Serves what `router` makes until it is to stop, then finishes what is under way.
-pub(crate) async fn run<S: Sink>(Start { settings, way, sink, budget, heard, stop }: Start<S>, router: impl FnOnce(Arc<Shared<S>>) -> Router) {
-    let Way::Streams(mut listener) = way else { return };
-    let router = router(Arc::new(Shared { settings, sink, budget, heard: Arc::clone(&heard), under_way: AtomicUsize::new(0) }));
+pub(crate) async fn run<S: Sink>(Start { settings, transport, sink, budget, monitor, stop }: Start<S>, router: impl FnOnce(Arc<Shared<S>>) -> Router) {
+    let Transport::Streams(mut listener) = transport else { return };
+    let router = router(Arc::new(Shared { settings, sink, budget, monitor: Arc::clone(&monitor), under_way: AtomicUsize::new(0) }));
     let mut builder = Builder::new(TokioExecutor::new());
     builder.http1().timer(TokioTimer::new()).header_read_timeout(HEADER_TIME);
     builder.http2().timer(TokioTimer::new()).keep_alive_interval(STILL_THERE).max_concurrent_streams(STREAMS);
@@ -43,7 +43,7 @@ pub(crate) async fn run<S: Sink>(Start { settings, way, sink, budget, heard, sto
             request.extensions_mut().insert(Peer(address));
             router.clone().oneshot(request)
         });
-        let (began, heard) = (connection.began(), Arc::clone(&heard));
+        let (began, monitor) = (connection.began(), Arc::clone(&monitor));
         let serving = ending.watch(builder.serve_connection(TokioIo::new(connection), service).into_owned());
         tokio::spawn(async move {
             // A sender that breaks off has no one to tell; one that does not speak HTTP has somebody to be told of.
@@ -52,9 +52,9 @@ pub(crate) async fn run<S: Sink>(Start { settings, way, sink, budget, heard, sto
                 match SpokenProtocol::of(&first) {
                     Some(SpokenProtocol::Http) => {}
                     None if may_become_http(&first) => {}
-                    Some(SpokenProtocol::Tls) => heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain HTTP", Some(address.ip())),
-                    Some(other) => heard.wrong(Wrong::Format, format!("somebody sent {} to a port that speaks HTTP", other.word()), Some(address.ip())),
-                    None => heard.wrong(Wrong::Format, "somebody sent what is no HTTP", Some(address.ip())),
+                    Some(SpokenProtocol::Tls) => monitor.wrong(SenderFault::Tls, "somebody spoke TLS to a port that speaks plain HTTP", Some(address.ip())),
+                    Some(other) => monitor.wrong(SenderFault::Format, format!("somebody sent {} to a port that speaks HTTP", other.word()), Some(address.ip())),
+                    None => monitor.wrong(SenderFault::Format, "somebody sent what is no HTTP", Some(address.ip())),
                 }
             }
         });

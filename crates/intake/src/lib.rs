@@ -4,11 +4,11 @@
 //! so that an acknowledgement means what the sink makes it mean: all of it is durable.
 
 mod ages;
-mod heard;
 mod host;
 mod kinds;
 mod listener;
 mod messages;
+mod monitor;
 mod probe;
 mod problem;
 mod refusal;
@@ -24,11 +24,11 @@ mod unpack;
 use std::sync::Arc;
 
 pub use ages::{Ages, Freshness};
-pub use heard::{Caught, FileSeen, FileState, Heard, Hearing, Trouble, Wrong};
 pub use kinds::file::{Sample, sample};
 pub use kinds::{PasteLine, paste_lines, remedy, url_with_key};
 pub use listener::{BoundedListener, Peer};
-pub use probe::Looked;
+pub use monitor::{Caught, FileSeen, FileState, SenderFault, SourceMonitor, SourceStatus, Trouble};
+pub use probe::ProbeStep;
 pub use problem::Problem;
 pub use refusal::Refusal;
 pub use settings::{SourceKey, SourceSettings};
@@ -105,7 +105,7 @@ pub const NAMED_UNREADABLE: usize = 10;
 pub struct Unreadable {
     /// Its line, or its place in the array, from 1.
     pub record: u32,
-    /// Why.
+    /// Why it could not be read.
     pub reason: String,
 }
 

@@ -18,7 +18,7 @@ use tokio_rustls::TlsAcceptor;
 use tokio_rustls::server::TlsStream;
 
 use crate::spoken::FIRST;
-use crate::{Heard, SourceSettings, Wrong};
+use crate::{SenderFault, SourceMonitor, SourceSettings};
 
 /// How long making a connection safe may take.
 const HANDSHAKE_TIME: Duration = Duration::from_secs(10);
@@ -35,7 +35,7 @@ pub struct BoundedListener {
 /// What a source's listener looks at before it hands a connection on.
 pub(crate) struct Guard {
     pub(crate) settings: Arc<ArcSwap<SourceSettings>>,
-    pub(crate) heard: Arc<Heard>,
+    pub(crate) monitor: Arc<SourceMonitor>,
     pub(crate) acceptor: Option<TlsAcceptor>,
 }
 
@@ -75,12 +75,12 @@ impl BoundedListener {
             }
             let Some(guard) = &self.guard else { return (Connection::new(Stream::Plain(stream), place, None), address) };
             if !guard.settings.load().allows(address.ip()) {
-                guard.heard.wrong(Wrong::Address, format!("{} is none of the addresses that are allowed", address.ip()), Some(address.ip()));
+                guard.monitor.wrong(SenderFault::Address, format!("{} is none of the addresses that are allowed", address.ip()), Some(address.ip()));
                 continue;
             }
-            let heard = Arc::clone(&guard.heard);
+            let monitor = Arc::clone(&guard.monitor);
             match guard.acceptor.clone() {
-                None => return (Connection::new(Stream::Plain(stream), place, Some(heard)), address),
+                None => return (Connection::new(Stream::Plain(stream), place, Some(monitor)), address),
                 Some(acceptor) => {
                     self.shaking.spawn(async move {
                         let from = Some(address.ip());
@@ -89,15 +89,15 @@ impl BoundedListener {
                             return None;
                         }
                         match tokio::time::timeout(HANDSHAKE_TIME, acceptor.accept(stream)).await {
-                            Ok(Ok(safe)) => return Some((Connection::new(Stream::Safe(Box::new(safe)), place, Some(heard)), address)),
+                            Ok(Ok(safe)) => return Some((Connection::new(Stream::Safe(Box::new(safe)), place, Some(monitor)), address)),
                             Ok(Err(e)) if e.kind() == io::ErrorKind::UnexpectedEof => {
-                                heard.wrong(Wrong::Tls, "somebody hung up before the connection was safe", from);
+                                monitor.wrong(SenderFault::Tls, "somebody hung up before the connection was safe", from);
                             }
                             Ok(Err(e)) if e.to_string().contains("corrupt message") || e.to_string().contains("InvalidContentType") => {
-                                heard.wrong(Wrong::PlainText, "somebody sent plain text to a port that speaks TLS", from);
+                                monitor.wrong(SenderFault::PlainText, "somebody sent plain text to a port that speaks TLS", from);
                             }
-                            Ok(Err(e)) => heard.wrong(Wrong::Tls, format!("the connection could not be made safe: {e}"), from),
-                            Err(_) => heard.wrong(Wrong::Tls, "somebody did not make the connection safe in time", from),
+                            Ok(Err(e)) => monitor.wrong(SenderFault::Tls, format!("the connection could not be made safe: {e}"), from),
+                            Err(_) => monitor.wrong(SenderFault::Tls, "somebody did not make the connection safe in time", from),
                         }
                         None
                     });
@@ -109,9 +109,9 @@ impl BoundedListener {
 
 /// A connection's first bytes, for somebody who asks once it is over.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Began(Arc<Mutex<Vec<u8>>>);
+pub(crate) struct FirstBytes(Arc<Mutex<Vec<u8>>>);
 
-impl Began {
+impl FirstBytes {
     fn add(&self, bytes: &[u8]) {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).extend_from_slice(bytes);
     }
@@ -129,28 +129,28 @@ enum Stream {
 /// A connection that gives its place back when it closes.
 pub struct Connection {
     inner: Stream,
-    heard: Option<Arc<Heard>>,
+    monitor: Option<Arc<SourceMonitor>>,
     /// What it began with, as far as that came.
-    began: Began,
+    began: FirstBytes,
     /// So many bytes are missing there.
     missing: usize,
     _place: OwnedSemaphorePermit,
 }
 
 impl Connection {
-    fn new(inner: Stream, place: OwnedSemaphorePermit, heard: Option<Arc<Heard>>) -> Connection {
-        if let Some(heard) = &heard {
-            heard.connected();
+    fn new(inner: Stream, place: OwnedSemaphorePermit, monitor: Option<Arc<SourceMonitor>>) -> Connection {
+        if let Some(monitor) = &monitor {
+            monitor.connected();
         }
-        Connection { inner, heard, began: Began::default(), missing: FIRST, _place: place }
+        Connection { inner, monitor, began: FirstBytes::default(), missing: FIRST, _place: place }
     }
 
     /// The first bytes that come, as far as they have.
-    pub(crate) fn began(&self) -> Began {
+    pub(crate) fn began(&self) -> FirstBytes {
         self.began.clone()
     }
 
-    fn stream(&mut self) -> Pin<&mut (dyn Both + Unpin)> {
+    fn stream(&mut self) -> Pin<&mut (dyn Duplex + Unpin)> {
         match &mut self.inner {
             Stream::Plain(stream) => Pin::new(stream),
             Stream::Safe(stream) => Pin::new(stream.as_mut()),
@@ -159,13 +159,13 @@ impl Connection {
 }
 
 /// A connection, to read from and write to.
-pub(crate) trait Both: AsyncRead + AsyncWrite {}
-impl<T: AsyncRead + AsyncWrite> Both for T {}
+pub(crate) trait Duplex: AsyncRead + AsyncWrite {}
+impl<T: AsyncRead + AsyncWrite> Duplex for T {}
 
 impl Drop for Connection {
     fn drop(&mut self) {
-        if let Some(heard) = &self.heard {
-            heard.disconnected();
+        if let Some(monitor) = &self.monitor {
+            monitor.disconnected();
         }
     }
 }

@@ -6,7 +6,7 @@ use rockrose_event::buffers;
 use rockrose_extract::SyslogReader;
 
 use crate::kinds::file::shortened;
-use crate::{Wrong, now_ms};
+use crate::{SenderFault, now_ms};
 
 /// Most digits of a length before a message.
 const LENGTH_DIGITS: usize = 7;
@@ -32,7 +32,7 @@ pub(crate) struct Messages {
     /// The messages as they came, while somebody looks.
     raw: Vec<Vec<u8>>,
     pub(crate) keeps_raw: bool,
-    pub(crate) wrong: Vec<(Wrong, String)>,
+    pub(crate) wrong: Vec<(SenderFault, String)>,
     /// How many messages of syslog are none, and what is wrong with the last.
     pub(crate) broken: (u64, &'static str),
     /// Why so, where that is known of the whole connection.
@@ -141,7 +141,7 @@ impl Messages {
 
     fn message(&mut self, message: &[u8], broken: Option<&'static str>, now_ms: i64) {
         if let Some(why) = broken {
-            self.wrong.push((if why == "cut off" { Wrong::Format } else { Wrong::TooLarge }, format!("a message was {why}")));
+            self.wrong.push((if why == "cut off" { SenderFault::Format } else { SenderFault::TooLarge }, format!("a message was {why}")));
         }
         let message = message.strip_suffix(b"\r").unwrap_or(message);
         if message.is_empty() {

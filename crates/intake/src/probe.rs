@@ -11,15 +11,15 @@ use tokio_rustls::rustls::client::danger::{HandshakeSignatureValid, ServerCertVe
 use tokio_rustls::rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use tokio_rustls::rustls::{ClientConfig, DigitallySignedStruct, Error, SignatureScheme};
 
-use crate::listener::Both;
-use crate::{Heard, SourceSettings};
+use crate::listener::Duplex;
+use crate::{SourceMonitor, SourceSettings};
 
 /// How long one step may take.
 const STEP_TIME: Duration = Duration::from_secs(5);
 
 /// One step of a look.
 #[derive(Clone, Debug, PartialEq)]
-pub struct Looked {
+pub struct ProbeStep {
     /// Its name.
     pub step: &'static str,
     /// Whether it went well.
@@ -34,22 +34,22 @@ pub struct Looked {
 pub(crate) struct Probe<'a> {
     settings: &'a SourceSettings,
     /// What the source has heard.
-    pub(crate) heard: &'a Heard,
+    pub(crate) monitor: &'a SourceMonitor,
     /// The steps so far.
-    pub(crate) steps: Vec<Looked>,
+    pub(crate) steps: Vec<ProbeStep>,
 }
 
 /// A connection that was made to a source.
-pub(crate) type Stream = Box<dyn Both + Send + Unpin>;
+pub(crate) type Stream = Box<dyn Duplex + Send + Unpin>;
 
 impl<'a> Probe<'a> {
-    pub(crate) fn new(settings: &'a SourceSettings, heard: &'a Heard) -> Probe<'a> {
-        Probe { settings, heard, steps: Vec::new() }
+    pub(crate) fn new(settings: &'a SourceSettings, monitor: &'a SourceMonitor) -> Probe<'a> {
+        Probe { settings, monitor, steps: Vec::new() }
     }
 
     /// Tells of a step that took no time.
     pub(crate) fn say(&mut self, step: &'static str, good: bool, says: String) {
-        self.steps.push(Looked { step, good, ms: 0.0, says });
+        self.steps.push(ProbeStep { step, good, ms: 0.0, says });
     }
 
     /// Where it can be reached from here: where it listens everywhere, it listens here.
@@ -125,7 +125,7 @@ impl<'a> Probe<'a> {
             Ok(Err(why)) => (None, false, why.to_string()),
             Err(_) => (None, false, format!("no answer within {} seconds", STEP_TIME.as_secs())),
         };
-        self.steps.push(Looked { step: name, good, ms, says });
+        self.steps.push(ProbeStep { step: name, good, ms, says });
         found
     }
 }

@@ -14,7 +14,7 @@ pub enum Refusal {
     /// An operator has paused the source.
     #[error("`{who}` has paused this source")]
     Paused {
-        /// Who.
+        /// The operator who paused it.
         who: String,
     },
     /// The source left the plan while the body was on its way.

@@ -13,7 +13,7 @@ use rockrose_event::buffers;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 use crate::unpack::{Unpack, unpack};
-use crate::{Heard, Peer, Problem, Receipt, Sink, SourceSettings, Wrong};
+use crate::{Peer, Problem, Receipt, SenderFault, Sink, SourceMonitor, SourceSettings};
 
 /// How long a body may take to arrive.
 const BODY_TIME: Duration = Duration::from_secs(60);
@@ -44,7 +44,7 @@ pub(crate) struct Shared<S> {
     pub(crate) settings: Arc<ArcSwap<SourceSettings>>,
     pub(crate) sink: Arc<S>,
     pub(crate) budget: Arc<BodyBudget>,
-    pub(crate) heard: Arc<Heard>,
+    pub(crate) monitor: Arc<SourceMonitor>,
     pub(crate) under_way: AtomicUsize,
 }
 
@@ -80,17 +80,17 @@ pub(crate) fn peer(extensions: &axum::http::Extensions) -> Option<IpAddr> {
 }
 
 /// Notes what became of a body.
-pub(crate) fn note(heard: &Heard, taken: &Result<Receipt, Problem>, from: Option<IpAddr>) {
+pub(crate) fn note(monitor: &SourceMonitor, taken: &Result<Receipt, Problem>, from: Option<IpAddr>) {
     match taken {
-        Ok(receipt) => heard.receipt(receipt, from),
+        Ok(receipt) => monitor.receipt(receipt, from),
         Err(problem) => {
             let what = match problem.status() {
-                StatusCode::UNAUTHORIZED => Wrong::Key,
-                StatusCode::PAYLOAD_TOO_LARGE => Wrong::TooLarge,
-                StatusCode::SERVICE_UNAVAILABLE => Wrong::PushedBack,
-                _ => Wrong::Format,
+                StatusCode::UNAUTHORIZED => SenderFault::Key,
+                StatusCode::PAYLOAD_TOO_LARGE => SenderFault::TooLarge,
+                StatusCode::SERVICE_UNAVAILABLE => SenderFault::PushedBack,
+                _ => SenderFault::Format,
             };
-            heard.wrong(what, problem.detail(), from);
+            monitor.wrong(what, problem.detail(), from);
         }
     }
 }

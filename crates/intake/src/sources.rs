@@ -12,31 +12,31 @@ use arc_swap::ArcSwap;
 use tokio::task::{JoinHandle, JoinSet};
 use tokio_util::sync::CancellationToken;
 
-use crate::kinds::{self, Start, Way};
+use crate::kinds::{self, Start, Transport};
 use crate::listener::{self, BoundedListener};
-use crate::probe::Looked;
+use crate::probe::ProbeStep;
 use crate::requests::BodyBudget;
 use crate::socket::Socket;
-use crate::{CertificateError, Heard, Sink, SourceSettings, tls};
+use crate::{CertificateError, Sink, SourceMonitor, SourceSettings, tls};
 
 /// Most connections that one source holds open.
 const MAX_CONNECTIONS: usize = 2_048;
 
 /// Where a source takes events in: what no two running sources share.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-enum Place {
+enum Inlet {
     Streams(SocketAddr),
     Datagrams(SocketAddr),
     /// What it opens itself, by its name.
     Own(String),
 }
 
-impl Place {
-    fn all_of(settings: &SourceSettings) -> Vec<Place> {
-        let Some(address) = settings.listen else { return vec![Place::Own(settings.name.clone())] };
+impl Inlet {
+    fn all_of(settings: &SourceSettings) -> Vec<Inlet> {
+        let Some(address) = settings.listen else { return vec![Inlet::Own(settings.name.clone())] };
         let (streams, datagrams) = settings.kind.takes();
-        let places = [streams.then_some(Place::Streams(address)), datagrams.then_some(Place::Datagrams(address))];
-        places.into_iter().flatten().collect()
+        let inlets = [streams.then_some(Inlet::Streams(address)), datagrams.then_some(Inlet::Datagrams(address))];
+        inlets.into_iter().flatten().collect()
     }
 
     /// Opens it, if there is something to open. An address that another plan has just let go of may take a moment to be free.
@@ -44,9 +44,9 @@ impl Place {
         let mut tries = 0;
         loop {
             let opened = match self {
-                Place::Streams(address) => Socket::streams(*address),
-                Place::Datagrams(address) => Socket::datagrams(*address),
-                Place::Own(_) => return Ok(None),
+                Inlet::Streams(address) => Socket::streams(*address),
+                Inlet::Datagrams(address) => Socket::datagrams(*address),
+                Inlet::Own(_) => return Ok(None),
             };
             match opened {
                 Err(e) if e.kind() == std::io::ErrorKind::AddrInUse && tries < 20 => {
@@ -97,39 +97,39 @@ pub(crate) fn start<S: Sink>(
     socket: Option<Socket>,
     sink: Arc<S>,
     budget: Arc<BodyBudget>,
-    heard: Arc<Heard>,
+    monitor: Arc<SourceMonitor>,
 ) -> Result<Running, StartError> {
     let kept = socket.as_ref().map(Socket::again).transpose()?;
     let acceptor = settings.certificates.as_ref().map(|files| tls::acceptor(files, &settings.kind)).transpose()?;
     let settings = Arc::new(ArcSwap::from_pointee(settings));
-    let way = match socket {
-        None => Way::Own,
-        Some(Socket::Datagrams(socket)) => Way::Datagrams(tokio::net::UdpSocket::from_std(socket)?),
+    let transport = match socket {
+        None => Transport::Own,
+        Some(Socket::Datagrams(socket)) => Transport::Datagrams(tokio::net::UdpSocket::from_std(socket)?),
         Some(Socket::Streams(listener)) => {
-            let guard = listener::Guard { settings: Arc::clone(&settings), heard: Arc::clone(&heard), acceptor };
-            Way::Streams(BoundedListener::new(tokio::net::TcpListener::from_std(listener)?, MAX_CONNECTIONS, Some(guard)))
+            let guard = listener::Guard { settings: Arc::clone(&settings), monitor: Arc::clone(&monitor), acceptor };
+            Transport::Streams(BoundedListener::new(tokio::net::TcpListener::from_std(listener)?, MAX_CONNECTIONS, Some(guard)))
         }
     };
     let stop = CancellationToken::new();
-    let task = tokio::spawn(kinds::run(Start { settings: Arc::clone(&settings), way, sink, budget, heard, stop: stop.clone() }));
+    let task = tokio::spawn(kinds::run(Start { settings: Arc::clone(&settings), transport, sink, budget, monitor, stop: stop.clone() }));
     Ok(Running { settings, socket: kept, stop, task })
 }
 
 /// What is ready to be exchanged for what runs. See [`Sources::prepare`].
 #[derive(Debug)]
 pub struct Prepared {
-    wanted: Vec<(Place, SourceSettings)>,
+    wanted: Vec<(Inlet, SourceSettings)>,
     /// What is opened for those that are to be started.
-    opened: Vec<(Place, Option<Socket>)>,
+    opened: Vec<(Inlet, Option<Socket>)>,
 }
 
 /// The sources of the plan that runs.
 #[derive(Default)]
 pub struct Sources {
-    running: tokio::sync::Mutex<BTreeMap<Place, Running>>,
+    running: tokio::sync::Mutex<BTreeMap<Inlet, Running>>,
     budget: Arc<BodyBudget>,
     /// What each source hears, by name.
-    heard: Mutex<BTreeMap<String, Arc<Heard>>>,
+    monitors: Mutex<BTreeMap<String, Arc<SourceMonitor>>>,
 }
 
 impl Sources {
@@ -144,18 +144,18 @@ impl Sources {
             if let Some(Err(e)) = settings.certificates.as_ref().map(|files| tls::acceptor(files, &settings.kind)) {
                 return Err((settings, e.into()));
             }
-            for place in Place::all_of(&settings) {
-                let opened = match running.get(&place) {
+            for inlet in Inlet::all_of(&settings) {
+                let opened = match running.get(&inlet) {
                     Some(known) if settings.goes_on_from(&known.settings.load()) => None,
                     Some(Running { socket: Some(socket), .. }) => Some(socket.again().map(Some)),
-                    _ => Some(place.open().await),
+                    _ => Some(inlet.open().await),
                 };
                 match opened {
                     None => {}
-                    Some(Ok(socket)) => prepared.opened.push((place.clone(), socket)),
+                    Some(Ok(socket)) => prepared.opened.push((inlet.clone(), socket)),
                     Some(Err(e)) => return Err((settings, e.into())),
                 }
-                prepared.wanted.push((place, settings.clone()));
+                prepared.wanted.push((inlet, settings.clone()));
             }
         }
         Ok(prepared)
@@ -166,35 +166,35 @@ impl Sources {
     pub async fn exchange<S: Sink>(&self, prepared: Prepared, sink: &Arc<S>, patience: Duration) {
         let mut running = self.running.lock().await;
         let Prepared { wanted, opened } = prepared;
-        let is_left = |place: &Place| opened.iter().any(|(p, _)| p == place) || wanted.iter().all(|(p, _)| p != place);
-        let left: Vec<Place> = running.keys().filter(|place| is_left(place)).cloned().collect();
+        let is_left = |inlet: &Inlet| opened.iter().any(|(p, _)| p == inlet) || wanted.iter().all(|(p, _)| p != inlet);
+        let left: Vec<Inlet> = running.keys().filter(|inlet| is_left(inlet)).cloned().collect();
         let mut ending = JoinSet::new();
-        for place in left {
-            match (running.remove(&place), place) {
-                (Some(source), Place::Own(_)) => {
+        for inlet in left {
+            match (running.remove(&inlet), inlet) {
+                (Some(source), Inlet::Own(_)) => {
                     ending.spawn(source.end(patience));
                 }
                 (Some(source), _) => source.stop.cancel(),
                 (None, _) => {}
             }
         }
-        for (place, settings) in &wanted {
-            if let Some(known) = running.get(place) {
+        for (inlet, settings) in &wanted {
+            if let Some(known) = running.get(inlet) {
                 known.settings.store(Arc::new(settings.clone()));
             }
         }
-        self.heard.lock().unwrap_or_else(PoisonError::into_inner).retain(|name, _| wanted.iter().any(|(_, s)| s.name == *name));
+        self.monitors.lock().unwrap_or_else(PoisonError::into_inner).retain(|name, _| wanted.iter().any(|(_, s)| s.name == *name));
         // Those that listen come first, so that nobody waits for those that end.
         let mut opened = opened;
         opened.sort_by(|(a, _), (b, _)| a.cmp(b));
-        for (place, socket) in opened {
-            if let Place::Own(_) = place {
+        for (inlet, socket) in opened {
+            if let Inlet::Own(_) = inlet {
                 while ending.join_next().await.is_some() {}
             }
-            let Some((_, settings)) = wanted.iter().find(|(p, _)| *p == place) else { continue };
-            match start(settings.clone(), socket, Arc::clone(sink), Arc::clone(&self.budget), self.heard(&settings.name)) {
+            let Some((_, settings)) = wanted.iter().find(|(p, _)| *p == inlet) else { continue };
+            match start(settings.clone(), socket, Arc::clone(sink), Arc::clone(&self.budget), self.monitor(&settings.name)) {
                 Ok(source) => {
-                    running.insert(place, source);
+                    running.insert(inlet, source);
                 }
                 Err(e) => tracing::error!(source = settings.name, error = %e, "a source cannot be started"),
             }
@@ -212,15 +212,15 @@ impl Sources {
     }
 
     /// What the source called `name` hears.
-    pub fn heard(&self, name: &str) -> Arc<Heard> {
-        Arc::clone(self.heard.lock().unwrap_or_else(PoisonError::into_inner).entry(name.to_owned()).or_default())
+    pub fn monitor(&self, name: &str) -> Arc<SourceMonitor> {
+        Arc::clone(self.monitors.lock().unwrap_or_else(PoisonError::into_inner).entry(name.to_owned()).or_default())
     }
 
     /// Looks at a source that runs as its senders would, without sending an event, up to the first step that fails.
-    pub async fn probe(&self, name: &str) -> Vec<Looked> {
+    pub async fn probe(&self, name: &str) -> Vec<ProbeStep> {
         let settings = self.running.lock().await.values().map(|source| source.settings.load_full()).find(|settings| settings.name == name);
         match settings {
-            Some(settings) => kinds::probe(&settings, &self.heard(name)).await,
+            Some(settings) => kinds::probe(&settings, &self.monitor(name)).await,
             None => Vec::new(),
         }
     }

@@ -19,10 +19,10 @@ use tokio::time::{Instant, timeout_at};
 use tokio_util::sync::CancellationToken;
 use tokio_util::task::TaskTracker;
 
-use crate::kinds::{Start, Way};
+use crate::kinds::{Start, Transport};
 use crate::messages::{Framing, Messages};
 use crate::spoken::SpokenProtocol;
-use crate::{BodyMetadata, Heard, Receipt, Sink, SourceSettings, Wrong};
+use crate::{BodyMetadata, Receipt, SenderFault, Sink, SourceMonitor, SourceSettings};
 
 /// Most bytes that are handed on at once.
 const BATCH: usize = 1 << 20;
@@ -37,16 +37,16 @@ const PAUSES: (Duration, Duration) = (Duration::from_millis(50), Duration::from_
 const HTTP_SPOKEN: &str = "somebody spoke HTTP to a port that takes messages as they are";
 
 /// Serves until it is to stop; what was read by then is handed on. `framing` tells how the settings of the moment cut a stream.
-pub(crate) async fn run<S: Sink>(Start { settings, way, sink, heard, stop, .. }: Start<S>, framing: fn(&SourceSettings) -> Framing) {
-    let Way::Streams(mut listener) = way else { return };
+pub(crate) async fn run<S: Sink>(Start { settings, transport, sink, monitor, stop, .. }: Start<S>, framing: fn(&SourceSettings) -> Framing) {
+    let Transport::Streams(mut listener) = transport else { return };
     let (connections, stopping) = (TaskTracker::new(), CancellationToken::new());
     let held = Arc::new(Reserved::new(HELD.max(2 * settings.load().max_event)));
     loop {
         tokio::select! {
             () = stop.cancelled() => break,
             (stream, from) = listener.next() => {
-                let (settings, sink, heard, held) = (Arc::clone(&settings), Arc::clone(&sink), Arc::clone(&heard), Arc::clone(&held));
-                let one = Reading { settings, framing, sink, heard, held, from, stopping: stopping.clone() };
+                let (settings, sink, monitor, held) = (Arc::clone(&settings), Arc::clone(&sink), Arc::clone(&monitor), Arc::clone(&held));
+                let one = Reading { settings, framing, sink, monitor, held, from, stopping: stopping.clone() };
                 connections.spawn(async move { one.run(stream).await });
             }
         }
@@ -74,7 +74,7 @@ struct Reading<S> {
     settings: Arc<ArcSwap<SourceSettings>>,
     framing: fn(&SourceSettings) -> Framing,
     sink: Arc<S>,
-    heard: Arc<Heard>,
+    monitor: Arc<SourceMonitor>,
     held: Arc<Reserved>,
     from: SocketAddr,
     stopping: CancellationToken,
@@ -165,7 +165,7 @@ impl<S: Sink> Reading<S> {
                 settled = timeout_at(end, places.settle()), if owes && !full => {
                     // Where others only wait themselves for the ends of messages, it is not known when there will be places again.
                     if settled.is_err() && self.held.handing.load(Ordering::Relaxed) == 0 {
-                        self.heard.wrong(Wrong::Format, "too many messages began that do not end", Some(self.from.ip()));
+                        self.monitor.wrong(SenderFault::Format, "too many messages began that do not end", Some(self.from.ip()));
                         break;
                     }
                     unfinished_since = unfinished_since.map(|_| Instant::now());
@@ -177,7 +177,7 @@ impl<S: Sink> Reading<S> {
                 Ok(Ok(0) | Err(_)) => break,
                 Ok(Ok(n)) => n,
                 Err(_) => {
-                    self.heard.wrong(Wrong::Format, "a message began and did not end in time", Some(self.from.ip()));
+                    self.monitor.wrong(SenderFault::Format, "a message began and did not end in time", Some(self.from.ip()));
                     break;
                 }
             };
@@ -211,12 +211,12 @@ impl<S: Sink> Reading<S> {
     fn can_be_read(&self, first: &[u8], messages: &mut Messages) -> bool {
         match SpokenProtocol::of(first) {
             Some(SpokenProtocol::Tls) => {
-                self.heard.wrong(Wrong::Tls, "somebody spoke TLS to a port that speaks plain text", Some(self.from.ip()));
+                self.monitor.wrong(SenderFault::Tls, "somebody spoke TLS to a port that speaks plain text", Some(self.from.ip()));
                 return false;
             }
             Some(SpokenProtocol::Http) => {
                 // Its lines are read all the same; that they are no messages is no other trouble.
-                self.heard.wrong(Wrong::Format, HTTP_SPOKEN, Some(self.from.ip()));
+                self.monitor.wrong(SenderFault::Format, HTTP_SPOKEN, Some(self.from.ip()));
                 messages.because = Some(HTTP_SPOKEN);
             }
             _ => {}
@@ -226,16 +226,16 @@ impl<S: Sink> Reading<S> {
 
     /// Cuts what is whole, and tells what is wrong with it.
     fn cut(&self, messages: &mut Messages, bytes: &[u8], last: bool) -> usize {
-        messages.keeps_raw = self.heard.is_caught();
+        messages.keeps_raw = self.monitor.is_caught();
         let settings = self.settings.load();
         let used = messages.cut(bytes, last, &(self.framing)(&settings), settings.max_event);
         for (what, says) in messages.wrong.drain(..) {
-            self.heard.wrong(what, says, Some(self.from.ip()));
+            self.monitor.wrong(what, says, Some(self.from.ip()));
         }
         if let (times @ 1.., why) = std::mem::take(&mut messages.broken) {
             match messages.because {
-                Some(because) => self.heard.wrong_times(Wrong::Format, times, because, Some(self.from.ip())),
-                None => self.heard.broken(times, why, Some(self.from.ip())),
+                Some(because) => self.monitor.wrong_times(SenderFault::Format, times, because, Some(self.from.ip())),
+                None => self.monitor.broken(times, why, Some(self.from.ip())),
             }
         }
         used
@@ -245,10 +245,10 @@ impl<S: Sink> Reading<S> {
     async fn hand_on(&self, (body, raw): (Vec<u8>, Vec<Vec<u8>>), _places: Places<'_>) -> bool {
         let source = self.settings.load().name.clone();
         self.held.handing.fetch_add(1, Ordering::Relaxed);
-        let receipt = until_taken(&*self.sink, &source, body, raw, &self.heard, Some(&self.stopping)).await;
+        let receipt = until_taken(&*self.sink, &source, body, raw, &self.monitor, Some(&self.stopping)).await;
         self.held.handing.fetch_sub(1, Ordering::Relaxed);
         if let Some(receipt) = &receipt {
-            self.heard.receipt(receipt, Some(self.from.ip()));
+            self.monitor.receipt(receipt, Some(self.from.ip()));
         }
         receipt.is_some()
     }
@@ -277,7 +277,7 @@ pub(crate) async fn until_taken<S: Sink>(
     source: &str,
     body: Vec<u8>,
     raw: Vec<Vec<u8>>,
-    heard: &Heard,
+    monitor: &SourceMonitor,
     stopping: Option<&CancellationToken>,
 ) -> Option<Receipt> {
     let body = Arc::new(Buffer::from(body));
@@ -286,7 +286,7 @@ pub(crate) async fn until_taken<S: Sink>(
         match sink.accept(source, Arc::clone(&body), DeclaredFormat::Lines, BodyMetadata { raw: raw.clone(), ..BodyMetadata::default() }).await {
             Ok(receipt) => return Some(receipt),
             Err(refusal) if refusal.is_temporary() => {
-                heard.wrong(Wrong::PushedBack, refusal.to_string(), None);
+                monitor.wrong(SenderFault::PushedBack, refusal.to_string(), None);
                 if stopping.is_some_and(CancellationToken::is_cancelled) {
                     return None;
                 }
@@ -294,7 +294,7 @@ pub(crate) async fn until_taken<S: Sink>(
                 pause = (pause * 2).min(PAUSES.1);
             }
             Err(refusal) => {
-                heard.wrong(Wrong::TooLarge, refusal.to_string(), None);
+                monitor.wrong(SenderFault::TooLarge, refusal.to_string(), None);
                 return None;
             }
         }
@@ -329,7 +329,7 @@ mod tests {
     struct Source {
         sink: Arc<Gate>,
         held: Arc<Reserved>,
-        heard: Arc<Heard>,
+        monitor: Arc<SourceMonitor>,
         settings: Arc<ArcSwap<SourceSettings>>,
     }
 
@@ -338,7 +338,7 @@ mod tests {
         fn new(batches: usize, bytes: usize) -> Source {
             let settings = SourceSettings { max_event: 200_000, ..crate::tests::settings(crate::tests::lines()) };
             let sink = Arc::new(Gate { places: Semaphore::new(batches), taken: Default::default() });
-            Source { sink, held: Arc::new(Reserved::new(bytes)), heard: Arc::default(), settings: Arc::new(ArcSwap::from_pointee(settings)) }
+            Source { sink, held: Arc::new(Reserved::new(bytes)), monitor: Arc::default(), settings: Arc::new(ArcSwap::from_pointee(settings)) }
         }
 
         /// A connection with so much room on the way.
@@ -347,7 +347,7 @@ mod tests {
                 settings: Arc::clone(&self.settings),
                 framing: |_| Framing::Lines,
                 sink: Arc::clone(&self.sink),
-                heard: Arc::clone(&self.heard),
+                monitor: Arc::clone(&self.monitor),
                 held: Arc::clone(&self.held),
                 from: "192.0.2.4:5".parse().unwrap(),
                 stopping: CancellationToken::new(),
@@ -422,7 +422,7 @@ mod tests {
         second.write_all(b"\n").await.unwrap();
         until("the first is given up, and the second read to its end", || s.taken().ends_with(b"b\n")).await;
         assert_eq!(s.taken().len(), 110_000 + 1 + 60_000 + 1);
-        assert!(s.heard.get().troubles.iter().any(|t| t.says.contains("do not end")), "{:?}", s.heard.get().troubles);
+        assert!(s.monitor.get().troubles.iter().any(|t| t.says.contains("do not end")), "{:?}", s.monitor.get().troubles);
         drop(second);
         until("all places are free", || s.places() == 100_000).await;
     }

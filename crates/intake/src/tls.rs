@@ -17,15 +17,15 @@ pub enum CertificateError {
     /// A file cannot be read, or holds something else.
     #[error("{path}: {source}")]
     File {
-        /// Which.
+        /// The path of the file.
         path: String,
-        /// Why.
+        /// What is wrong with it.
         source: pem::Error,
     },
     /// A file can be read, but has nothing in it that is a certificate.
     #[error("{path}: there is no certificate in it")]
     Empty {
-        /// Which.
+        /// The path of the file.
         path: String,
     },
     /// A certificate cannot be used: it is damaged, or does not go with its key.
@@ -33,7 +33,7 @@ pub enum CertificateError {
     Unusable {
         /// The file that it stands in.
         path: String,
-        /// Why.
+        /// What is wrong with it.
         source: rustls::Error,
     },
     /// Senders' certificates cannot be checked with these authorities.
@@ -41,7 +41,7 @@ pub enum CertificateError {
     Authorities {
         /// The file that they stand in.
         path: String,
-        /// Why.
+        /// Why they cannot be used.
         source: VerifierBuilderError,
     },
 }

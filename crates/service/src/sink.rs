@@ -30,7 +30,7 @@ thread_local! {
     static SCRATCH: RefCell<Scratch> = RefCell::default();
 }
 
-struct Worked {
+struct Processed {
     outcome: Outcome,
     data: Packed,
     unread: Vec<Unread>,
@@ -46,7 +46,7 @@ const AGES: usize = 4;
 const CAUGHT: usize = 50;
 
 /// A body on its way through the plan.
-struct Given {
+struct BodyJob {
     source: String,
     body: Arc<Buffer>,
     says: DeclaredFormat,
@@ -57,8 +57,8 @@ struct Given {
     caught: bool,
 }
 
-fn work(running: &Running, given: Given) -> Result<Worked, Refusal> {
-    let Given { source, body, says, with, now, watch, caught } = given;
+fn work(running: &Running, given: BodyJob) -> Result<Processed, Refusal> {
+    let BodyJob { source, body, says, with, now, watch, caught } = given;
     let number = running.compiled.source(&source).ok_or(Refusal::Gone)?;
     let settings = running.checked.sources.iter().find(|s| s.name == source);
     let max_event = settings.map_or(usize::MAX, |s| s.max_event as usize);
@@ -86,7 +86,7 @@ fn work(running: &Running, given: Given) -> Result<Worked, Refusal> {
     let lines = std::mem::take(&mut outcome.lines);
     let ages = ages(&lines, &outcome.ends, now);
     let data = if settings.is_none_or(|s| s.compress) { pack(lines) } else { Packed::plain(lines) };
-    Ok(Worked { outcome, data, unread, ages, caught })
+    Ok(Processed { outcome, data, unread, ages, caught })
 }
 
 /// Most bytes that the fields given beside a body add to an event.
@@ -180,20 +180,20 @@ impl PlanSink {
         if let Some(number) = running.compiled.source(&source) {
             self.room(&running, number)?;
         }
-        let heard = self.app.sources.heard(&source);
+        let monitor = self.app.sources.monitor(&source);
         let watch = self.app.tail.watch(&running.compiled);
         let positions = with.positions.iter().map(|p| (p.id.clone(), p.content.clone())).collect();
         // Only so many bodies are worked on at once, so that their copies do not fill the memory together.
         let place = self.app.working.acquire().await;
         let (asked, now) = (Arc::clone(&running), now_ms());
-        let given = Given { source: source.clone(), body, says, with, now, watch, caught: heard.is_caught() };
+        let given = BodyJob { source: source.clone(), body, says, with, now, watch, caught: monitor.is_caught() };
         let worked = tokio::task::spawn_blocking(move || work(&asked, given)).await;
         drop(place);
         if turn.is_some() && !matches!(worked, Ok(Ok(_))) {
             windows::take_back(&self.app, &running.compiled, running.windows_of(&source)).await;
         }
         let worked = worked.map_err(|_| Refusal::Failed)??;
-        let Worked { mut outcome, data, unread, ages, caught } = worked;
+        let Processed { mut outcome, data, unread, ages, caught } = worked;
         let receipt = Receipt {
             received: outcome.received.events as u64,
             read: outcome.read.events as u64,
@@ -218,7 +218,7 @@ impl PlanSink {
         kept.map_err(|e| kept_nothing(&e))?;
         self.app.tail.publish(&running.compiled, now, captures);
         if !caught.is_empty() {
-            heard.show(caught);
+            monitor.show(caught);
         }
         Ok(receipt)
     }

@@ -55,7 +55,7 @@ pub(crate) struct Order {
 }
 
 /// The right to touch some windows.
-pub(crate) struct Turn {
+pub(crate) struct WindowsGuard {
     _steps: Vec<OwnedMutexGuard<()>>,
 }
 
@@ -65,12 +65,12 @@ impl Order {
     }
 
     /// Waits until nobody else touches the windows of these numbers, which rise, so that no two wait for each other.
-    pub(crate) async fn turn(&self, windows: &[usize]) -> Turn {
+    pub(crate) async fn turn(&self, windows: &[usize]) -> WindowsGuard {
         let mut steps = Vec::with_capacity(windows.len());
         for number in windows {
             steps.push(Arc::clone(&self.steps[*number]).lock_owned().await);
         }
-        Turn { _steps: steps }
+        WindowsGuard { _steps: steps }
     }
 }
 

@@ -12,7 +12,7 @@ use rockrose_ledger::{Amount, Measure, Selection};
 use crate::SpoolError;
 use crate::packed::checksum;
 use crate::schema::{batch, entry};
-use crate::unpacked::{Kept, Unpacked};
+use crate::unpacked::{Unpacked, UnpackedCache};
 
 /// Fewest queue entries that one parcel may be made of.
 const MIN_ENTRIES: i64 = 512;
@@ -195,7 +195,13 @@ impl DeliveryBatch {
 
 type Due = (i64, String, i64, Vec<u8>, i64, i64);
 
-pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max_bytes: usize, but: &[i64]) -> Result<Option<DeliveryBatch>, SpoolError> {
+pub(crate) fn next(
+    c: &mut SqliteConnection,
+    kept: &UnpackedCache,
+    destination: &str,
+    max_bytes: usize,
+    but: &[i64],
+) -> Result<Option<DeliveryBatch>, SpoolError> {
     c.transaction(|c| {
         let free = || entry::table.filter(entry::destination.eq(destination).and(entry::id.ne_all(but))).order(entry::id);
         let sizes: Vec<(i64, i64)> =
@@ -245,7 +251,7 @@ pub(crate) fn next(c: &mut SqliteConnection, kept: &Kept, destination: &str, max
 }
 
 /// The lines of a batch.
-fn unpacked(c: &mut SqliteConnection, kept: &Kept, of: i64) -> Result<Arc<Unpacked>, SpoolError> {
+fn unpacked(c: &mut SqliteConnection, kept: &UnpackedCache, of: i64) -> Result<Arc<Unpacked>, SpoolError> {
     if let Some(unpacked) = kept.get(of) {
         return Ok(unpacked);
     }

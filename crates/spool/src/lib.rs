@@ -102,7 +102,7 @@ impl Spool {
             waiting: Mutex::new(reader::waiting(&mut connection)?),
             arrivals: watch::channel(0).0,
             commits: std::sync::atomic::AtomicU64::new(0),
-            kept: unpacked::Kept::default(),
+            kept: unpacked::UnpackedCache::default(),
         });
         let (writes, queue) = mpsc::channel(WRITE_QUEUE);
         let theirs = Arc::clone(&shared);
@@ -150,7 +150,7 @@ impl Spool {
         self.next_but(destination, max_bytes, Vec::new()).await
     }
 
-    /// The same without what stands in the queue entries `but`, which are under way.
+    /// The next events due at `destination`, as [`Spool::next`] gives them, without those in the queue entries `but`, which are under way.
     pub async fn next_but(&self, destination: &str, max_bytes: usize, but: Vec<i64>) -> Result<Option<DeliveryBatch>, SpoolError> {
         let destination = destination.to_owned();
         let shared = Arc::clone(&self.inner.shared);

@@ -28,11 +28,11 @@ pub struct Quarantined {
     pub at_ms: i64,
     /// At a source (it could not be read) or a destination (it was refused for good).
     pub stage: Stage,
-    /// Which.
+    /// The name of the source, route or destination.
     pub name: String,
     /// At a destination, the route it came by.
     pub via: String,
-    /// Why.
+    /// Why it is in quarantine.
     pub reason: String,
     /// Its bytes.
     pub data: Vec<u8>,

@@ -30,9 +30,9 @@ impl Unpacked {
 
 /// The newest of them, by the batch's number.
 #[derive(Debug, Default)]
-pub(crate) struct Kept(Mutex<(BTreeMap<i64, Arc<Unpacked>>, usize)>);
+pub(crate) struct UnpackedCache(Mutex<(BTreeMap<i64, Arc<Unpacked>>, usize)>);
 
-impl Kept {
+impl UnpackedCache {
     pub(crate) fn get(&self, batch: i64) -> Option<Arc<Unpacked>> {
         lock(&self.0).0.get(&batch).cloned()
     }
@@ -58,7 +58,7 @@ mod tests {
 
     #[test]
     fn the_oldest_go_and_the_bytes_are_counted_once() {
-        let kept = Kept::default();
+        let kept = UnpackedCache::default();
         let batch = Arc::new(Unpacked::new(vec![b'\n'; 5 << 20]));
         for number in [1, 2, 2, 3] {
             kept.put(number, &batch);

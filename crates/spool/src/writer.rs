@@ -18,7 +18,7 @@ use crate::operate::{Discard, GiveUp, Resend};
 use crate::packed::Packed;
 use crate::queue::{Moved, Sums, keep_aside, keep_batch, oldest, queue, release};
 use crate::schema::{due, entry, ledger_minute, ledger_total, quarantine, reached};
-use crate::unpacked::{Kept, Unpacked};
+use crate::unpacked::{Unpacked, UnpackedCache};
 use crate::{SpoolError, Waiting, lock, metrics};
 
 /// Most writes that share a commit.
@@ -69,7 +69,7 @@ pub struct Arrival {
 /// A record that could not be read, with the reason.
 #[derive(Debug)]
 pub struct Unread {
-    /// Why.
+    /// Why it could not be read.
     pub reason: String,
     /// Its bytes as they came.
     pub data: Vec<u8>,
@@ -96,7 +96,7 @@ pub(crate) struct Shared {
     pub(crate) arrivals: watch::Sender<u64>,
     pub(crate) commits: AtomicU64,
     /// Batches that need not be unpacked.
-    pub(crate) kept: Kept,
+    pub(crate) kept: UnpackedCache,
 }
 
 pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Write>, shared: &Shared) {

@@ -43,7 +43,7 @@ impl Watch {
 /// An event seen at a point.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Capture {
-    /// Where.
+    /// The point of the plan that the event was seen at.
     pub point: Point,
     /// As it came there.
     pub before: Vec<u8>,

@@ -12,7 +12,7 @@ use rockrose_event::simd;
 use rockrose_event::texts::Texts;
 use rockrose_language::Test;
 
-use super::rule::{Leaf, Sort, above, all, below, bounds, literals, sorted, values};
+use super::rule::{Leaf, LookupKind, above, all, below, bounds, literals, sorted, values};
 use super::search::Sorted;
 use crate::expression::{Check, EventView, number_within};
 
@@ -54,7 +54,7 @@ pub(crate) struct Axis {
 
 impl Lookup {
     /// The look-up that tells apart whatever `leaves` ask of a field.
-    pub(crate) fn of<'a>(sort: Sort, leaves: impl Iterator<Item = &'a Leaf>) -> Lookup {
+    pub(crate) fn of<'a>(sort: LookupKind, leaves: impl Iterator<Item = &'a Leaf>) -> Lookup {
         fn numbered(texts: &[Vec<u8>], from: usize) -> Texts {
             let mut numbered = Texts::default();
             texts.iter().enumerate().for_each(|(i, text)| numbered.insert(text, (from + i) as u32));
@@ -67,12 +67,12 @@ impl Lookup {
             texts
         }
         match sort {
-            Sort::Text => {
+            LookupKind::Text => {
                 let texts = distinct(leaves.flat_map(|leaf| values(&leaf.test)));
                 Lookup::Text(numbered(&texts, FIRST), texts.iter().map(Vec::len).max().unwrap_or(0))
             }
-            Sort::Number => Lookup::Number(Sorted::new(sorted(leaves.flat_map(|leaf| bounds(&leaf.test)).collect()))),
-            Sort::Level => {
+            LookupKind::Number => Lookup::Number(Sorted::new(sorted(leaves.flat_map(|leaf| bounds(&leaf.test)).collect()))),
+            LookupKind::Level => {
                 let mut usual = Texts::default();
                 for level in Level::ALL {
                     let word = level.word();
@@ -81,19 +81,19 @@ impl Lookup {
                 }
                 Lookup::Level(usual)
             }
-            Sort::Address => {
+            LookupKind::Address => {
                 let mut starts: Vec<_> = leaves.flat_map(extents).collect();
                 starts.sort_unstable();
                 starts.dedup();
                 let (v4, v6): (Vec<_>, Vec<_>) = starts.into_iter().partition(|(six, _)| !six);
                 Lookup::Address { v4: Sorted::new(v4.into_iter().map(|(_, a)| a as u32).collect()), v6: Sorted::new(v6.into_iter().map(|(_, a)| a).collect()) }
             }
-            Sort::Beginning | Sort::Ending => {
+            LookupKind::Beginning | LookupKind::Ending => {
                 let text = |leaf: &Leaf| if let Test::StartsWith(text) | Test::EndsWith(text) = &leaf.test { Some(text.clone().into_bytes()) } else { None };
                 let texts = distinct(leaves.filter_map(text));
-                Lookup::Ends(Ends::new(&texts, numbered(&texts, 0), sort == Sort::Ending))
+                Lookup::Ends(Ends::new(&texts, numbered(&texts, 0), sort == LookupKind::Ending))
             }
-            Sort::Literals => {
+            LookupKind::Literals => {
                 let texts = distinct(leaves.flat_map(|leaf| literals(&leaf.test)).flatten());
                 // A full table is quicker to follow, but takes some hundred bytes for each byte of the literals.
                 let small = texts.iter().map(Vec::len).sum::<usize>() <= SMALL_LITERALS;

@@ -25,7 +25,7 @@ use crate::context::Shared;
 use crate::expression::{Check, EventView, Expression, Memo, Tests};
 use group::{Concerned, Group, Part, has, set};
 use lookup::{Axis, Lookup};
-use rule::{Asks, LAYERS, Made, Sort, alternatives, necessary, sort};
+use rule::{Asks, LAYERS, LookupKind, RuleDraft, alternatives, necessary, sort};
 
 pub(crate) use sources::{Indexes, Scope, SourceCandidates};
 
@@ -92,14 +92,14 @@ pub(crate) struct Asking<'a> {
 impl Index {
     /// Indexes `conditions`, each with the number of its route.
     pub(crate) fn build<'a>(conditions: impl Iterator<Item = (usize, &'a Condition)>, tests: &mut Tests, fields: &mut FieldTable) -> Index {
-        let mut made: Vec<Made> = Vec::new();
+        let mut made: Vec<RuleDraft> = Vec::new();
         for (route, condition) in conditions {
             let (parts, complete) = match alternatives(condition, false, fields) {
                 Some(parts) => (parts, true),
                 None => (vec![necessary(condition, fields)], false),
             };
             for leaves in parts {
-                let mut rule = Made { route: route as u32, asks: Asks::new(), tests: Vec::new(), whole: None };
+                let mut rule = RuleDraft { route: route as u32, asks: Asks::new(), tests: Vec::new(), whole: None };
                 if !complete {
                     rule.whole = Some(tests.compile(condition, fields));
                 }
@@ -108,12 +108,12 @@ impl Index {
                     if let Some(sort) = sort(leaf) {
                         let known = rule.asks.entry((sort, leaf.field)).or_default();
                         let wholly = match sort {
-                            Sort::Beginning | Sort::Ending => known.is_empty(),
-                            Sort::Literals => known.len() < LAYERS && matches!(leaf.test, Test::Contains(_)),
+                            LookupKind::Beginning | LookupKind::Ending => known.is_empty(),
+                            LookupKind::Literals => known.len() < LAYERS && matches!(leaf.test, Test::Contains(_)),
                             _ => true,
                         };
                         answered = wholly.then_some((sort, leaf.field));
-                        if wholly || sort == Sort::Literals {
+                        if wholly || sort == LookupKind::Literals {
                             known.push((Check::compile(&leaf.test), leaf.clone()));
                         }
                     }
@@ -127,8 +127,8 @@ impl Index {
         Index::grouped(made)
     }
 
-    fn grouped(made: Vec<Made>) -> Index {
-        let mut axes: BTreeMap<(Sort, FieldId), u32> = BTreeMap::new();
+    fn grouped(made: Vec<RuleDraft>) -> Index {
+        let mut axes: BTreeMap<(LookupKind, FieldId), u32> = BTreeMap::new();
         for key in made.iter().flat_map(|made| made.asks.keys()) {
             let next = axes.len() as u32;
             axes.entry(*key).or_insert(next);
@@ -142,8 +142,8 @@ impl Index {
             .collect();
         built.sort_by_key(|(number, _)| *number);
         let mut index = Index { axes: built.into_iter().map(|(_, axis)| axis).collect(), ..Index::default() };
-        let mut makes: BTreeMap<Vec<(Sort, FieldId)>, Vec<Made>> = BTreeMap::new();
-        let mut lists: BTreeMap<u32, Vec<(Made, Vec<u32>)>> = BTreeMap::new();
+        let mut makes: BTreeMap<Vec<(LookupKind, FieldId)>, Vec<RuleDraft>> = BTreeMap::new();
+        let mut lists: BTreeMap<u32, Vec<(RuleDraft, Vec<u32>)>> = BTreeMap::new();
         for made in made {
             let few = made.asks.iter().filter_map(|(key, leaves)| {
                 let axis = axes[key];
@@ -156,7 +156,7 @@ impl Index {
             }
         }
         // Where lists are long after all, bit sets are quicker.
-        let long = |rules: &[(Made, Vec<u32>)]| {
+        let long = |rules: &[(RuleDraft, Vec<u32>)]| {
             let mut lengths: HashMap<u32, usize> = HashMap::new();
             rules.iter().flat_map(|(_, cells)| cells).for_each(|cell| *lengths.entry(*cell).or_default() += 1);
             // A list that is long is met more often than a short one.
@@ -177,7 +177,7 @@ impl Index {
         for rules in makes {
             index.group(rules, &axes);
         }
-        let keys: HashMap<u32, (Sort, FieldId)> = axes.iter().map(|(key, number)| (*number, *key)).collect();
+        let keys: HashMap<u32, (LookupKind, FieldId)> = axes.iter().map(|(key, number)| (*number, *key)).collect();
         for (axis, rules) in lists {
             index.list(axis, keys[&axis], rules);
         }
@@ -185,7 +185,7 @@ impl Index {
         index
     }
 
-    fn list(&mut self, axis: u32, key: (Sort, FieldId), rules: Vec<(Made, Vec<u32>)>) {
+    fn list(&mut self, axis: u32, key: (LookupKind, FieldId), rules: Vec<(RuleDraft, Vec<u32>)>) {
         let mut by_cell: Vec<Vec<u32>> = Vec::new();
         for (made, cells) in rules {
             for cell in cells {
@@ -212,22 +212,22 @@ impl Index {
     }
 
     /// Adds a rule; of its tests those need not be asked of which `answered` holds.
-    fn rule(&mut self, made: Made, answered: impl Fn(&Option<(Sort, FieldId)>) -> bool) {
+    fn rule(&mut self, made: RuleDraft, answered: impl Fn(&Option<(LookupKind, FieldId)>) -> bool) {
         let from = self.asked.len() as u32;
         self.asked.extend(made.tests.iter().filter(|(of, _)| !answered(of)).map(|(_, test)| test));
         self.rules.push(Some(Rule { route: made.route, asked: (from, self.asked.len() as u32), whole: made.whole }));
     }
 
-    fn group(&mut self, rules: Vec<Made>, axes: &BTreeMap<(Sort, FieldId), u32>) {
+    fn group(&mut self, rules: Vec<RuleDraft>, axes: &BTreeMap<(LookupKind, FieldId), u32>) {
         let (first, words) = (self.rules.len() / 64, rules.len().div_ceil(64));
-        let mut mine: Vec<(Sort, FieldId)> = rules.iter().flat_map(|made| made.asks.keys().copied()).collect();
+        let mut mine: Vec<(LookupKind, FieldId)> = rules.iter().flat_map(|made| made.asks.keys().copied()).collect();
         mine.sort_unstable();
         mine.dedup();
         let mut parts: Vec<(f64, Part)> = Vec::new();
         for key in mine {
             let concerned: Vec<Concerned<'_>> = rules.iter().enumerate().filter_map(|(i, made)| Some((i as u32, made.asks.get(&key)?.as_slice()))).collect();
             let part = Part::build(axes[&key], &self.axes[axes[&key] as usize].lookup, &concerned, rules.len(), words);
-            parts.push((part.leaves(rules.len()) + if key.0 == Sort::Literals { 0.2 } else { 0.0 }, part));
+            parts.push((part.leaves(rules.len()) + if key.0 == LookupKind::Literals { 0.2 } else { 0.0 }, part));
         }
         // What leaves least comes first; an automaton costs more than a look-up.
         parts.sort_by(|(a, _), (b, _)| a.total_cmp(b));

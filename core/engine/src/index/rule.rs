@@ -24,7 +24,7 @@ pub(crate) struct Leaf {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(crate) enum Sort {
+pub(crate) enum LookupKind {
     Text,
     Number,
     Level,
@@ -35,14 +35,14 @@ pub(crate) enum Sort {
 }
 
 /// A rule's tests, by the axis that answers them.
-pub(crate) type Asks = BTreeMap<(Sort, FieldId), Vec<(Check, Leaf)>>;
+pub(crate) type Asks = BTreeMap<(LookupKind, FieldId), Vec<(Check, Leaf)>>;
 
 /// A rule in the making.
-pub(crate) struct Made {
+pub(crate) struct RuleDraft {
     pub(crate) route: u32,
     pub(crate) asks: Asks,
     /// All its tests, and by which axis each is wholly answered; each twice its number, and one more if it must not hold.
-    pub(crate) tests: Vec<(Option<(Sort, FieldId)>, u32)>,
+    pub(crate) tests: Vec<(Option<(LookupKind, FieldId)>, u32)>,
     /// All of its condition, where that was not taken apart.
     pub(crate) whole: Option<Expression>,
 }
@@ -86,25 +86,25 @@ pub(crate) fn necessary(condition: &Condition, fields: &mut FieldTable) -> Vec<L
 }
 
 /// Which axis of its field can answer a test; none if it must be asked.
-pub(crate) fn sort(leaf: &Leaf) -> Option<Sort> {
+pub(crate) fn sort(leaf: &Leaf) -> Option<LookupKind> {
     let of = |literal: &Literal| match literal {
-        Literal::Text(_) | Literal::Bool(_) => Sort::Text,
-        Literal::Number(_) => Sort::Number,
-        Literal::Level(_) => Sort::Level,
+        Literal::Text(_) | Literal::Bool(_) => LookupKind::Text,
+        Literal::Number(_) => LookupKind::Number,
+        Literal::Level(_) => LookupKind::Level,
     };
     Some(match &leaf.test {
-        Test::Exists => Sort::Text,
+        Test::Exists => LookupKind::Text,
         Test::Equals(literal) | Test::Differs(literal) => of(literal),
         Test::OneOf(literals) => {
             let first = of(literals.first()?);
             return literals.iter().all(|l| of(l) == first).then_some(first);
         }
         Test::Order(_, literal @ (Literal::Number(_) | Literal::Level(_))) | Test::Range(literal @ (Literal::Number(_) | Literal::Level(_)), _) => of(literal),
-        Test::Network(_) => Sort::Address,
-        Test::StartsWith(_) if !leaf.negated => Sort::Beginning,
-        Test::EndsWith(_) if !leaf.negated => Sort::Ending,
-        Test::Contains(text) if !leaf.negated && text.len() >= SHORTEST => Sort::Literals,
-        Test::Matches(pattern) if !leaf.negated && !required(pattern).is_empty() => Sort::Literals,
+        Test::Network(_) => LookupKind::Address,
+        Test::StartsWith(_) if !leaf.negated => LookupKind::Beginning,
+        Test::EndsWith(_) if !leaf.negated => LookupKind::Ending,
+        Test::Contains(text) if !leaf.negated && text.len() >= SHORTEST => LookupKind::Literals,
+        Test::Matches(pattern) if !leaf.negated && !required(pattern).is_empty() => LookupKind::Literals,
         _ => return None,
     })
 }

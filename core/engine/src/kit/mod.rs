@@ -133,9 +133,9 @@ pub enum KitError {
     /// The text of one of its tables cannot be read.
     #[error("the table `{table}`: {source}")]
     Table {
-        /// Which.
+        /// The table's name.
         table: String,
-        /// Why.
+        /// What is wrong with its text.
         source: TableError,
     },
 }

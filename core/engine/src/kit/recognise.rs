@@ -19,7 +19,7 @@ const MAX_COLUMNS: usize = 64;
 /// What lines were recognised as, and what to do with them.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Recognised {
-    /// In words.
+    /// What the lines are, in a sentence.
     pub says: String,
     /// The kits whose recipes the steps use.
     pub kits: Vec<&'static str>,
@@ -98,7 +98,7 @@ struct Read {
     events: Vec<String>,
     /// The share of them whose time can be read.
     timed: f64,
-    /// The first's.
+    /// The time that was read from the first line.
     time: Option<String>,
 }
 

@@ -242,7 +242,7 @@ fn mask_text(content: &[u8], targets: &[(Target, Mask)], key: &HashKey, out: &mu
     hit
 }
 
-/// The same in the strings of a text that is JSON; nothing if it is not, or if nothing was found.
+/// Masks what is found in the strings of a text that is JSON itself; `None` if it is no JSON, or if nothing was found.
 #[cold]
 fn mask_inner(content: &[u8], targets: &[(Target, Mask)], key: &HashKey, depth: usize) -> Option<Vec<u8>> {
     let whole = scan::value_at(content, 0).ok()?;

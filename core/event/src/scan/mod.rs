@@ -60,7 +60,7 @@ pub fn scan(json: &[u8], fields: &FieldTable, slots: &mut Vec<Span>) -> Result<S
     Scanner::strict(json, 0, fields, &mut Guide::default()).event(slots)
 }
 
-/// The same for the record `body[record]`: what stands behind it is not read, but lets the scan look further at a time. Spans count from the record's start.
+/// Scans the record `body[record]` as [`scan`] does. What stands behind it is not read, but lets the scan look further at a time. Spans count from the record's start.
 /// The guide makes the next record of the same sender quicker; it changes nothing else.
 #[inline]
 pub fn scan_record(body: &[u8], record: std::ops::Range<usize>, fields: &FieldTable, guide: &mut Guide, slots: &mut Vec<Span>) -> Result<Scanned, Unreadable> {
@@ -70,7 +70,7 @@ pub fn scan_record(body: &[u8], record: std::ops::Range<usize>, fields: &FieldTa
     Scanner { limit, ..Scanner::strict(&body[record.start..], 0, fields, guide) }.event(slots)
 }
 
-/// The same for an event that steps have edited, with the bounds for those.
+/// Scans an event that steps have edited as [`scan`] does, within the wider bounds that hold for those.
 pub fn scan_edited(json: &[u8], fields: &FieldTable, slots: &mut Vec<Span>) -> Result<Scanned, Unreadable> {
     fresh(slots, fields);
     Scanner::relaxed(json, 0, fields, &mut Guide::default()).event(slots)

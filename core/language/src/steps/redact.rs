@@ -67,7 +67,7 @@ pub enum Detector {
 }
 
 impl Detector {
-    /// All of them.
+    /// All detectors, in the order in which messages name them.
     pub const ALL: [Detector; 11] = [
         Detector::Email,
         Detector::Card,

@@ -17,7 +17,7 @@ const KEPT: &[&str] = &["as shaped", "as received"];
 /// A destination that keeps events in objects.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ArchiveDestination {
-    /// Where.
+    /// Where its objects are kept.
     pub store: StoreLocation,
     /// The secret of its access key.
     pub access_secret: Option<SecretName>,

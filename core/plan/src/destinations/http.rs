@@ -95,7 +95,7 @@ pub enum SignIn {
 /// What a header says.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum HeaderText {
-    /// This.
+    /// A text that stands in the plan.
     Text(String),
     /// A secret's value.
     Secret(SecretName),

@@ -19,7 +19,7 @@ pub struct SyslogDestination {
     pub host: String,
     /// The port.
     pub port: u16,
-    /// Their facility.
+    /// The facility that messages are sent under.
     pub facility: SyslogFacility,
     /// Certificates, for TLS.
     pub tls: TlsFiles,
@@ -34,7 +34,7 @@ pub struct SyslogDestination {
 pub enum SyslogTransport {
     /// TCP, each message after its length (RFC 6587).
     Tcp,
-    /// The same within TLS (RFC 5425).
+    /// TCP within TLS, each message after its length (RFC 5425).
     Tls,
     /// UDP, a datagram each (RFC 5426).
     Udp,

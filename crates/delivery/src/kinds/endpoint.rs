@@ -101,7 +101,7 @@ impl HttpSettings {
 
 /// Which of several endpoints is asked.
 #[derive(Clone, Copy)]
-pub(crate) struct Turns {
+pub(crate) struct EndpointRotation {
     /// The one that is tried first.
     current: usize,
     count: usize,
@@ -109,9 +109,9 @@ pub(crate) struct Turns {
     in_turn: bool,
 }
 
-impl Turns {
-    pub(crate) fn new(settings: &HttpSettings) -> Turns {
-        Turns { current: 0, count: settings.endpoints.len(), in_turn: settings.in_turn }
+impl EndpointRotation {
+    pub(crate) fn new(settings: &HttpSettings) -> EndpointRotation {
+        EndpointRotation { current: 0, count: settings.endpoints.len(), in_turn: settings.in_turn }
     }
 
     /// Their places, the one that is tried first first.
@@ -120,10 +120,10 @@ impl Turns {
     }
 
     /// What follows from what the one at this place said: that is what is said for all, unless it could not be reached and passes its turn on.
-    pub(crate) fn answered(&mut self, at: usize, said: Result<Taken, Reached>) -> ControlFlow<Result<Taken, Failure>, Failure> {
+    pub(crate) fn answered(&mut self, at: usize, said: Result<Taken, EndpointError>) -> ControlFlow<Result<Taken, Failure>, Failure> {
         match said {
-            Err(Reached::No(why)) => ControlFlow::Continue(Failure::later(why)),
-            Err(Reached::Yes(failure)) => ControlFlow::Break(Err(failure)),
+            Err(EndpointError::Unreachable(why)) => ControlFlow::Continue(Failure::later(why)),
+            Err(EndpointError::Answered(failure)) => ControlFlow::Break(Err(failure)),
             Ok(taken) => {
                 self.current = if self.in_turn { (at + 1) % self.count } else { at };
                 ControlFlow::Break(Ok(taken))
@@ -132,11 +132,12 @@ impl Turns {
     }
 }
 
-pub(crate) enum Reached {
+/// Why an endpoint did not take a body.
+pub(crate) enum EndpointError {
     /// It could not be reached, or what it says was lost; another may be tried.
-    No(String),
+    Unreachable(String),
     /// It has answered.
-    Yes(Failure),
+    Answered(Failure),
 }
 
 /// An endpoint without its query, which could hold a secret.

@@ -12,7 +12,7 @@ use rockrose_event::output::{Origin, cloud_events, json_array};
 use rockrose_otlp::{Message, to_request};
 use rockrose_plan::{BodyForm, Compression};
 
-use super::endpoint::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns};
+use super::endpoint::{CONNECT_TIME, EndpointError, EndpointRotation, HttpSettings, MAX_ANSWER, MAX_PAUSE};
 use super::otlp_answer;
 use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, deepest};
 use crate::probe::Probe;
@@ -25,7 +25,7 @@ struct HttpOutlet {
     client: Client,
     settings: HttpSettings,
     headers: HeaderMap,
-    turns: Turns,
+    turns: EndpointRotation,
 }
 
 impl Kind for HttpSettings {
@@ -84,7 +84,7 @@ impl HttpOutlet {
             Compression::Gzip => headers.insert(CONTENT_ENCODING, HeaderValue::from_static("gzip")),
             Compression::Zstd => headers.insert(CONTENT_ENCODING, HeaderValue::from_static("zstd")),
         };
-        Ok(HttpOutlet { client, turns: Turns::new(&settings), settings, headers })
+        Ok(HttpOutlet { client, turns: EndpointRotation::new(&settings), settings, headers })
     }
 
     async fn try_send(&mut self, Outgoing { lines, events, origins }: Outgoing<'_>) -> Result<Taken, Failure> {
@@ -108,25 +108,25 @@ impl HttpOutlet {
         Err(last)
     }
 
-    async fn post(&self, endpoint: &str, body: Bytes, events: usize) -> Result<Taken, Reached> {
+    async fn post(&self, endpoint: &str, body: Bytes, events: usize) -> Result<Taken, EndpointError> {
         let request = self.client.post(endpoint).headers(self.headers.clone()).body(body);
-        let answer = request.send().await.map_err(|e| Reached::No(say(&e)))?;
+        let answer = request.send().await.map_err(|e| EndpointError::Unreachable(say(&e)))?;
         let status = answer.status();
         let after = answer.headers().get(RETRY_AFTER).and_then(|v| v.to_str().ok()?.trim().parse().ok()).map(|s| Duration::from_secs(s).min(MAX_PAUSE));
         let protobuf = answer.headers().get(CONTENT_TYPE).is_some_and(|v| v.as_bytes().starts_with(PROTOBUF.as_bytes()));
         let said = self.said(answer).await;
         if status.is_success() {
             // An answer that breaks off is an answer that was lost.
-            let said = said.map_err(|e| Reached::No(say(&e)))?;
+            let said = said.map_err(|e| EndpointError::Unreachable(say(&e)))?;
             if !protobuf && says_no(&said) {
-                return Err(Reached::Yes(Failure::Later { why: format!("answered {status}, but says: {}", self.settings.words(&said)), after }));
+                return Err(EndpointError::Answered(Failure::Later { why: format!("answered {status}, but says: {}", self.settings.words(&said)), after }));
             }
             if !matches!(self.settings.form, BodyForm::Otlp | BodyForm::OtlpJson) {
                 return Ok(Taken::all());
             }
-            let no_answer = || Reached::Yes(Failure::Later { why: format!("answered {status}, but what it says is no OTLP answer"), after });
+            let no_answer = || EndpointError::Answered(Failure::Later { why: format!("answered {status}, but what it says is no OTLP answer"), after });
             let response = otlp_answer::read_answer(&said, !protobuf).ok_or_else(no_answer)?;
-            return otlp_answer::taken(response, events, |m| self.settings.words(m.as_bytes())).map_err(Reached::Yes);
+            return otlp_answer::taken(response, events, |m| self.settings.words(m.as_bytes())).map_err(EndpointError::Answered);
         }
         let mut said = said.unwrap_or_default();
         if protobuf && let Some(message) = otlp_answer::status_message(&said) {
@@ -134,7 +134,7 @@ impl HttpOutlet {
         }
         let words = self.settings.words(&said);
         let why = if words.is_empty() { format!("answered {status}") } else { format!("answered {status}: {words}") };
-        Err(Reached::Yes(match status {
+        Err(EndpointError::Answered(match status {
             StatusCode::PAYLOAD_TOO_LARGE => Failure::TooLarge(why),
             StatusCode::BAD_REQUEST | StatusCode::UNSUPPORTED_MEDIA_TYPE | StatusCode::UNPROCESSABLE_ENTITY => Failure::Refused(why),
             _ => Failure::Later { why, after },

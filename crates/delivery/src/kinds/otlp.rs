@@ -17,7 +17,7 @@ use tonic::transport::{Channel, Endpoint, Uri};
 use tonic::{Code, Status};
 use tonic_types::StatusExt;
 
-use super::endpoint::{CONNECT_TIME, HttpSettings, MAX_ANSWER, MAX_PAUSE, Reached, Turns, parts};
+use super::endpoint::{CONNECT_TIME, EndpointError, EndpointRotation, HttpSettings, MAX_ANSWER, MAX_PAUSE, parts};
 use super::otlp_answer::taken;
 use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, deepest};
 use crate::probe::Probe;
@@ -49,7 +49,7 @@ struct GrpcOutlet {
     metadata: MetadataMap,
     /// One for each endpoint; they connect when they are first used.
     clients: Vec<LogsServiceClient<Channel>>,
-    turns: Turns,
+    turns: EndpointRotation,
 }
 
 impl Outlet for GrpcOutlet {
@@ -76,7 +76,7 @@ impl GrpcOutlet {
             metadata.insert("authorization", secret(authorization, "the token")?);
         }
         let clients = settings.endpoints.iter().map(|endpoint| client(endpoint, &settings)).collect::<Result<_, _>>()?;
-        Ok(GrpcOutlet { turns: Turns::new(&settings), settings, metadata, clients })
+        Ok(GrpcOutlet { turns: EndpointRotation::new(&settings), settings, metadata, clients })
     }
 
     async fn try_send(&mut self, Outgoing { lines, events, .. }: Outgoing<'_>) -> Result<Taken, Failure> {
@@ -93,27 +93,27 @@ impl GrpcOutlet {
         Err(last)
     }
 
-    async fn export(&mut self, at: usize, request: ExportLogsServiceRequest, events: usize) -> Result<Taken, Reached> {
+    async fn export(&mut self, at: usize, request: ExportLogsServiceRequest, events: usize) -> Result<Taken, EndpointError> {
         let mut asked = tonic::Request::new(request);
         *asked.metadata_mut() = self.metadata.clone();
         let answered = tokio::time::timeout(self.settings.timeout, self.clients[at].export(asked)).await;
-        let answered = answered.map_err(|_| Reached::No("no answer in time".to_owned()))?;
+        let answered = answered.map_err(|_| EndpointError::Unreachable("no answer in time".to_owned()))?;
         match answered {
-            Ok(response) => taken(response.into_inner(), events, |m| self.settings.words(m.as_bytes())).map_err(Reached::Yes),
+            Ok(response) => taken(response.into_inner(), events, |m| self.settings.words(m.as_bytes())).map_err(EndpointError::Answered),
             Err(status) => Err(self.failed(&status)),
         }
     }
 
-    fn failed(&self, status: &Status) -> Reached {
+    fn failed(&self, status: &Status) -> EndpointError {
         // What the transport says stands in the cause.
         if let Some(cause) = std::error::Error::source(status) {
             let cause = deepest(cause).to_string();
-            return Reached::No(format!("cannot connect, or the connection broke: {}", self.settings.words(cause.as_bytes())));
+            return EndpointError::Unreachable(format!("cannot connect, or the connection broke: {}", self.settings.words(cause.as_bytes())));
         }
         let words = self.settings.words(status.message().as_bytes());
         let why = format!("answered {}{}", code(status.code()), if words.is_empty() { String::new() } else { format!(": {words}") });
         let after = status.get_details_retry_info().and_then(|info| info.retry_delay).map(|delay| delay.min(MAX_PAUSE));
-        Reached::Yes(match status.code() {
+        EndpointError::Answered(match status.code() {
             Code::InvalidArgument => Failure::Refused(why),
             // Both are said of messages that are too large, but not only of those.
             Code::ResourceExhausted | Code::OutOfRange

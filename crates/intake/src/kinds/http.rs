@@ -11,10 +11,10 @@ use rockrose_event::record::DeclaredFormat;
 use rockrose_event::stamp::Stamp;
 use rockrose_plan::HttpSource;
 
-use super::{Kind, PasteLine, Reached, Start, filled_form};
+use super::{Endpoint, Kind, PasteLine, Start, filled_form};
 use crate::probe::Probe;
 use crate::requests::{Shared, content_type, note, peer, with_body};
-use crate::{BodyMetadata, Problem, Receipt, Sink, Wrong, host};
+use crate::{BodyMetadata, Problem, Receipt, SenderFault, Sink, host};
 
 impl Kind for HttpSource {
     const ALPN: &'static [&'static [u8]] = host::ALPN;
@@ -28,7 +28,7 @@ impl Kind for HttpSource {
         probe.ask("GET", "/in", "", "405").await;
     }
 
-    fn paste_lines(&self, at: &Reached) -> Vec<PasteLine> {
+    fn paste_lines(&self, at: &Endpoint) -> Vec<PasteLine> {
         let (url, key) = (at.url(), at.key("-H 'Authorization: Bearer KEY' "));
         vec![
             PasteLine::new("curl, one event", format!("curl {key}-d '{{\"message\":\"hello\"}}' {url}/in")),
@@ -36,15 +36,15 @@ impl Kind for HttpSource {
         ]
     }
 
-    fn remedy(&self, what: Wrong) -> Option<&'static str> {
+    fn remedy(&self, what: SenderFault) -> Option<&'static str> {
         match what {
-            Wrong::Key => Some("let the sender show the key as `Authorization: Bearer KEY`, or post to `/in/KEY`"),
-            Wrong::Format => Some("post JSON or lines to `/in`; OTLP goes to a source of kind `otlp`, syslog to one of kind `syslog`"),
+            SenderFault::Key => Some("let the sender show the key as `Authorization: Bearer KEY`, or post to `/in/KEY`"),
+            SenderFault::Format => Some("post JSON or lines to `/in`; OTLP goes to a source of kind `otlp`, syslog to one of kind `syslog`"),
             _ => None,
         }
     }
 
-    fn url_with_key(&self, at: &Reached, key: &str) -> Option<String> {
+    fn url_with_key(&self, at: &Endpoint, key: &str) -> Option<String> {
         Some(format!("{}/in/{key}", at.url()))
     }
 }
@@ -65,9 +65,9 @@ fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
 async fn elsewhere<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Problem {
     let path = request.uri().path();
     if path.starts_with("/v1/") || path.starts_with("/opentelemetry.proto.collector.") {
-        shared.heard.wrong(Wrong::Format, "somebody sent OTLP to a source of kind `http`", peer(request.extensions()));
+        shared.monitor.wrong(SenderFault::Format, "somebody sent OTLP to a source of kind `http`", peer(request.extensions()));
     } else if request.method() == axum::http::Method::POST {
-        shared.heard.wrong(Wrong::Format, "somebody posted to another path than `/in`", peer(request.extensions()));
+        shared.monitor.wrong(SenderFault::Format, "somebody posted to another path than `/in`", peer(request.extensions()));
     }
     Problem::not_found("events are posted to `/in`")
 }
@@ -100,7 +100,7 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
             if is_form && let Some(line) = filled_form::as_line(&body) {
                 let form = std::mem::replace(&mut body, line);
                 says = DeclaredFormat::Lines;
-                if shared.heard.is_caught() {
+                if shared.monitor.is_caught() {
                     with.raw.push(form);
                 }
             }
@@ -109,7 +109,7 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
         .await
     };
     let taken = taken.await;
-    note(&shared.heard, &taken, from);
+    note(&shared.monitor, &taken, from);
     taken
 }
 

@@ -17,9 +17,9 @@ use rockrose_plan::{Source, SourceKind};
 use tokio::net::UdpSocket;
 use tokio_util::sync::CancellationToken;
 
-use crate::probe::{Looked, Probe};
+use crate::probe::{Probe, ProbeStep};
 use crate::requests::BodyBudget;
-use crate::{BoundedListener, Heard, Sink, SourceSettings, Wrong};
+use crate::{BoundedListener, SenderFault, Sink, SourceMonitor, SourceSettings};
 
 /// One kind of source.
 pub(crate) trait Kind: Sized {
@@ -33,15 +33,15 @@ pub(crate) trait Kind: Sized {
     fn probe(&self, probe: &mut Probe<'_>) -> impl Future<Output = ()> + Send;
 
     /// What to paste to send to it.
-    fn paste_lines(&self, at: &Reached) -> Vec<PasteLine>;
+    fn paste_lines(&self, at: &Endpoint) -> Vec<PasteLine>;
 
     /// What helps against what its senders do wrong, where that is not the same for every kind.
-    fn remedy(&self, _what: Wrong) -> Option<&'static str> {
+    fn remedy(&self, _what: SenderFault) -> Option<&'static str> {
         None
     }
 
     /// The address to send to that needs no key beside it, where the protocol has such a thing.
-    fn url_with_key(&self, _at: &Reached, _key: &str) -> Option<String> {
+    fn url_with_key(&self, _at: &Endpoint, _key: &str) -> Option<String> {
         None
     }
 }
@@ -63,20 +63,20 @@ macro_rules! of_kind {
 pub(crate) struct Start<S> {
     /// Its settings; they may be exchanged while it runs.
     pub(crate) settings: Arc<ArcSwap<SourceSettings>>,
-    /// The way in.
-    pub(crate) way: Way,
+    /// How events come in.
+    pub(crate) transport: Transport,
     /// Where bodies go.
     pub(crate) sink: Arc<S>,
     /// The memory that bodies may take.
     pub(crate) budget: Arc<BodyBudget>,
     /// What is heard.
-    pub(crate) heard: Arc<Heard>,
+    pub(crate) monitor: Arc<SourceMonitor>,
     /// Cancelled when it is to end.
     pub(crate) stop: CancellationToken,
 }
 
-/// The way into a source.
-pub(crate) enum Way {
+/// How events come into a source.
+pub(crate) enum Transport {
     /// Connections.
     Streams(BoundedListener),
     /// Datagrams.
@@ -100,8 +100,8 @@ pub(crate) fn alpn(kind: &SourceKind) -> &'static [&'static [u8]] {
 }
 
 /// Looks at a source of any kind, up to the first step that fails.
-pub(crate) async fn probe(settings: &SourceSettings, heard: &Heard) -> Vec<Looked> {
-    let mut probe = Probe::new(settings, heard);
+pub(crate) async fn probe(settings: &SourceSettings, monitor: &SourceMonitor) -> Vec<ProbeStep> {
+    let mut probe = Probe::new(settings, monitor);
     of_kind!(&settings.kind, kind => kind.probe(&mut probe).await);
     probe.steps
 }
@@ -124,17 +124,17 @@ impl PasteLine {
 /// What to paste to send to a source.
 #[must_use]
 pub fn paste_lines(source: &Source) -> Vec<PasteLine> {
-    of_kind!(&source.kind, kind => kind.paste_lines(&Reached::of(source)))
+    of_kind!(&source.kind, kind => kind.paste_lines(&Endpoint::of(source)))
 }
 
 /// The address to send to that needs no key beside it, where the protocol has such a thing.
 #[must_use]
 pub fn url_with_key(source: &Source, key: &str) -> Option<String> {
-    of_kind!(&source.kind, kind => kind.url_with_key(&Reached::of(source), key))
+    of_kind!(&source.kind, kind => kind.url_with_key(&Endpoint::of(source), key))
 }
 
 /// How senders reach a source.
-pub(crate) struct Reached {
+pub(crate) struct Endpoint {
     /// Its host; `HOST` where it listens on every address, and nobody knows which of them others reach it by.
     host: String,
     port: u16,
@@ -142,15 +142,15 @@ pub(crate) struct Reached {
     keyed: bool,
 }
 
-impl Reached {
-    fn of(source: &Source) -> Reached {
+impl Endpoint {
+    fn of(source: &Source) -> Endpoint {
         let (host, port) = match source.listen.map(|l| (l.ip(), l.port())) {
             None => ("HOST".to_owned(), 0),
             Some((ip, port)) if ip.is_unspecified() => ("HOST".to_owned(), port),
             Some((ip, port)) if ip.is_ipv6() => (format!("[{ip}]"), port),
             Some((ip, port)) => (ip.to_string(), port),
         };
-        Reached { host, port, over_tls: source.certificates.is_some(), keyed: source.key.is_some() }
+        Endpoint { host, port, over_tls: source.certificates.is_some(), keyed: source.key.is_some() }
     }
 
     fn url(&self) -> String {
@@ -165,22 +165,22 @@ impl Reached {
 
 /// What helps against what the senders of a source do wrong.
 #[must_use]
-pub fn remedy(what: Wrong, source: &Source) -> &'static str {
+pub fn remedy(what: SenderFault, source: &Source) -> &'static str {
     if let Some(remedy) = of_kind!(&source.kind, kind => kind.remedy(what)) {
         return remedy;
     }
     match what {
-        Wrong::Key => "let the sender show the key as `Authorization: Bearer KEY`",
-        Wrong::Address => "add the sender's network to `allow`, if it may send",
-        Wrong::PlainText => "switch on TLS at the sender, or send to a source without `certificate`",
-        Wrong::Tls if source.certificates.is_none() => "switch off TLS at the sender, or give the source a `certificate`",
-        Wrong::Tls => "see that the sender trusts the certificate, and shows one of its own if `client_ca` asks for it",
-        Wrong::Clock => "set the senders' clocks right, or convert their times with their zone: `convert time to time in \"ZONE\"`",
-        Wrong::Format => "send lines of JSON or text; HTTP goes to a source of kind `http`, syslog to one of kind `syslog`",
-        Wrong::TooLarge => "let the sender send less at once, or raise the source's limits",
-        Wrong::Unreadable => "look at what came in quarantine",
-        Wrong::PushedBack => "see which destination is full, or cannot be written to",
-        Wrong::Lost => "send over TCP, which waits, or less",
+        SenderFault::Key => "let the sender show the key as `Authorization: Bearer KEY`",
+        SenderFault::Address => "add the sender's network to `allow`, if it may send",
+        SenderFault::PlainText => "switch on TLS at the sender, or send to a source without `certificate`",
+        SenderFault::Tls if source.certificates.is_none() => "switch off TLS at the sender, or give the source a `certificate`",
+        SenderFault::Tls => "see that the sender trusts the certificate, and shows one of its own if `client_ca` asks for it",
+        SenderFault::Clock => "set the senders' clocks right, or convert their times with their zone: `convert time to time in \"ZONE\"`",
+        SenderFault::Format => "send lines of JSON or text; HTTP goes to a source of kind `http`, syslog to one of kind `syslog`",
+        SenderFault::TooLarge => "let the sender send less at once, or raise the source's limits",
+        SenderFault::Unreadable => "look at what came in quarantine",
+        SenderFault::PushedBack => "see which destination is full, or cannot be written to",
+        SenderFault::Lost => "send over TCP, which waits, or less",
     }
 }
 

@@ -19,10 +19,10 @@ use tonic::codec::CompressionEncoding;
 use tonic::{Code, Status};
 use tonic_types::{ErrorDetails, StatusExt};
 
-use super::{Kind, PasteLine, Reached, Start};
+use super::{Endpoint, Kind, PasteLine, Start};
 use crate::probe::Probe;
 use crate::requests::{Shared, content_type, note, peer, too_large, with_body};
-use crate::{BodyMetadata, Heard, Problem, Receipt, Sink, SourceSettings, Wrong, host};
+use crate::{BodyMetadata, Problem, Receipt, SenderFault, Sink, SourceMonitor, SourceSettings, host};
 
 /// The path of the one method over gRPC.
 const EXPORT: &str = "/opentelemetry.proto.collector.logs.v1.LogsService/Export";
@@ -40,7 +40,7 @@ impl Kind for OtlpSource {
         probe.ask("POST", "/v1/logs", "{\"resourceLogs\":[]}", "200").await;
     }
 
-    fn paste_lines(&self, at: &Reached) -> Vec<PasteLine> {
+    fn paste_lines(&self, at: &Endpoint) -> Vec<PasteLine> {
         let line = |with, protocol: &str| {
             let (url, key) = (at.url(), at.key(" OTEL_EXPORTER_OTLP_HEADERS='authorization=Bearer%20KEY'"));
             PasteLine::new(with, format!("export OTEL_LOGS_EXPORTER=otlp OTEL_EXPORTER_OTLP_PROTOCOL={protocol} OTEL_EXPORTER_OTLP_ENDPOINT={url}{key}"))
@@ -48,8 +48,8 @@ impl Kind for OtlpSource {
         vec![line("an OpenTelemetry SDK, gRPC", "grpc"), line("an OpenTelemetry SDK, HTTP", "http/protobuf")]
     }
 
-    fn remedy(&self, what: Wrong) -> Option<&'static str> {
-        (what == Wrong::Format).then_some("send logs as OTLP, over gRPC or to `/v1/logs`; other JSON and lines go to a source of kind `http`")
+    fn remedy(&self, what: SenderFault) -> Option<&'static str> {
+        (what == SenderFault::Format).then_some("send logs as OTLP, over gRPC or to `/v1/logs`; other JSON and lines go to a source of kind `http`")
     }
 }
 
@@ -58,12 +58,12 @@ fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
     let grpc = LogsServiceServer::new(Records(Arc::clone(&shared))).max_decoding_message_size(max);
     let grpc = grpc.accept_compressed(CompressionEncoding::Gzip).accept_compressed(CompressionEncoding::Zstd);
     let grpc = Router::new().route_service(EXPORT, grpc).layer(from_fn_with_state(Arc::clone(&shared), in_turn::<S>));
-    let heard = Arc::clone(&shared.heard);
+    let monitor = Arc::clone(&shared.monitor);
     Router::new()
         .route("/v1/logs", post(take::<S>))
         .with_state(shared)
         .merge(grpc)
-        .fallback(move |request: Request| elsewhere(Arc::clone(&heard), request))
+        .fallback(move |request: Request| elsewhere(Arc::clone(&monitor), request))
         .method_not_allowed_fallback(|| async {
             Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "log records are sent with POST")
         })
@@ -77,14 +77,14 @@ async fn in_turn<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request
 }
 
 /// What comes to another path: perhaps another signal, of which it is to be told that nobody takes it here.
-async fn elsewhere(heard: Arc<Heard>, request: Request) -> Response {
+async fn elsewhere(monitor: Arc<SourceMonitor>, request: Request) -> Response {
     let path = request.uri().path();
     let says = match path {
         "/v1/traces" | "/v1/metrics" | "/v1development/profiles" => format!("`{path}` was posted to; only logs are taken here"),
         _ if path.starts_with("/opentelemetry.proto.collector.") => "another signal than logs was sent; only logs are taken here".to_owned(),
         _ => "log records are posted to `/v1/logs`".to_owned(),
     };
-    heard.wrong(Wrong::Format, says.clone(), peer(request.extensions()));
+    monitor.wrong(SenderFault::Format, says.clone(), peer(request.extensions()));
     if request.headers().get(header::CONTENT_TYPE).is_some_and(|v| v.as_bytes().starts_with(b"application/grpc")) {
         return Status::unimplemented(says).into_http::<Body>();
     }
@@ -131,7 +131,7 @@ async fn take<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -
         let detail = "log records are sent as `application/x-protobuf` or `application/json`";
         Err(Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not-otlp", "This is no OTLP request", detail))
     };
-    note(&shared.heard, &taken, from);
+    note(&shared.monitor, &taken, from);
     match taken {
         Ok(receipt) if json => axum::Json(response(&receipt)).into_response(),
         Ok(receipt) => ([(header::CONTENT_TYPE, PROTOBUF)], response(&receipt).encode_to_vec()).into_response(),
@@ -197,7 +197,7 @@ impl<S: Sink> LogsService for Records<S> {
             hand_on(&self.0, &settings, move |max| to_lines(&records, max).map_err(|e| too_large(e.to_string()))).await
         };
         let taken = taken.await;
-        note(&self.0.heard, &taken, from);
+        note(&self.0.monitor, &taken, from);
         taken.map(|receipt| tonic::Response::new(response(&receipt))).map_err(|problem| {
             let code = grpc_code(problem.status());
             let mut details = ErrorDetails::new();

@@ -2,7 +2,7 @@
 
 use rockrose_plan::TcpSource;
 
-use super::{Kind, PasteLine, Reached, Start};
+use super::{Endpoint, Kind, PasteLine, Start};
 use crate::messages::Framing;
 use crate::probe::Probe;
 use crate::{Sink, stream};
@@ -16,8 +16,8 @@ impl Kind for TcpSource {
         probe.connect().await;
     }
 
-    fn paste_lines(&self, at: &Reached) -> Vec<PasteLine> {
-        let Reached { host, port, .. } = at;
+    fn paste_lines(&self, at: &Endpoint) -> Vec<PasteLine> {
+        let Endpoint { host, port, .. } = at;
         vec![if at.over_tls {
             PasteLine::new("openssl", format!("echo hello | openssl s_client -quiet -connect {host}:{port}"))
         } else {

@@ -70,7 +70,7 @@ fn addresses_that_stand_for_all_and_of_version_6_can_be_pasted() {
     let at = |listen: &str| {
         let mut source = planned("http", "");
         source.listen = Some(listen.parse().unwrap());
-        Reached::of(&source).url()
+        Endpoint::of(&source).url()
     };
     assert_eq!(at("0.0.0.0:8610"), "http://HOST:8610", "which address others reach it by is not known");
     assert_eq!(at("[::]:8610"), "http://HOST:8610");
@@ -80,16 +80,16 @@ fn addresses_that_stand_for_all_and_of_version_6_can_be_pasted() {
 #[test]
 fn against_everything_that_senders_do_wrong_something_helps() {
     let all = [
-        Wrong::Key,
-        Wrong::Address,
-        Wrong::PlainText,
-        Wrong::Tls,
-        Wrong::Format,
-        Wrong::TooLarge,
-        Wrong::Unreadable,
-        Wrong::PushedBack,
-        Wrong::Lost,
-        Wrong::Clock,
+        SenderFault::Key,
+        SenderFault::Address,
+        SenderFault::PlainText,
+        SenderFault::Tls,
+        SenderFault::Format,
+        SenderFault::TooLarge,
+        SenderFault::Unreadable,
+        SenderFault::PushedBack,
+        SenderFault::Lost,
+        SenderFault::Clock,
     ];
     for kind in KINDS {
         let source = planned(kind, "");
@@ -97,11 +97,11 @@ fn against_everything_that_senders_do_wrong_something_helps() {
             assert!(remedy(what, &source).len() > 20, "{kind}: {what:?}");
         }
         // Nobody is sent to the kind of source that they sent to.
-        let says = remedy(Wrong::Format, &source);
+        let says = remedy(SenderFault::Format, &source);
         assert!(!says.contains(&format!("of kind `{}`", source.kind.word())), "{kind}: {says}");
     }
-    assert!(remedy(Wrong::Tls, &planned("http", "")).contains("switch off TLS"));
-    assert!(remedy(Wrong::Tls, &planned("http", SAFE)).contains("trusts the certificate"));
-    assert!(remedy(Wrong::Key, &planned("http", "")).contains("/in/KEY"), "a key may stand in the path over HTTP");
-    assert!(!remedy(Wrong::Key, &planned("otlp", "")).contains("/in/KEY"));
+    assert!(remedy(SenderFault::Tls, &planned("http", "")).contains("switch off TLS"));
+    assert!(remedy(SenderFault::Tls, &planned("http", SAFE)).contains("trusts the certificate"));
+    assert!(remedy(SenderFault::Key, &planned("http", "")).contains("/in/KEY"), "a key may stand in the path over HTTP");
+    assert!(!remedy(SenderFault::Key, &planned("otlp", "")).contains("/in/KEY"));
 }

@@ -79,7 +79,7 @@ struct Source {
     address: SocketAddr,
     settings: Arc<ArcSwap<SourceSettings>>,
     sink: Arc<Kept>,
-    heard: Arc<Heard>,
+    monitor: Arc<SourceMonitor>,
     running: Running,
 }
 
@@ -139,9 +139,9 @@ async fn source(change: impl FnOnce(&mut SourceSettings)) -> Source {
         // A source that opens what it reads has no address.
         None => (None, ([0, 0, 0, 0], 0).into()),
     };
-    let (sink, heard) = (Arc::new(Kept::default()), Arc::new(Heard::default()));
-    let running = start(settings, socket, Arc::clone(&sink), Arc::default(), Arc::clone(&heard)).unwrap();
-    Source { address, settings: Arc::clone(&running.settings), sink, heard, running }
+    let (sink, monitor) = (Arc::new(Kept::default()), Arc::new(SourceMonitor::default()));
+    let running = start(settings, socket, Arc::clone(&sink), Arc::default(), Arc::clone(&monitor)).unwrap();
+    Source { address, settings: Arc::clone(&running.settings), sink, monitor, running }
 }
 
 struct Answer {
@@ -193,7 +193,7 @@ async fn bodies_reach_the_sink_with_what_the_sender_says() {
     // A form is one event; as it came it is kept only while somebody looks.
     let form = post("/in", "content-type: application/x-www-form-urlencoded\r\n", b"gate=4&message=gangway+stuck");
     for looks in [false, true] {
-        let _looking = looks.then(|| s.heard.catch().unwrap());
+        let _looking = looks.then(|| s.monitor.catch().unwrap());
         assert_eq!(exchange(s.address, &form).await.status, 200);
         let (_, body, said) = s.sink.bodies.lock().unwrap().pop().unwrap();
         assert_eq!((body.as_slice(), said), (&b"{\"gate\":\"4\",\"message\":\"gangway stuck\"}\n"[..], DeclaredFormat::Lines));

@@ -59,9 +59,9 @@ async fn records_come_over_grpc_packed_or_not() {
     s.sink.refuse(Some(full()));
     let full = plain.clone().export(show(request(0..1))).await.unwrap_err();
     assert_eq!((full.code(), full.get_details_retry_info().and_then(|i| i.retry_delay)), (tonic::Code::Unavailable, Some(Duration::from_secs(5))));
-    let told: Vec<Wrong> = s.heard.get().troubles.iter().map(|t| t.what).collect();
-    assert!(told.contains(&Wrong::Key) && told.contains(&Wrong::PushedBack), "{told:?}");
-    assert!(s.heard.get().last_from.is_some());
+    let told: Vec<SenderFault> = s.monitor.get().troubles.iter().map(|t| t.what).collect();
+    assert!(told.contains(&SenderFault::Key) && told.contains(&SenderFault::PushedBack), "{told:?}");
+    assert!(s.monitor.get().last_from.is_some());
     assert_eq!(lines(&s).len(), 60);
 }
 
@@ -98,6 +98,6 @@ async fn what_is_no_request_is_said_in_the_writing_it_came_in() {
     // Another signal.
     let answer = exchange(s.address, &post("/v1/traces", "content-type: application/json\r\n", b"{}")).await;
     assert_eq!(answer.status, 404);
-    assert!(s.heard.get().troubles.iter().any(|t| t.what == Wrong::Format && t.says.contains("only logs")), "{:?}", s.heard.get());
+    assert!(s.monitor.get().troubles.iter().any(|t| t.what == SenderFault::Format && t.says.contains("only logs")), "{:?}", s.monitor.get());
     assert!(lines(&s).is_empty());
 }

@@ -27,8 +27,8 @@ fn message(n: usize) -> String {
     format!("<14>1 2026-11-23T10:00:00Z gate-4 boarding 7 - - number {n}")
 }
 
-fn troubles(s: &Source) -> Vec<(Wrong, u64)> {
-    s.heard.get().troubles.iter().map(|t| (t.what, t.times)).collect()
+fn troubles(s: &Source) -> Vec<(SenderFault, u64)> {
+    s.monitor.get().troubles.iter().map(|t| (t.what, t.times)).collect()
 }
 
 #[tokio::test]
@@ -69,10 +69,10 @@ async fn messages_are_found_in_every_framing_and_cut() {
         );
         assert_eq!(event.get("syslog.broken"), None, "{event}");
     }
-    assert_eq!(s.heard.get().connections, 1);
-    assert!(s.heard.get().last_event_ms.is_some());
+    assert_eq!(s.monitor.get().connections, 1);
+    assert!(s.monitor.get().last_event_ms.is_some());
     drop(stream);
-    until("the connection is gone", || s.heard.get().connections == 0).await;
+    until("the connection is gone", || s.monitor.get().connections == 0).await;
     assert_eq!(all.len(), 200);
 }
 
@@ -96,7 +96,7 @@ async fn what_is_broken_is_read_as_far_as_it_goes_and_told() {
     assert_eq!(broken, [too_long, too_long, "neither RFC 5424 nor RFC 3164", "", too_long]);
     assert!(events(&s)[0]["message"].as_str().unwrap().starts_with("xxx"));
     assert_eq!(events(&s)[3]["message"], "fine");
-    assert!(troubles(&s).contains(&(Wrong::TooLarge, 3)), "{:?}", troubles(&s));
+    assert!(troubles(&s).contains(&(SenderFault::TooLarge, 3)), "{:?}", troubles(&s));
     // Cut off in the middle.
     let mut stream = TcpStream::connect(s.address).await.unwrap();
     stream.write_all(b"60 <14>1 - - - - - - half").await.unwrap();
@@ -117,7 +117,7 @@ async fn a_sender_is_held_back_while_there_is_no_room_and_loses_nothing() {
         }
         stream.shutdown().await.unwrap();
     });
-    until("it is told to wait", || troubles(&s).iter().any(|(what, times)| *what == Wrong::PushedBack && *times >= 2)).await;
+    until("it is told to wait", || troubles(&s).iter().any(|(what, times)| *what == SenderFault::PushedBack && *times >= 2)).await;
     assert!(!sending.is_finished(), "more is sent than the system holds");
     s.sink.refuse(None);
     sending.await.unwrap();
@@ -150,7 +150,7 @@ async fn a_datagram_is_a_message_and_losses_are_counted() {
     // While nothing can be kept, some wait and the rest is lost, and counted.
     s.sink.refuse(Some(full()));
     let mut sent = 50u64;
-    let lost = |s: &Source| s.heard.get().troubles.iter().filter(|t| t.what == Wrong::Lost).map(|t| t.times).sum::<u64>();
+    let lost = |s: &Source| s.monitor.get().troubles.iter().filter(|t| t.what == SenderFault::Lost).map(|t| t.times).sum::<u64>();
     let begun = std::time::Instant::now();
     let long = format!("{} {}", message(50), "x".repeat(3_000));
     while lost(&s) == 0 {
@@ -172,7 +172,7 @@ async fn only_those_who_may_come_do() {
     let _ = stream.write_all(message(1).as_bytes()).await;
     let mut answer = Vec::new();
     let _ = stream.read_to_end(&mut answer).await;
-    until("it is told", || troubles(&s) == [(Wrong::Address, 1)]).await;
+    until("it is told", || troubles(&s) == [(SenderFault::Address, 1)]).await;
     assert!(events(&s).is_empty());
     // Exchanged while it listens.
     s.settings.store(Arc::new(SourceSettings {
@@ -216,11 +216,11 @@ async fn streams_are_safe_where_a_certificate_is_shown_and_plain_text_is_noticed
         until("it is there", || events(&s).len() == 1).await;
         let mut plain = TcpStream::connect(s.address).await.unwrap();
         let _ = plain.write_all(&bytes).await;
-        until("plain text is noticed", || troubles(&s) == [(Wrong::PlainText, 1)]).await;
+        until("plain text is noticed", || troubles(&s) == [(SenderFault::PlainText, 1)]).await;
         // One who only looks whether somebody listens has done nothing wrong; one who begins and hangs up has.
         drop(TcpStream::connect(s.address).await.unwrap());
         TcpStream::connect(s.address).await.unwrap().write_all(b"\x16\x03\x01").await.unwrap();
-        until("so is one that hangs up", || troubles(&s).contains(&(Wrong::Tls, 1))).await;
+        until("so is one that hangs up", || troubles(&s).contains(&(SenderFault::Tls, 1))).await;
         // One that never goes on holds up nobody.
         let _silent = TcpStream::connect(s.address).await.unwrap();
         let plain = TcpStream::connect(s.address).await.unwrap();
@@ -240,28 +240,28 @@ async fn who_speaks_another_protocol_is_noticed() {
     let (logs, grpc) = (post("/v1/logs", "", b"{}"), post("/opentelemetry.proto.collector.logs.v1.LogsService/Export", "", b""));
     let elsewhere = post("/elsewhere", "", b"{}");
     for (kind, sent, what, says, count) in [
-        (http(), HELLO, Wrong::Tls, "spoke TLS to a port that speaks plain HTTP", 0),
-        (http(), b"<34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
-        (http(), b"{\"gate\":4}\n\n", Wrong::Format, "sent JSON without HTTP", 0),
-        (http(), b"gate open\n\n", Wrong::Format, "what is no HTTP", 0),
-        (http(), &logs, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
-        (http(), &grpc, Wrong::Format, "sent OTLP to a source of kind `http`", 0),
-        (http(), &elsewhere, Wrong::Format, "another path", 0),
-        (otlp(), HELLO, Wrong::Tls, "spoke TLS", 0),
-        (otlp(), b"17 <34>1 - - gated - - - shut\n\n", Wrong::Format, "sent syslog", 0),
-        (otlp(), &asked, Wrong::Format, "log records are posted to `/v1/logs`", 0),
-        (syslog(false), HELLO, Wrong::Tls, "spoke TLS to a port that speaks plain text", 0),
-        (syslog(false), &asked, Wrong::Format, "spoke HTTP", 5),
-        (syslog(false), b"gate open\n", Wrong::Format, "neither RFC 5424 nor RFC 3164", 1),
-        (lines(), HELLO, Wrong::Tls, "spoke TLS", 0),
-        (lines(), &asked, Wrong::Format, "spoke HTTP", 5),
+        (http(), HELLO, SenderFault::Tls, "spoke TLS to a port that speaks plain HTTP", 0),
+        (http(), b"<34>1 - - gated - - - shut\n\n", SenderFault::Format, "sent syslog", 0),
+        (http(), b"{\"gate\":4}\n\n", SenderFault::Format, "sent JSON without HTTP", 0),
+        (http(), b"gate open\n\n", SenderFault::Format, "what is no HTTP", 0),
+        (http(), &logs, SenderFault::Format, "sent OTLP to a source of kind `http`", 0),
+        (http(), &grpc, SenderFault::Format, "sent OTLP to a source of kind `http`", 0),
+        (http(), &elsewhere, SenderFault::Format, "another path", 0),
+        (otlp(), HELLO, SenderFault::Tls, "spoke TLS", 0),
+        (otlp(), b"17 <34>1 - - gated - - - shut\n\n", SenderFault::Format, "sent syslog", 0),
+        (otlp(), &asked, SenderFault::Format, "log records are posted to `/v1/logs`", 0),
+        (syslog(false), HELLO, SenderFault::Tls, "spoke TLS to a port that speaks plain text", 0),
+        (syslog(false), &asked, SenderFault::Format, "spoke HTTP", 5),
+        (syslog(false), b"gate open\n", SenderFault::Format, "neither RFC 5424 nor RFC 3164", 1),
+        (lines(), HELLO, SenderFault::Tls, "spoke TLS", 0),
+        (lines(), &asked, SenderFault::Format, "spoke HTTP", 5),
     ] {
         let s = source(|x| x.kind = kind.clone()).await;
         let mut stream = TcpStream::connect(s.address).await.unwrap();
         stream.write_all(sent).await.unwrap();
         let _ = stream.shutdown().await;
         let sent = String::from_utf8_lossy(sent).into_owned();
-        until(&format!("{kind:?} {sent}"), || s.heard.get().troubles.iter().any(|t| t.what == what && t.says.contains(says) && t.from.is_some())).await;
+        until(&format!("{kind:?} {sent}"), || s.monitor.get().troubles.iter().any(|t| t.what == what && t.says.contains(says) && t.from.is_some())).await;
         until("what is read is kept", || events(&s).len() == count).await;
         // The next is served as ever.
         match kind {

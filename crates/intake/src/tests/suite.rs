@@ -133,17 +133,17 @@ impl Case {
             }
             tokio::time::sleep(Duration::from_millis(25)).await;
         }
-        panic!("{}: {what}; {:?}, {:?}", self.name, self.numbers(), self.source.heard.get().troubles);
+        panic!("{}: {what}; {:?}, {:?}", self.name, self.numbers(), self.source.monitor.get().troubles);
     }
 
     /// Waits until so many were taken, and sees that they are these.
     async fn takes(&self, what: &str, expected: &[u32]) {
         self.until(what, |case| case.numbers().len() >= expected.len()).await;
-        assert_eq!(self.numbers(), expected, "{}: {what}; {:?}", self.name, self.source.heard.get().troubles);
+        assert_eq!(self.numbers(), expected, "{}: {what}; {:?}", self.name, self.source.monitor.get().troubles);
     }
 
-    fn is_in_trouble(&self, what: Wrong) -> bool {
-        self.source.heard.get().troubles.iter().any(|t| t.what == what)
+    fn is_in_trouble(&self, what: SenderFault) -> bool {
+        self.source.monitor.get().troubles.iter().any(|t| t.what == what)
     }
 
     /// Ends the source and starts it again as it was. `meanwhile` happens while it does not run.
@@ -155,7 +155,7 @@ impl Case {
         let mut settings = SourceSettings::clone(&self.source.settings.load());
         settings.listen = settings.listen.map(|_| self.source.address);
         let socket = settings.listen.map(|_| open(&settings).0);
-        self.source.running = start(settings, socket, Arc::clone(&self.source.sink), Arc::default(), Arc::clone(&self.source.heard)).unwrap();
+        self.source.running = start(settings, socket, Arc::clone(&self.source.sink), Arc::default(), Arc::clone(&self.source.monitor)).unwrap();
     }
 }
 
@@ -192,7 +192,7 @@ async fn bears_what_is_no_event(case: Case) {
     case.takes("the next that is one", &[1, 2]).await;
     // Those that cut a stream into messages know how long each is.
     if matches!(case.way, Way::Syslog | Way::Lines | Way::File(_)) {
-        case.until("it is told of what was too long", |case| case.is_in_trouble(Wrong::TooLarge)).await;
+        case.until("it is told of what was too long", |case| case.is_in_trouble(SenderFault::TooLarge)).await;
     }
 }
 
@@ -248,7 +248,7 @@ async fn loses_nothing_that_is_refused_for_now(case: Case) {
         [full(), Refusal::Paused { who: "ann".into() }, Refusal::Gone, Refusal::NotDurable, Refusal::Repeated, Refusal::Stopping].into_iter().enumerate();
     let mut have = Vec::new();
     for (at, refusal) in refusals {
-        let times = |case: &Case| case.source.heard.get().troubles.iter().filter(|t| t.what == Wrong::PushedBack).map(|t| t.times).sum::<u64>();
+        let times = |case: &Case| case.source.monitor.get().troubles.iter().filter(|t| t.what == SenderFault::PushedBack).map(|t| t.times).sum::<u64>();
         let (before, why) = (times(&case), refusal.to_string());
         case.source.sink.refuse(Some(refusal));
         let number = at as u32 * 2 + 1;
@@ -268,10 +268,10 @@ async fn loses_nothing_that_is_refused_for_now(case: Case) {
 async fn lets_go_what_is_refused_for_good(case: Case) {
     case.source.sink.refuse(Some(Refusal::TooLarge));
     case.send(&[b"gate #1", b"gate #2"], How::Whole).await;
-    case.until("it is told", |case| case.is_in_trouble(Wrong::TooLarge)).await;
+    case.until("it is told", |case| case.is_in_trouble(SenderFault::TooLarge)).await;
     if let Way::File(_) = case.way {
         // Each line is tried by itself before it is let go.
-        case.until("both are passed over", |case| case.source.heard.get().files.iter().any(|f| f.offset == f.size && f.size > 0)).await;
+        case.until("both are passed over", |case| case.source.monitor.get().files.iter().any(|f| f.offset == f.size && f.size > 0)).await;
     }
     case.source.sink.refuse(None);
     case.send(&[b"gate #3"], How::Whole).await;

@@ -28,7 +28,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
     let book = Book::new(&reading);
     let plan = &running.checked;
     let waiting = app.spool.waiting();
-    let states = plan.sources.iter().map(|s| super::sources::state(&app, &s.name, &app.sources.heard(&s.name).get(), now));
+    let states = plan.sources.iter().map(|s| super::sources::state(&app, &s.name, &app.sources.monitor(&s.name).get(), now));
     let sources = plan.sources.iter().zip(states).map(|(s, (state, says))| FlowSource {
         state,
         says,

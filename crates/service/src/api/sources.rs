@@ -6,7 +6,7 @@ use std::time::Duration;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use rockrose_intake::{FileSeen, Hearing, Problem, Wrong, paste_lines, remedy, url_with_key};
+use rockrose_intake::{FileSeen, Problem, SenderFault, SourceStatus, paste_lines, remedy, url_with_key};
 use rockrose_ledger::{Measure, Stage};
 use rockrose_plan::Source as Planned;
 use rockrose_records::Side;
@@ -36,7 +36,7 @@ pub(crate) async fn sources(State(app): State<Arc<App>>) -> Result<Json<Vec<Sour
 }
 
 fn told(app: &App, book: &Book<'_>, planned: &Planned, now: i64) -> Source {
-    let hearing = app.sources.heard(&planned.name).get();
+    let hearing = app.sources.monitor(&planned.name).get();
     let (state, says) = state(app, &planned.name, &hearing, now);
     let of_files = hearing.files.iter().filter(|f| f.state.is_trouble()).take(FILES).map(|f| Trouble {
         what: "file".to_owned(),
@@ -145,7 +145,7 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
     let (running, now) = (app.engine.running(), now_ms());
     known(&running, &name)?;
     let mut steps = Vec::new();
-    let hearing = app.sources.heard(&name).get();
+    let hearing = app.sources.monitor(&name).get();
     for looked in app.sources.probe(&name).await {
         steps.push(types::ProbeStep { step: looked.step.to_owned(), good: looked.good, ms: looked.ms, says: looked.says });
     }
@@ -187,7 +187,7 @@ pub(crate) struct NextQuery {
 pub(crate) async fn next(State(app): State<Arc<App>>, Part(name): Part<String>, Asked(query): Asked<NextQuery>) -> Result<Json<Vec<CaughtRecord>>, Problem> {
     known(&app.engine.running(), &name)?;
     let (most, wait) = (query.events.unwrap_or(10).clamp(1, 100), Duration::from_secs(query.wait.unwrap_or(10).min(60)));
-    let caught = app.sources.heard(&name).catch();
+    let caught = app.sources.monitor(&name).catch();
     let mut caught = caught.ok_or_else(|| Problem::unavailable("too-many-viewers", "16 look at this source already"))?;
     let mut all = Vec::new();
     let over = tokio::time::sleep(wait);
@@ -211,19 +211,19 @@ pub(crate) async fn next(State(app): State<Arc<App>>, Part(name): Part<String>, 
 }
 
 /// What is to be said of a source, in a word and a sentence. It is only flowing while events flow, whatever else is well.
-pub(crate) fn state(app: &App, name: &str, hearing: &Hearing, now_ms: i64) -> (SourceState, String) {
+pub(crate) fn state(app: &App, name: &str, hearing: &SourceStatus, now_ms: i64) -> (SourceState, String) {
     match app.engine.paused(Side::Source, name) {
         Some(paused) => (SourceState::Paused, format!("{} has paused it", paused.who)),
         None => heard_state(hearing, now_ms),
     }
 }
 
-fn heard_state(hearing: &Hearing, now_ms: i64) -> (SourceState, String) {
+fn heard_state(hearing: &SourceStatus, now_ms: i64) -> (SourceState, String) {
     // What keeps a file from being read does so as long as it is told.
     let bad_files = hearing.bad_files();
     let worst = hearing.troubles.first();
     // What only some records or senders have wrong does not make a source that flows a troubled one. Records that cannot be read are counted beside it.
-    let lately = hearing.troubles.iter().find(|t| t.what != Wrong::Unreadable && now_ms - t.last_ms < QUIET_AFTER);
+    let lately = hearing.troubles.iter().find(|t| t.what != SenderFault::Unreadable && now_ms - t.last_ms < QUIET_AFTER);
     match (hearing.last_event_ms, worst) {
         (Some(last), _)
             if now_ms - last < QUIET_AFTER
@@ -253,11 +253,11 @@ mod tests {
     #[test]
     fn a_source_is_green_only_while_events_flow() {
         let now = 10 * QUIET_AFTER;
-        let trouble = |last_ms| rockrose_intake::Trouble { what: Wrong::Key, says: "this is not the key".into(), from: None, times: 1, last_ms };
+        let trouble = |last_ms| rockrose_intake::Trouble { what: SenderFault::Key, says: "this is not the key".into(), from: None, times: 1, last_ms };
         let file = |path: &str, state, says: &str| FileSeen { path: path.into(), state, says: says.into(), size: 7, offset: 0 };
         let files =
             || vec![file("/var/log/quay.log", FileState::Current, "read to its end"), file("/var/log/gate.log", FileState::Denied, "permission denied")];
-        let hearing = |last_event_ms, connections, troubles| Hearing { last_event_ms, connections, troubles, ..Hearing::default() };
+        let hearing = |last_event_ms, connections, troubles| SourceStatus { last_event_ms, connections, troubles, ..SourceStatus::default() };
         for (hearing, expected) in [
             (hearing(None, 0, vec![]), (SourceState::Unheard, "nothing has come yet")),
             (hearing(None, 2, vec![]), (SourceState::Unheard, "senders are connected, but have sent nothing")),
@@ -265,11 +265,11 @@ mod tests {
             (hearing(Some(now - 1_000), 0, vec![trouble(now)]), (SourceState::Flowing, "events flow, but this is not the key")),
             (hearing(Some(now - 1_000), 0, vec![trouble(now - QUIET_AFTER)]), (SourceState::Flowing, "events flow")),
             (
-                Hearing { files: files(), ..hearing(Some(now - 1_000), 0, vec![]) },
+                SourceStatus { files: files(), ..hearing(Some(now - 1_000), 0, vec![]) },
                 (SourceState::Flowing, "events flow, but 1 of 2 files cannot be read; /var/log/gate.log: permission denied"),
             ),
             (
-                Hearing { files: files()[1..].to_vec(), ..hearing(Some(now - QUIET_AFTER), 0, vec![]) },
+                SourceStatus { files: files()[1..].to_vec(), ..hearing(Some(now - QUIET_AFTER), 0, vec![]) },
                 (SourceState::Troubled, "/var/log/gate.log: permission denied"),
             ),
             (hearing(Some(now - QUIET_AFTER), 0, vec![trouble(1)]), (SourceState::Quiet, "it was heard before, and is quiet now")),

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use rockrose_delivery::State as Doing;
-use rockrose_engine::{Effect, Passing};
+use rockrose_engine::{Effect, ListTrace};
 use rockrose_intake::Problem;
 use rockrose_plan::{DestinationKind, WhenFull};
 use rockrose_records::Side;
@@ -51,7 +51,7 @@ fn route(app: &App, route: rockrose_engine::RouteWhy) -> RouteDecision {
     }
 }
 
-fn sent_to(app: &App, name: String, passing: Passing) -> SentTo {
+fn sent_to(app: &App, name: String, passing: ListTrace) -> SentTo {
     let sent = passing.after.is_some();
     SentTo { fate: sent.then(|| fate(app, &name)), name, sent, passage: passage(passing) }
 }
@@ -84,7 +84,7 @@ fn fate(app: &App, name: &str) -> String {
     }
 }
 
-fn passage(passing: Passing) -> Passage {
+fn passage(passing: ListTrace) -> Passage {
     let effect = |effect| match effect {
         Effect::Nothing => "nothing",
         Effect::Changed => "changed",

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
-use super::open::Look;
+use super::open::FileStat;
 
 /// Most files of one source.
 pub(super) const MAX_FILES: usize = 10_000;
@@ -12,7 +12,7 @@ pub(super) const MAX_FILES: usize = 10_000;
 #[derive(Debug, Default)]
 pub(super) struct Found {
     /// Files, each once, though several paths may lead to it.
-    pub(super) files: Vec<(PathBuf, Look)>,
+    pub(super) files: Vec<(PathBuf, FileStat)>,
     /// What could not be looked at, and why.
     pub(super) refused: Vec<(PathBuf, std::io::Error)>,
     /// Neither files nor folders.
@@ -51,7 +51,7 @@ pub(super) fn find(paths: &[String], but_not: &[String]) -> Found {
                 Ok(about) if about.is_dir() => {}
                 Ok(about) if !about.is_file() => found.odd.push(path),
                 Ok(about) => {
-                    let look = Look::of(&about);
+                    let look = FileStat::of(&about);
                     if !seen.insert(look.number) {
                         continue;
                     }

@@ -6,10 +6,10 @@
 
 mod cut;
 mod find;
-mod known;
 mod open;
-mod place;
+mod position;
 mod sample;
+mod tracked;
 
 use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
@@ -24,15 +24,15 @@ use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 
 pub(crate) use cut::shortened;
-use known::{Chunk, Known};
-use open::{Look, Sort, head};
-use place::Place;
+use open::{FileFormat, FileStat, head};
+use position::ReadPosition;
 pub use sample::{Sample, sample};
+use tracked::{Chunk, TrackedFile};
 
-use super::{Kind, PasteLine, Reached, Start};
-use crate::heard::{FileSeen, FileState};
+use super::{Endpoint, Kind, PasteLine, Start};
+use crate::monitor::{FileSeen, FileState};
 use crate::probe::Probe;
-use crate::{BodyMetadata, Heard, Position, Sink, Wrong, now_ms};
+use crate::{BodyMetadata, Position, SenderFault, Sink, SourceMonitor, now_ms};
 
 /// Most files that are read beside one another.
 const LANES: usize = 4;
@@ -59,14 +59,14 @@ struct FileSettings {
 }
 
 impl Kind for Files {
-    async fn run<S: Sink>(self, Start { settings, sink, heard, stop, .. }: Start<S>) {
+    async fn run<S: Sink>(self, Start { settings, sink, monitor, stop, .. }: Start<S>) {
         let settings = settings.load();
         let settings = FileSettings { name: settings.name.clone(), files: self, max_event: settings.max_event };
-        follow(settings, sink, heard, stop).await;
+        follow(settings, sink, monitor, stop).await;
     }
 
     async fn probe(&self, probe: &mut Probe<'_>) {
-        let hearing = probe.heard.get();
+        let hearing = probe.monitor.get();
         match hearing.bad_files() {
             Some((bad, says)) => probe.say("files", false, format!("{says}; {}", bad.state.remedy())),
             None => {
@@ -76,27 +76,27 @@ impl Kind for Files {
         }
     }
 
-    fn paste_lines(&self, _at: &Reached) -> Vec<PasteLine> {
+    fn paste_lines(&self, _at: &Endpoint) -> Vec<PasteLine> {
         let path = self.paths.first().map_or("", String::as_str);
         let shown = if path.contains(['*', '?', '[']) { "FILE" } else { path };
         vec![PasteLine::new("bash", format!("echo hello >> {shown}"))]
     }
 
-    fn remedy(&self, what: Wrong) -> Option<&'static str> {
-        (what == Wrong::TooLarge).then_some("raise the source's `max_event`")
+    fn remedy(&self, what: SenderFault) -> Option<&'static str> {
+        (what == SenderFault::TooLarge).then_some("raise the source's `max_event`")
     }
 }
 
 /// Follows the files of a source until `stop` is cancelled.
-async fn follow<S: Sink>(settings: FileSettings, sink: Arc<S>, heard: Arc<Heard>, stop: CancellationToken) {
-    let shared = Arc::new(Shared { sink, heard, stop });
+async fn follow<S: Sink>(settings: FileSettings, sink: Arc<S>, monitor: Arc<SourceMonitor>, stop: CancellationToken) {
+    let shared = Arc::new(Shared { sink, monitor, stop });
     let settings = Arc::new(settings);
     while !shared.stop.is_cancelled() {
         let Some(kept) = kept(&settings, &shared).await else { return };
         let mut follower = Follower { at: BTreeMap::new(), seen: Vec::new(), forgotten: Vec::new(), begins: kept.is_empty(), settings: Arc::clone(&settings) };
         for position in kept {
-            if let Some(place) = position.content.and_then(|c| serde_json::from_str::<Place>(&c).ok()) {
-                follower.at.insert(place.id.clone(), Known::kept(place));
+            if let Some(place) = position.content.and_then(|c| serde_json::from_str::<ReadPosition>(&c).ok()) {
+                follower.at.insert(place.id.clone(), TrackedFile::kept(place));
             }
         }
         if follower.run(&shared).await.is_err() {
@@ -112,7 +112,7 @@ async fn kept<S: Sink>(settings: &FileSettings, shared: &Shared<S>) -> Option<Ve
     loop {
         match shared.sink.positions(&settings.name).await {
             Ok(kept) => return Some(kept),
-            Err(refusal) => shared.heard.wrong(Wrong::PushedBack, refusal.to_string(), None),
+            Err(refusal) => shared.monitor.wrong(SenderFault::PushedBack, refusal.to_string(), None),
         }
         if rests(&shared.stop, pause).await {
             return None;
@@ -131,14 +131,14 @@ async fn rests(stop: &CancellationToken, pause: Duration) -> bool {
 
 struct Shared<S> {
     sink: Arc<S>,
-    heard: Arc<Heard>,
+    monitor: Arc<SourceMonitor>,
     stop: CancellationToken,
 }
 
 struct Follower {
     settings: Arc<FileSettings>,
     /// Files by the names of their places.
-    at: BTreeMap<String, Known>,
+    at: BTreeMap<String, TrackedFile>,
     /// What cannot be read at all, as of the last look.
     seen: Vec<FileSeen>,
     /// Places to forget.
@@ -160,7 +160,7 @@ impl Follower {
             let took = begun.elapsed();
             self.note_places(shared).await;
             let more = self.read(shared).await?;
-            shared.heard.set_files(self.report(now_ms()));
+            shared.monitor.set_files(self.report(now_ms()));
             if !more {
                 rests(&shared.stop, LOOK_EVERY.max(took * 20)).await;
             }
@@ -183,7 +183,7 @@ impl Follower {
         self.at.values_mut().for_each(|k| k.found = false);
         let by_number: HashMap<(u64, u64), String> = self.at.iter().map(|(id, k)| (k.place.number, id.clone())).collect();
         // What was emptied or replaced: its place may go on in a copy.
-        let mut left: Vec<Place> = Vec::new();
+        let mut left: Vec<ReadPosition> = Vec::new();
         let mut new = Vec::new();
         for (path, look) in found.files {
             let Some(known) = by_number.get(&look.number).and_then(|id| self.at.get_mut(id)) else {
@@ -222,19 +222,19 @@ impl Follower {
     }
 
     /// A file that was not known by its number.
-    fn begin(&mut self, path: PathBuf, look: Look, left: &mut Vec<Place>, now: i64) -> Known {
-        let mut place = Place::new(path, look.number, now);
+    fn begin(&mut self, path: PathBuf, look: FileStat, left: &mut Vec<ReadPosition>, now: i64) -> TrackedFile {
+        let mut place = ReadPosition::new(path, look.number, now);
         let (file, first) = match File::open(&place.path).and_then(|f| head(&f).map(|h| (f, h))) {
             Ok(opened) => opened,
             Err(e) => {
-                let mut known = Known::new(place, Sort::Plain);
+                let mut known = TrackedFile::new(place, FileFormat::Plain);
                 known.saw(look, now);
                 known.trouble = Some((FileState::of_error(&e), e.to_string()));
                 return known;
             }
         };
-        let sort = Sort::of(&first);
-        let twin = left.iter().chain(self.at.values().map(|k| &k.place)).find(|other| known::is_copy(other, &file, &place.path, sort, look.size)).cloned();
+        let sort = FileFormat::of(&first);
+        let twin = left.iter().chain(self.at.values().map(|k| &k.place)).find(|other| tracked::is_copy(other, &file, &place.path, sort, look.size)).cloned();
         let mut copy_of = None;
         match twin {
             // The one it was made from is still there, and has the same to say.
@@ -242,28 +242,28 @@ impl Follower {
             Some(twin) => {
                 self.at.remove(&twin.id);
                 left.retain(|l| l.id != twin.id);
-                place = Place { path: place.path, number: look.number, ..twin };
+                place = ReadPosition { path: place.path, number: look.number, ..twin };
             }
-            None if self.begins && !self.settings.files.from_start => known::skip(&mut place, &file, sort, look.size),
+            None if self.begins && !self.settings.files.from_start => tracked::skip(&mut place, &file, sort, look.size),
             None => {}
         }
-        let mut known = Known::new(place, sort);
+        let mut known = TrackedFile::new(place, sort);
         known.unnoted = true;
         known.copy_of = copy_of;
         known.saw(look, now);
         known.trouble = match sort {
-            Sort::Binary => Some((FileState::Binary, "it is not text".to_owned())),
-            Sort::Utf16 => Some((FileState::Binary, "it is written in UTF-16".to_owned())),
+            FileFormat::Binary => Some((FileState::Binary, "it is not text".to_owned())),
+            FileFormat::Utf16 => Some((FileState::Binary, "it is written in UTF-16".to_owned())),
             _ => None,
         };
-        if sort == Sort::Plain {
+        if sort == FileFormat::Plain {
             known.plain = Some(Arc::new(file));
         }
         known
     }
 
     /// Copies of files that are gone go on from where those were read to.
-    fn take_over_copies(&mut self, left: &[Place], now: i64) {
+    fn take_over_copies(&mut self, left: &[ReadPosition], now: i64) {
         let waiting: Vec<(String, String)> = self.at.iter().filter_map(|(id, k)| Some((id.clone(), k.copy_of.clone()?))).collect();
         for (id, of) in waiting {
             let gone = match self.at.get(&of) {
@@ -276,7 +276,7 @@ impl Follower {
             if let Some(gone) = gone {
                 self.at.remove(&of);
                 self.forgotten.push(id);
-                copy.place = Place { path: copy.place.path, number: copy.place.number, seen_ms: now, ..gone };
+                copy.place = ReadPosition { path: copy.place.path, number: copy.place.number, seen_ms: now, ..gone };
             }
             copy.unnoted = true;
             self.at.insert(copy.place.id.clone(), copy);
@@ -284,7 +284,7 @@ impl Follower {
     }
 
     fn close_the_oldest(&mut self, now: i64) {
-        let mut open: Vec<&mut Known> = self.at.values_mut().filter(|k| k.plain.is_some()).collect();
+        let mut open: Vec<&mut TrackedFile> = self.at.values_mut().filter(|k| k.plain.is_some()).collect();
         if open.len() > KEPT_OPEN {
             open.sort_by_key(|k| (k.is_behind(now), k.same_since_ms));
             let over = open.len() - KEPT_OPEN;
@@ -294,7 +294,7 @@ impl Follower {
 
     /// Keeps the places of files that were found, taken over or forgotten, before anything is read of them.
     async fn note_places<S: Sink>(&mut self, shared: &Shared<S>) {
-        let of = |k: &Known| Position { id: k.place.id.clone(), content: serde_json::to_string(&k.place).ok() };
+        let of = |k: &TrackedFile| Position { id: k.place.id.clone(), content: serde_json::to_string(&k.place).ok() };
         let mut positions: Vec<Position> = self.at.values().filter(|k| k.unnoted && k.copy_of.is_none() && k.trouble.is_none()).map(of).collect();
         positions.extend(self.forgotten.iter().filter(|id| !self.at.contains_key(*id)).map(|id| Position { id: id.clone(), content: None }));
         if positions.is_empty() {
@@ -307,7 +307,7 @@ impl Follower {
                 self.at.values_mut().filter(|k| k.copy_of.is_none() && k.trouble.is_none()).for_each(|k| k.unnoted = false);
                 self.forgotten.clear();
             }
-            Err(refusal) => shared.heard.wrong(Wrong::PushedBack, refusal.to_string(), None),
+            Err(refusal) => shared.monitor.wrong(SenderFault::PushedBack, refusal.to_string(), None),
         }
     }
 
@@ -315,7 +315,7 @@ impl Follower {
     async fn read<S: Sink>(&mut self, shared: &Arc<Shared<S>>) -> Result<bool, tokio::task::JoinError> {
         let now = now_ms();
         let mut due: Vec<String> = self.at.iter().filter(|(_, k)| !k.unnoted && k.is_behind(now)).map(|(id, _)| id.clone()).collect();
-        let mut reading: JoinSet<(Known, bool)> = JoinSet::new();
+        let mut reading: JoinSet<(TrackedFile, bool)> = JoinSet::new();
         let mut more = false;
         loop {
             while reading.len() < LANES
@@ -345,7 +345,7 @@ impl Follower {
 }
 
 /// Reads on in one file. Says whether there is more.
-async fn turn<S: Sink>(mut known: Known, settings: Arc<FileSettings>, shared: Arc<Shared<S>>) -> (Known, bool) {
+async fn turn<S: Sink>(mut known: TrackedFile, settings: Arc<FileSettings>, shared: Arc<Shared<S>>) -> (TrackedFile, bool) {
     let (mut pause, mut chunks) = (PAUSES.0, 0);
     while chunks < TURN && !shared.stop.is_cancelled() {
         let max = settings.max_event;
@@ -372,22 +372,22 @@ async fn turn<S: Sink>(mut known: Known, settings: Arc<FileSettings>, shared: Ar
             .await
         {
             Ok(receipt) => {
-                shared.heard.receipt(&receipt, None);
+                shared.monitor.receipt(&receipt, None);
                 if too_long > 0 {
-                    shared.heard.wrong_times(Wrong::TooLarge, too_long, "lines were longer than the limit for one event, and were cut", None);
+                    shared.monitor.wrong_times(SenderFault::TooLarge, too_long, "lines were longer than the limit for one event, and were cut", None);
                 }
                 known.took(next, used);
                 pause = PAUSES.0;
                 chunks += 1;
             }
             Err(refusal) if refusal.is_temporary() => {
-                shared.heard.wrong(Wrong::PushedBack, refusal.to_string(), None);
+                shared.monitor.wrong(SenderFault::PushedBack, refusal.to_string(), None);
                 rests(&shared.stop, pause).await;
                 pause = (pause * 2).min(PAUSES.1);
             }
             // Fewer at once may be taken; one that cannot be taken alone is passed over, and said.
             Err(refusal) => {
-                shared.heard.wrong(Wrong::TooLarge, refusal.to_string(), None);
+                shared.monitor.wrong(SenderFault::TooLarge, refusal.to_string(), None);
                 if lines > 1 {
                     known.read_less();
                     continue;

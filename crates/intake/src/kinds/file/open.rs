@@ -5,11 +5,11 @@ use std::io::{BufReader, ErrorKind, Read, Result};
 use std::os::unix::fs::{FileExt, MetadataExt};
 use std::path::Path;
 
-use super::place::MARK;
+use super::position::MARK;
 
 /// What a file is by its first bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Sort {
+pub(super) enum FileFormat {
     Plain,
     Gzip,
     Zstd,
@@ -18,33 +18,33 @@ pub(super) enum Sort {
     Binary,
 }
 
-impl Sort {
-    pub(super) fn of(head: &[u8]) -> Sort {
+impl FileFormat {
+    pub(super) fn of(head: &[u8]) -> FileFormat {
         match head {
-            [0x1f, 0x8b, ..] => Sort::Gzip,
-            [0x28, 0xb5, 0x2f, 0xfd, ..] => Sort::Zstd,
-            [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => Sort::Utf16,
-            _ if head.contains(&0) => Sort::Binary,
-            _ => Sort::Plain,
+            [0x1f, 0x8b, ..] => FileFormat::Gzip,
+            [0x28, 0xb5, 0x2f, 0xfd, ..] => FileFormat::Zstd,
+            [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => FileFormat::Utf16,
+            _ if head.contains(&0) => FileFormat::Binary,
+            _ => FileFormat::Plain,
         }
     }
 
     pub(super) fn is_packed(self) -> bool {
-        matches!(self, Sort::Gzip | Sort::Zstd)
+        matches!(self, FileFormat::Gzip | FileFormat::Zstd)
     }
 }
 
 /// How a file looked when it was opened.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Look {
+pub(super) struct FileStat {
     pub(super) number: (u64, u64),
     pub(super) size: u64,
     pub(super) changed_ms: i64,
 }
 
-impl Look {
-    pub(super) fn of(about: &std::fs::Metadata) -> Look {
-        Look { number: (about.dev(), about.ino()), size: about.len(), changed_ms: about.mtime() * 1_000 + about.mtime_nsec() / 1_000_000 }
+impl FileStat {
+    pub(super) fn of(about: &std::fs::Metadata) -> FileStat {
+        FileStat { number: (about.dev(), about.ino()), size: about.len(), changed_ms: about.mtime() * 1_000 + about.mtime_nsec() / 1_000_000 }
     }
 }
 
@@ -77,10 +77,10 @@ pub(super) struct Unpacking {
 }
 
 impl Unpacking {
-    pub(super) fn new(path: &Path, sort: Sort) -> Result<Unpacking> {
+    pub(super) fn new(path: &Path, sort: FileFormat) -> Result<Unpacking> {
         let file = BufReader::with_capacity(64 << 10, File::open(path)?);
         let from: Box<dyn Read + Send> = match sort {
-            Sort::Zstd => Box::new(zstd::stream::read::Decoder::with_buffer(file)?),
+            FileFormat::Zstd => Box::new(zstd::stream::read::Decoder::with_buffer(file)?),
             _ => Box::new(flate2::bufread::MultiGzDecoder::new(file)),
         };
         Ok(Unpacking { from, at: 0, before: Vec::new(), kept: Vec::new(), ended: false })
@@ -140,8 +140,8 @@ mod tests {
         let text: Vec<u8> = (0..20_000u32).flat_map(|n| format!("{n} gate\n").into_bytes()).collect();
         let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
         gzip.write_all(&text).unwrap();
-        for (packed, sort) in [(gzip.finish().unwrap(), Sort::Gzip), (zstd::bulk::compress(&text, 1).unwrap(), Sort::Zstd)] {
-            assert_eq!(Sort::of(&packed), sort);
+        for (packed, sort) in [(gzip.finish().unwrap(), FileFormat::Gzip), (zstd::bulk::compress(&text, 1).unwrap(), FileFormat::Zstd)] {
+            assert_eq!(FileFormat::of(&packed), sort);
             let file = tempfile::NamedTempFile::new().unwrap();
             std::fs::write(file.path(), &packed).unwrap();
             let mut unpacking = Unpacking::new(file.path(), sort).unwrap();
@@ -161,6 +161,9 @@ mod tests {
             std::fs::write(file.path(), &packed[..packed.len() / 2]).unwrap();
             assert!(Unpacking::new(file.path(), sort).unwrap().skip_to(1 << 30).is_err());
         }
-        assert_eq!([Sort::of(b"gate"), Sort::of(b"\xff\xfea\0"), Sort::of(b"a\0b"), Sort::of(b"")], [Sort::Plain, Sort::Utf16, Sort::Binary, Sort::Plain]);
+        assert_eq!(
+            [FileFormat::of(b"gate"), FileFormat::of(b"\xff\xfea\0"), FileFormat::of(b"a\0b"), FileFormat::of(b"")],
+            [FileFormat::Plain, FileFormat::Utf16, FileFormat::Binary, FileFormat::Plain]
+        );
     }
 }

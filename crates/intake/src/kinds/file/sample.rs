@@ -4,8 +4,8 @@ use std::io::Result;
 use std::os::unix::fs::FileExt;
 
 use super::find::{MAX_FILES, find};
-use super::open::{Look, Sort, Unpacking, head};
-use crate::heard::{FileSeen, FileState};
+use super::open::{FileFormat, FileStat, Unpacking, head};
+use crate::monitor::{FileSeen, FileState};
 
 /// Most bytes of a file that are looked at.
 const SAMPLE: usize = 128 << 10;
@@ -40,8 +40,8 @@ pub fn sample(paths: &[String], but_not: &[String]) -> Sample {
     for (path, look) in files {
         let name = path.display().to_string();
         match first_lines(&path, look) {
-            Ok((Sort::Binary, _)) => say(name, FileState::Binary, "it is not text".to_owned(), look.size),
-            Ok((Sort::Utf16, _)) => say(name, FileState::Binary, "it is written in UTF-16".to_owned(), look.size),
+            Ok((FileFormat::Binary, _)) => say(name, FileState::Binary, "it is not text".to_owned(), look.size),
+            Ok((FileFormat::Utf16, _)) => say(name, FileState::Binary, "it is written in UTF-16".to_owned(), look.size),
             Ok((_, lines)) => {
                 say(name.clone(), FileState::Current, "can be read".to_owned(), look.size);
                 if sample.path.is_none() && !lines.trim().is_empty() {
@@ -55,18 +55,18 @@ pub fn sample(paths: &[String], but_not: &[String]) -> Sample {
     sample
 }
 
-fn first_lines(path: &std::path::Path, look: Look) -> Result<(Sort, String)> {
+fn first_lines(path: &std::path::Path, look: FileStat) -> Result<(FileFormat, String)> {
     let file = std::fs::File::open(path)?;
-    let sort = Sort::of(&head(&file)?);
+    let sort = FileFormat::of(&head(&file)?);
     let bytes = match sort {
-        Sort::Binary | Sort::Utf16 => return Ok((sort, String::new())),
-        Sort::Plain => {
+        FileFormat::Binary | FileFormat::Utf16 => return Ok((sort, String::new())),
+        FileFormat::Plain => {
             let mut bytes = vec![0; usize::try_from(look.size).unwrap_or(SAMPLE).min(SAMPLE)];
             let read = file.read_at(&mut bytes, 0)?;
             bytes.truncate(read);
             bytes
         }
-        Sort::Gzip | Sort::Zstd => Unpacking::new(path, sort)?.fill(SAMPLE)?.to_vec(),
+        FileFormat::Gzip | FileFormat::Zstd => Unpacking::new(path, sort)?.fill(SAMPLE)?.to_vec(),
     };
     // The last line may be cut off, unless that is all there is.
     let whole = if bytes.len() < SAMPLE { bytes.len() } else { memchr::memrchr(b'\n', &bytes).map_or(bytes.len(), |at| at + 1) };

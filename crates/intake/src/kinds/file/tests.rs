@@ -55,7 +55,7 @@ impl Sink for Kept {
 struct Bench {
     folder: tempfile::TempDir,
     sink: Arc<Kept>,
-    heard: Arc<Heard>,
+    monitor: Arc<SourceMonitor>,
     running: Option<(CancellationToken, tokio::task::JoinHandle<()>)>,
     settings: FileSettings,
 }
@@ -68,7 +68,7 @@ impl Bench {
             files: Files { paths: vec![folder.path().join("*.log*").display().to_string()], but_not: vec!["*.tmp".into()], from_start: true, path_as: None },
             max_event: 1_000,
         };
-        Bench { folder, sink: Arc::default(), heard: Arc::default(), running: None, settings }
+        Bench { folder, sink: Arc::default(), monitor: Arc::default(), running: None, settings }
     }
 
     fn at(&self, name: &str) -> PathBuf {
@@ -77,7 +77,7 @@ impl Bench {
 
     fn start(&mut self) {
         let stop = CancellationToken::new();
-        let following = follow(self.settings.clone(), Arc::clone(&self.sink), Arc::clone(&self.heard), stop.clone());
+        let following = follow(self.settings.clone(), Arc::clone(&self.sink), Arc::clone(&self.monitor), stop.clone());
         self.running = Some((stop, tokio::spawn(following)));
     }
 
@@ -103,7 +103,7 @@ impl Bench {
             }
             tokio::time::sleep(Duration::from_millis(25)).await;
         }
-        let files = self.heard.get().files;
+        let files = self.monitor.get().files;
         panic!("{what}: {} lines, {files:#?}", self.sink.lines.lock().unwrap().len());
     }
 
@@ -118,7 +118,7 @@ impl Bench {
 
     fn state(&self, name: &str) -> Option<FileState> {
         let path = self.at(name).display().to_string();
-        self.heard.get().files.iter().find(|f| f.path == path).map(|f| f.state)
+        self.monitor.get().files.iter().find(|f| f.path == path).map(|f| f.state)
     }
 
     async fn comes_to(&self, name: &str, state: FileState) {
@@ -154,7 +154,7 @@ async fn lines_come_once_as_the_file_grows_and_over_restarts() {
     b.comes_to("a.log", FileState::Current).await;
     b.append("a.log", " at Tansy Quay\n");
     b.has("the other half", 0..251).await;
-    assert!(b.heard.get().files.iter().all(|f| f.size == f.offset), "{:?}", b.heard.get().files);
+    assert!(b.monitor.get().files.iter().all(|f| f.size == f.offset), "{:?}", b.monitor.get().files);
     b.stop().await;
 }
 
@@ -320,7 +320,7 @@ async fn long_lines_are_cut_and_large_bodies_go_in_parts() {
     let lines = b.sink.lines.lock().unwrap().clone();
     assert!(lines[0].starts_with("{\"message\":\"xxx") && lines[0].ends_with(",\"cut\":true}+log.file.path") && lines[0].len() < 1_100);
     assert_eq!((&lines[1][..], &lines[20_001][..]), ("short+log.file.path", "0123456789+log.file.path"));
-    assert!(b.heard.get().troubles.iter().any(|t| t.what == Wrong::TooLarge));
+    assert!(b.monitor.get().troubles.iter().any(|t| t.what == SenderFault::TooLarge));
     b.stop().await;
 }
 

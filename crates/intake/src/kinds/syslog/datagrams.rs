@@ -9,10 +9,10 @@ use tokio::net::UdpSocket;
 use tokio::sync::mpsc;
 use tokio_util::sync::CancellationToken;
 
-use super::super::{Start, Way};
+use super::super::{Start, Transport};
 use super::zone;
 use crate::stream::until_taken;
-use crate::{Heard, Sink, SourceSettings, Wrong, now_ms};
+use crate::{SenderFault, Sink, SourceMonitor, SourceSettings, now_ms};
 
 /// Largest datagram.
 const MAX_DATAGRAM: usize = 65_536;
@@ -32,35 +32,35 @@ struct Batch {
 
 impl Batch {
     /// Adds a datagram from the batch's last sender. `false`: so much waits that it has to be let go.
-    fn add(&mut self, datagram: &[u8], settings: &SourceSettings, reader: &mut SyslogReader, heard: &Heard) -> bool {
+    fn add(&mut self, datagram: &[u8], settings: &SourceSettings, reader: &mut SyslogReader, monitor: &SourceMonitor) -> bool {
         if self.lines.len() >= WAITING {
             return false;
         }
         let message = &datagram[..datagram.len().min(settings.max_event)];
-        if heard.is_caught() {
+        if monitor.is_caught() {
             self.raw.push(message.to_vec());
         }
         let too_long = (datagram.len() > message.len()).then_some("longer than the limit for one event");
         if let Some(why) = reader.line(message, too_long, now_ms(), &mut self.lines) {
-            heard.broken(1, why, Some(self.from.ip()));
+            monitor.broken(1, why, Some(self.from.ip()));
         }
         true
     }
 }
 
 /// Serves until it is to stop; what was received by then is handed on.
-pub(super) async fn run<S: Sink>(Start { settings, way, sink, heard, stop, .. }: Start<S>) {
-    let Way::Datagrams(socket) = way else { return };
+pub(super) async fn run<S: Sink>(Start { settings, transport, sink, monitor, stop, .. }: Start<S>) {
+    let Transport::Datagrams(socket) = transport else { return };
     let (batches, mut waiting) = mpsc::channel::<Batch>(1);
     let stopping = CancellationToken::new();
     let handing = {
-        let (settings, sink, heard, stopping) = (Arc::clone(&settings), Arc::clone(&sink), Arc::clone(&heard), stopping.clone());
+        let (settings, sink, monitor, stopping) = (Arc::clone(&settings), Arc::clone(&sink), Arc::clone(&monitor), stopping.clone());
         async move {
             while let Some(Batch { lines, raw, from }) = waiting.recv().await {
                 let count = memchr::memchr_iter(b'\n', &lines).count() as u64;
-                match until_taken(&*sink, &settings.load().name, lines, raw, &heard, Some(&stopping)).await {
-                    Some(receipt) => heard.receipt(&receipt, Some(from.ip())),
-                    None => heard.wrong_times(Wrong::Lost, count, "datagrams could not be kept", Some(from.ip())),
+                match until_taken(&*sink, &settings.load().name, lines, raw, &monitor, Some(&stopping)).await {
+                    Some(receipt) => monitor.receipt(&receipt, Some(from.ip())),
+                    None => monitor.wrong_times(SenderFault::Lost, count, "datagrams could not be kept", Some(from.ip())),
                 }
             }
         }
@@ -77,7 +77,7 @@ pub(super) async fn run<S: Sink>(Start { settings, way, sink, heard, stop, .. }:
                 _ = look.tick() => {
                     let more = lost.more();
                     if more > 0 {
-                        heard.wrong_times(Wrong::Lost, more, "datagrams came faster than they were read, and the system let them go", None);
+                        monitor.wrong_times(SenderFault::Lost, more, "datagrams came faster than they were read, and the system let them go", None);
                     }
                     continue;
                 }
@@ -101,17 +101,17 @@ pub(super) async fn run<S: Sink>(Start { settings, way, sink, heard, stop, .. }:
             let (mut next, mut over, mut burst) = (first.ok(), 0, 0);
             while let Some((length, from)) = next {
                 if !settings.allows(from.ip()) {
-                    heard.wrong(Wrong::Address, format!("{} is none of the addresses that are allowed", from.ip()), Some(from.ip()));
+                    monitor.wrong(SenderFault::Address, format!("{} is none of the addresses that are allowed", from.ip()), Some(from.ip()));
                 } else {
                     let batch = gathered.get_or_insert_with(|| Batch { lines: Vec::new(), raw: Vec::new(), from });
                     batch.from = from;
-                    over += u64::from(!batch.add(&datagram[..length], &settings, reader, &heard));
+                    over += u64::from(!batch.add(&datagram[..length], &settings, reader, &monitor));
                 }
                 burst += length;
                 next = if burst >= BATCH { None } else { socket.try_recv_from(&mut datagram).ok() };
             }
             if over > 0 {
-                heard.wrong_times(Wrong::Lost, over, "datagrams came faster than they could be kept", gathered.as_ref().map(|b| b.from.ip()));
+                monitor.wrong_times(SenderFault::Lost, over, "datagrams came faster than they could be kept", gathered.as_ref().map(|b| b.from.ip()));
             }
         }
         if let Some(batch) = gathered.take() {

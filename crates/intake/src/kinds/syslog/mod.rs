@@ -4,15 +4,15 @@ mod datagrams;
 
 use rockrose_plan::{SourceKind, SyslogSource};
 
-use super::{Kind, PasteLine, Reached, Start, Way};
+use super::{Endpoint, Kind, PasteLine, Start, Transport};
 use crate::messages::Framing;
 use crate::probe::Probe;
-use crate::{Sink, SourceSettings, Wrong, stream};
+use crate::{SenderFault, Sink, SourceSettings, stream};
 
 impl Kind for SyslogSource {
     async fn run<S: Sink>(self, start: Start<S>) {
-        match start.way {
-            Way::Datagrams(_) => datagrams::run(start).await,
+        match start.transport {
+            Transport::Datagrams(_) => datagrams::run(start).await,
             _ => stream::run(start, |settings| Framing::Syslog { zone: zone(settings) }).await,
         }
     }
@@ -26,8 +26,8 @@ impl Kind for SyslogSource {
         }
     }
 
-    fn paste_lines(&self, at: &Reached) -> Vec<PasteLine> {
-        let Reached { host, port, over_tls, .. } = at;
+    fn paste_lines(&self, at: &Endpoint) -> Vec<PasteLine> {
+        let Endpoint { host, port, over_tls, .. } = at;
         let mut lines = Vec::new();
         if self.udp {
             lines.push(PasteLine::new("logger, UDP", format!("logger --udp --server {host} --port {port} --rfc5424 hello")));
@@ -50,10 +50,10 @@ impl Kind for SyslogSource {
         lines
     }
 
-    fn remedy(&self, what: Wrong) -> Option<&'static str> {
+    fn remedy(&self, what: SenderFault) -> Option<&'static str> {
         match what {
-            Wrong::Clock => Some("set the source's `zone` to the senders', or their clocks right"),
-            Wrong::Format => Some("send whole messages, RFC 5424 or RFC 3164; lines go to a source of kind `tcp`, HTTP to one of kind `http`"),
+            SenderFault::Clock => Some("set the source's `zone` to the senders', or their clocks right"),
+            SenderFault::Format => Some("send whole messages, RFC 5424 or RFC 3164; lines go to a source of kind `tcp`, HTTP to one of kind `http`"),
             _ => None,
         }
     }

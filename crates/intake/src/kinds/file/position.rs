@@ -16,7 +16,7 @@ pub(super) const MARKED_ENOUGH: u64 = 256;
 
 /// How far a file is read. Kept with the events that were read, in one commit.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub(super) struct Place {
+pub(super) struct ReadPosition {
     /// Its own name among the source's files.
     pub(super) id: String,
     /// Where it was seen first: what it is called, however it is moved.
@@ -46,11 +46,11 @@ pub(super) fn sum(bytes: &[u8]) -> u64 {
     xxhash_rust::xxh3::xxh3_64(bytes)
 }
 
-impl Place {
+impl ReadPosition {
     /// A file that nothing was read of.
-    pub(super) fn new(path: PathBuf, number: (u64, u64), now_ms: i64) -> Place {
+    pub(super) fn new(path: PathBuf, number: (u64, u64), now_ms: i64) -> ReadPosition {
         let id = format!("{:x}-{:x}-{now_ms:x}", number.0, number.1);
-        Place {
+        ReadPosition {
             id,
             called: path.clone(),
             path,
@@ -118,7 +118,7 @@ mod tests {
         let text: String = (0..40).map(line).collect();
         named.write_all(text.as_bytes()).unwrap();
         let size = text.len() as u64;
-        let mut place = Place::new("x".into(), (1, 2), 0);
+        let mut place = ReadPosition::new("x".into(), (1, 2), 0);
         assert!(place.is_in(named.as_file(), size).unwrap(), "nothing is known of it yet");
         place.learn_head(named.as_file(), size).unwrap();
         place.reach(size, text.as_bytes());
@@ -132,7 +132,7 @@ mod tests {
         // It goes on.
         std::fs::write(named.path(), text.clone() + &line(41)).unwrap();
         assert!(place.is_in(named.as_file(), size + 29).unwrap());
-        let kept: Place = serde_json::from_str(&serde_json::to_string(&place).unwrap()).unwrap();
+        let kept: ReadPosition = serde_json::from_str(&serde_json::to_string(&place).unwrap()).unwrap();
         assert_eq!(kept, place);
     }
 }

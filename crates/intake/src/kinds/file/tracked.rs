@@ -9,9 +9,9 @@ use std::sync::Arc;
 use rockrose_event::buffers;
 
 use super::cut;
-use super::open::{Look, Sort, Unpacking};
-use super::place::{MARK, MARKED_ENOUGH, Place, sum};
-use crate::heard::{FileSeen, FileState};
+use super::open::{FileFormat, FileStat, Unpacking};
+use super::position::{MARK, MARKED_ENOUGH, ReadPosition, sum};
+use crate::monitor::{FileSeen, FileState};
 use crate::now_ms;
 
 /// Most bytes that are handed on at once.
@@ -22,15 +22,15 @@ const SMALLEST_CHUNK: usize = 4 << 10;
 const LINE_PATIENCE_MS: i64 = 30_000;
 /// For so long it is said that a file went away while nothing read it.
 const SAY_GONE_MS: i64 = 86_400_000;
-/// The same where the file was moved, removed or packed.
+/// A line without its end is taken as it is when its file was moved, removed or packed for so long.
 const LEFT_PATIENCE_MS: i64 = 2_000;
 
 /// A file that is known, and what is needed to read on.
-pub(super) struct Known {
-    pub(super) place: Place,
-    pub(super) sort: Sort,
+pub(super) struct TrackedFile {
+    pub(super) place: ReadPosition,
+    pub(super) sort: FileFormat,
     /// How it looked last, and since when it looks so.
-    look: Option<Look>,
+    look: Option<FileStat>,
     pub(super) same_since_ms: i64,
     /// It is kept open, so that it can be read to its end wherever it goes.
     pub(super) plain: Option<Arc<File>>,
@@ -56,7 +56,7 @@ pub(super) struct Chunk {
     /// Whole lines.
     pub(super) body: Vec<u8>,
     /// Where reading goes on once they are durable.
-    pub(super) next: Place,
+    pub(super) next: ReadPosition,
     /// How many bytes that is.
     pub(super) used: usize,
     /// Lines that were cut.
@@ -64,7 +64,7 @@ pub(super) struct Chunk {
 }
 
 /// Whether a file is a copy of one that was read, packed or not.
-pub(super) fn is_copy(other: &Place, file: &File, path: &Path, sort: Sort, size: u64) -> bool {
+pub(super) fn is_copy(other: &ReadPosition, file: &File, path: &Path, sort: FileFormat, size: u64) -> bool {
     if other.offset < MARKED_ENOUGH || other.head.0 < MARK as u64 || other.done.is_some() {
         return false;
     }
@@ -80,7 +80,7 @@ pub(super) fn is_copy(other: &Place, file: &File, path: &Path, sort: Sort, size:
 }
 
 /// Puts the place behind all that is in a file.
-pub(super) fn skip(place: &mut Place, file: &File, sort: Sort, size: u64) {
+pub(super) fn skip(place: &mut ReadPosition, file: &File, sort: FileFormat, size: u64) {
     if sort.is_packed() {
         place.done = Some(size);
         return;
@@ -96,9 +96,9 @@ pub(super) fn skip(place: &mut Place, file: &File, sort: Sort, size: u64) {
     }
 }
 
-impl Known {
-    pub(super) fn new(place: Place, sort: Sort) -> Known {
-        Known {
+impl TrackedFile {
+    pub(super) fn new(place: ReadPosition, sort: FileFormat) -> TrackedFile {
+        TrackedFile {
             place,
             sort,
             look: None,
@@ -116,11 +116,11 @@ impl Known {
     }
 
     /// One that was read before a restart; what sort it is, is seen when it is found.
-    pub(super) fn kept(place: Place) -> Known {
-        Known { found: false, ..Known::new(place, Sort::Plain) }
+    pub(super) fn kept(place: ReadPosition) -> TrackedFile {
+        TrackedFile { found: false, ..TrackedFile::new(place, FileFormat::Plain) }
     }
 
-    pub(super) fn saw(&mut self, look: Look, now: i64) {
+    pub(super) fn saw(&mut self, look: FileStat, now: i64) {
         if self.look != Some(look) {
             (self.look, self.same_since_ms, self.trouble) = (Some(look), now, None);
             // A packed file that changed is gone through anew.
@@ -132,13 +132,13 @@ impl Known {
     }
 
     /// Whether the file at its path still is the one that was read. Opens it, if need be.
-    pub(super) fn is_still(&mut self, look: Look) -> Result<bool> {
+    pub(super) fn is_still(&mut self, look: FileStat) -> Result<bool> {
         if self.look == Some(look) {
             return Ok(true);
         }
         if self.plain.is_none() {
             let file = File::open(&self.place.path)?;
-            let sort = Sort::of(&super::open::head(&file)?);
+            let sort = FileFormat::of(&super::open::head(&file)?);
             if self.look.is_some() && sort != self.sort {
                 return Ok(false);
             }
@@ -146,7 +146,7 @@ impl Known {
             if sort.is_packed() {
                 return Ok(true);
             }
-            if sort != Sort::Plain {
+            if sort != FileFormat::Plain {
                 return Ok(false);
             }
             self.plain = Some(Arc::new(file));
@@ -160,7 +160,7 @@ impl Known {
             return;
         }
         if let Some(Ok(about)) = self.plain.as_ref().map(|file| file.metadata()) {
-            let look = Look::of(&about);
+            let look = FileStat::of(&about);
             if self.look != Some(look) {
                 (self.look, self.same_since_ms) = (Some(look), now);
             }
@@ -175,7 +175,7 @@ impl Known {
     }
 
     /// How many bytes are not read yet, as far as is known.
-    fn unread(&self, look: Look) -> u64 {
+    fn unread(&self, look: FileStat) -> u64 {
         match self.place.done {
             Some(_) => 0,
             // Of a packed one it is not known.
@@ -213,7 +213,7 @@ impl Known {
         };
         let about = file.metadata()?;
         // Another file stands there by now, or it was emptied: the next look sees to it.
-        if Look::of(&about).number != self.place.number || !self.place.is_in(&file, about.len())? {
+        if FileStat::of(&about).number != self.place.number || !self.place.is_in(&file, about.len())? {
             self.look = None;
             return Ok(None);
         }
@@ -296,11 +296,11 @@ impl Known {
     }
 
     /// What was read is durable.
-    pub(super) fn took(&mut self, next: Place, used: usize) {
+    pub(super) fn took(&mut self, next: ReadPosition, used: usize) {
         if let Some(packed) = &mut self.packed {
             packed.done_with(used);
         }
-        self.place = Place { seen_ms: self.place.seen_ms, ..next };
+        self.place = ReadPosition { seen_ms: self.place.seen_ms, ..next };
         if self.place.done.is_some() {
             self.packed = None;
         }
@@ -354,10 +354,10 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("a.log");
         std::fs::write(&path, "gate open\n").unwrap();
-        let look = Look::of(&std::fs::metadata(&path).unwrap());
-        let mut known = Known::new(Place::new(path, look.number, 0), Sort::Plain);
+        let look = FileStat::of(&std::fs::metadata(&path).unwrap());
+        let mut known = TrackedFile::new(ReadPosition::new(path, look.number, 0), FileFormat::Plain);
         known.saw(look, 0);
-        let report = |known: &Known| known.report(0, String::clone).map(|r| (r.state, r.says));
+        let report = |known: &TrackedFile| known.report(0, String::clone).map(|r| (r.state, r.says));
         assert_eq!(report(&known).unwrap().0, FileState::Behind);
         // Open, it would be read to its end wherever it went.
         known.found = false;
@@ -368,14 +368,14 @@ mod tests {
         known.place.offset = 10;
         assert_eq!(report(&known), None, "nothing is to be said of one that was read");
         // Over a restart that is only known of one whose place says so.
-        let mut again = Known::kept(known.place.clone());
+        let mut again = TrackedFile::kept(known.place.clone());
         assert!(report(&again).unwrap().1.contains("behind its first 10 bytes"), "{:?}", report(&again));
         again.same_since_ms = -2 * SAY_GONE_MS;
         assert_eq!(report(&again), None, "not for ever");
-        assert_eq!(report(&Known::kept(Place::new("b.log".into(), (1, 2), 0))), None, "it may be read under another name");
+        assert_eq!(report(&TrackedFile::kept(ReadPosition::new("b.log".into(), (1, 2), 0))), None, "it may be read under another name");
         known.look_at_what_is_left(0);
         assert!(known.unnoted);
-        assert_eq!(report(&Known::kept(known.place.clone())), None);
+        assert_eq!(report(&TrackedFile::kept(known.place.clone())), None);
         let states =
             [std::io::ErrorKind::PermissionDenied, std::io::ErrorKind::NotFound, std::io::ErrorKind::InvalidData].map(|k| FileState::of_error(&k.into()));
         assert_eq!(states, [FileState::Denied, FileState::Gone, FileState::Damaged]);

@@ -11,7 +11,7 @@ use crate::{Receipt, now_ms};
 
 /// Something that went wrong between a source and its senders.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Wrong {
+pub enum SenderFault {
     /// A key was needed, and none or another was shown.
     Key,
     /// The sender's address is none of those that are allowed.
@@ -34,21 +34,21 @@ pub enum Wrong {
     Clock,
 }
 
-impl Wrong {
+impl SenderFault {
     /// A word for it.
     #[must_use]
     pub fn word(self) -> &'static str {
         match self {
-            Wrong::Key => "key",
-            Wrong::Address => "address",
-            Wrong::PlainText => "plain text",
-            Wrong::Tls => "tls",
-            Wrong::Format => "format",
-            Wrong::TooLarge => "too large",
-            Wrong::Unreadable => "unreadable",
-            Wrong::PushedBack => "pushed back",
-            Wrong::Lost => "lost",
-            Wrong::Clock => "clock",
+            SenderFault::Key => "key",
+            SenderFault::Address => "address",
+            SenderFault::PlainText => "plain text",
+            SenderFault::Tls => "tls",
+            SenderFault::Format => "format",
+            SenderFault::TooLarge => "too large",
+            SenderFault::Unreadable => "unreadable",
+            SenderFault::PushedBack => "pushed back",
+            SenderFault::Lost => "lost",
+            SenderFault::Clock => "clock",
         }
     }
 }
@@ -129,11 +129,11 @@ impl FileState {
 /// A file, or a pattern under which nothing stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FileSeen {
-    /// Where.
+    /// The path of the file, or the pattern.
     pub path: String,
     /// How it is doing.
     pub state: FileState,
-    /// In words.
+    /// How it is doing, in a sentence.
     pub says: String,
     /// Its size in bytes, packed if it is.
     pub size: u64,
@@ -152,15 +152,15 @@ pub struct Caught {
     pub read: Result<Vec<u8>, String>,
     /// As it went on from the source; none: a step removed it, or holds it back.
     pub after: Option<Vec<u8>>,
-    /// That step.
+    /// The sentence of the step that removed it or holds it back.
     pub stopped_by: Option<String>,
 }
 
 /// How often something went wrong, and the last time it did.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Trouble {
-    /// What.
-    pub what: Wrong,
+    /// What went wrong.
+    pub what: SenderFault,
     /// In words, without anything out of events.
     pub says: String,
     /// Whence the last came, where that is known.
@@ -173,7 +173,7 @@ pub struct Trouble {
 
 /// What a source has heard since it began to listen.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Hearing {
+pub struct SourceStatus {
     /// Events that were taken.
     pub events: u64,
     /// When the last came, in milliseconds since 1970.
@@ -192,7 +192,7 @@ pub struct Hearing {
     pub troubles: Vec<Trouble>,
 }
 
-impl Hearing {
+impl SourceStatus {
     /// The first file that is in trouble, and how many are, in words.
     #[must_use]
     pub fn bad_files(&self) -> Option<(&FileSeen, String)> {
@@ -210,8 +210,8 @@ const CAUGHT_WAITING: usize = 256;
 
 /// Keeps what a source hears. Shared by all that listens for it.
 #[derive(Debug, Default)]
-pub struct Heard {
-    hearing: Mutex<Hearing>,
+pub struct SourceMonitor {
+    hearing: Mutex<SourceStatus>,
     senders: Mutex<Senders>,
     connections: AtomicUsize,
     events: AtomicU64,
@@ -220,8 +220,8 @@ pub struct Heard {
     caught: AtomicBool,
 }
 
-impl Heard {
-    fn hearing(&self) -> std::sync::MutexGuard<'_, Hearing> {
+impl SourceMonitor {
+    fn hearing(&self) -> std::sync::MutexGuard<'_, SourceStatus> {
         self.hearing.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -231,14 +231,14 @@ impl Heard {
 
     /// What was heard by now.
     #[must_use]
-    pub fn get(&self) -> Hearing {
+    pub fn get(&self) -> SourceStatus {
         let mut hearing = self.hearing().clone();
         hearing.connections = self.connections.load(Ordering::Relaxed);
         hearing.events = self.events.load(Ordering::Relaxed);
         let senders = self.senders();
         hearing.ages = senders.all.clone();
         if let Some(ClockOff { from, says, senders, last_ms }) = senders.clock_off() {
-            hearing.troubles.push(Trouble { what: Wrong::Clock, says, from, times: senders, last_ms });
+            hearing.troubles.push(Trouble { what: SenderFault::Clock, says, from, times: senders, last_ms });
         }
         hearing.troubles.sort_by_key(|t| std::cmp::Reverse(t.last_ms));
         hearing
@@ -262,21 +262,21 @@ impl Heard {
         if receipt.quarantined > 0 {
             let first = receipt.unreadable.first().map_or("", |u| &u.reason);
             self.hearing().unreadable += receipt.quarantined;
-            self.wrong_times(Wrong::Unreadable, receipt.quarantined, format!("records that cannot be read: {first}"), from);
+            self.wrong_times(SenderFault::Unreadable, receipt.quarantined, format!("records that cannot be read: {first}"), from);
         }
     }
 
     /// Notes messages of syslog that are none.
     pub(crate) fn broken(&self, times: u64, why: &str, from: Option<IpAddr>) {
-        self.wrong_times(Wrong::Format, times, format!("messages came that are {why}; they are marked, and read as far as they go"), from);
+        self.wrong_times(SenderFault::Format, times, format!("messages came that are {why}; they are marked, and read as far as they go"), from);
     }
 
     /// Notes what went wrong.
-    pub(crate) fn wrong(&self, what: Wrong, says: impl Into<String>, from: Option<IpAddr>) {
+    pub(crate) fn wrong(&self, what: SenderFault, says: impl Into<String>, from: Option<IpAddr>) {
         self.wrong_times(what, 1, says, from);
     }
 
-    pub(crate) fn wrong_times(&self, what: Wrong, times: u64, says: impl Into<String>, from: Option<IpAddr>) {
+    pub(crate) fn wrong_times(&self, what: SenderFault, times: u64, says: impl Into<String>, from: Option<IpAddr>) {
         let mut hearing = self.hearing();
         let says = says.into();
         let last_ms = now_ms();
