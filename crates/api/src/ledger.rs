@@ -56,6 +56,18 @@ pub struct LedgerWaiting {
     pub bytes: i64,
 }
 
+/// What an account is kept for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum LedgerPlace {
+    /// A source.
+    Source,
+    /// A route.
+    Route,
+    /// A destination.
+    Destination,
+}
+
 /// The account.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LedgerAnswer {

@@ -17,6 +17,7 @@ pub struct SecretName {
 /// A secret to keep.
 #[derive(Serialize, Deserialize, ToSchema)]
 pub struct SecretValue {
-    /// The value. It is never answered.
+    /// The value: 1 to 4096 bytes without control characters. It is never answered.
+    #[schema(min_length = 1, max_length = 4096, pattern = "^[^\\x00-\\x1f\\x7f-\\x9f]*$")]
     pub value: String,
 }

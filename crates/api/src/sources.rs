@@ -111,7 +111,8 @@ pub struct SourceFile {
 /// Files to look into.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LookRequest {
-    /// Patterns of them.
+    /// Patterns of them, one at least.
+    #[schema(min_items = 1)]
     pub paths: Vec<String>,
     /// Patterns of those among them that are left out.
     #[serde(default)]

@@ -29,12 +29,17 @@ pub(crate) struct LedgerQuery {
     minutes: Option<i64>,
 }
 
+/// The first of the last so many minutes, which count whole; minutes since 1970.
+fn first_minute(now_ms: i64, minutes: i64) -> i64 {
+    let this_minute = now_ms.div_euclid(60_000);
+    this_minute - minutes.clamp(1, this_minute.max(1)) + 1
+}
+
 /// The account of every event and byte, and whether it balances.
 #[utoipa::path(get, path = "/api/v1/ledger", tag = "verify", params(LedgerQuery), responses((status = 200, body = types::LedgerAnswer), (status = 401, body = types::Problem)))]
 pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<LedgerQuery>) -> Result<Json<LedgerAnswer>, Problem> {
     let now = now_ms();
-    // A minute counts whole.
-    let since = query.minutes.map(|m| now.div_euclid(60_000) - m.max(1) + 1);
+    let since = query.minutes.map(|minutes| first_minute(now, minutes));
     let rows = app.spool.ledger(since, None).await.map_err(|e| spool_problem(&e))?;
     let equations = app.spool.balance().await.map_err(|e| spool_problem(&e))?;
     let mut rows: Vec<_> = rows.into_iter().collect();
@@ -63,7 +68,8 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(crate) struct MinutesQuery {
-    /// `source`, `route` or `destination`.
+    /// What the account is kept for.
+    #[param(inline, value_type = types::LedgerPlace)]
     place: String,
     name: String,
     /// How many minutes back; 60 if left out, at most 1440.
@@ -75,7 +81,7 @@ pub(crate) struct MinutesQuery {
 pub(crate) async fn minutes(State(app): State<Arc<App>>, Asked(query): Asked<MinutesQuery>) -> Result<Json<Vec<LedgerMinute>>, Problem> {
     let bad = || Problem::new(StatusCode::BAD_REQUEST, "bad-place", "No such place", "the place is `source`, `route` or `destination`");
     let stage = Stage::read(&query.place).ok_or_else(bad)?;
-    let since = now_ms().div_euclid(60_000) - query.minutes.unwrap_or(60).clamp(1, MAX_MINUTES) + 1;
+    let since = first_minute(now_ms(), query.minutes.unwrap_or(60).min(MAX_MINUTES));
     let rows = app.spool.minutes(stage, &query.name, since).await.map_err(|e| spool_problem(&e))?;
     Ok(Json(rows.into_iter().map(|(minute, account, amount)| LedgerMinute { at_ms: minute * 60_000, row: types::ledger_entry(&account, amount) }).collect()))
 }
@@ -102,4 +108,18 @@ pub(crate) async fn quarantine(State(app): State<Arc<App>>, Asked(query): Asked<
         data: String::from_utf8_lossy(&q.data[..q.data.len().min(SHOWN)]).into_owned(),
     };
     Ok(Json(found.into_iter().map(entry).collect()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn minutes_count_whole_however_many_are_asked_for() {
+        let now = 100 * 60_000 + 59_999;
+        for (minutes, first) in [(1, 100), (2, 99), (100, 1), (0, 100), (-5, 100), (i64::MAX, 1), (i64::MIN, 100)] {
+            assert_eq!(first_minute(now, minutes), first, "{minutes}");
+        }
+        assert_eq!(first_minute(-1, 7), -1, "a clock that stands before 1970");
+    }
 }
