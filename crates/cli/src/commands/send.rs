@@ -8,7 +8,8 @@ use anyhow::Context;
 use indicatif::{ProgressBar, ProgressStyle};
 use reqwest::StatusCode;
 use rockrose_api::{Flow, Problem};
-use serde_json::{Value, json};
+use serde::Deserialize;
+use serde_json::json;
 use tokio::io::{AsyncRead, AsyncReadExt};
 
 use crate::client::Client;
@@ -42,6 +43,15 @@ async fn url(common: &Common, args: &SendArgs) -> Result<String, Failure> {
             Err(Failure::new(Exit::Failed, format!("the running plan has no source `{name}`; it has: {}", known.join(", "))))
         }
     }
+}
+
+/// What a source says of a body that it took. It is none of the API's types: other programs answer so too, and what they leave out counts as none.
+#[derive(Default, Deserialize)]
+#[serde(default)]
+struct Receipt {
+    received: u64,
+    read: u64,
+    quarantined: u64,
 }
 
 #[derive(Default)]
@@ -127,11 +137,10 @@ impl Sender {
             tries += 1;
             let why = match request.send().await {
                 Ok(answer) if answer.status().is_success() => {
-                    let receipt: Value = answer.json().await.unwrap_or_default();
-                    let of = |key: &str| receipt[key].as_u64().unwrap_or(0);
-                    self.sent.received += of("received");
-                    self.sent.read += of("read");
-                    self.sent.quarantined += of("quarantined");
+                    let receipt: Receipt = answer.json().await.unwrap_or_default();
+                    self.sent.received += receipt.received;
+                    self.sent.read += receipt.read;
+                    self.sent.quarantined += receipt.quarantined;
                     self.sent.bytes += size;
                     self.bar.inc(size);
                     return Ok(());
