@@ -217,6 +217,17 @@ impl Failure {
     }
 }
 
+/// Checks that a body holds all the events that it was made of.
+///
+/// # Errors
+/// [`Failure::Refused`] if it does not: then fewer events are tried, until those are alone that cannot be written, and they are set aside.
+pub(crate) fn all_written(written: usize, events: usize) -> Result<(), Failure> {
+    if written == events {
+        return Ok(());
+    }
+    Err(Failure::Refused(format!("{} of {events} events cannot be written in the destination's format", events.abs_diff(written))))
+}
+
 /// What became of events that a destination has answered for.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub struct Taken {

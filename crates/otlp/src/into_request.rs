@@ -8,7 +8,8 @@ use opentelemetry_proto::tonic::logs::v1::{LogRecord, ResourceLogs, ScopeLogs};
 use opentelemetry_proto::tonic::resource::v1::Resource;
 use rockrose_event::field::names_of;
 use rockrose_event::level::Level;
-use rockrose_event::output::each;
+use rockrose_event::output::{each, portable};
+use rockrose_event::scan;
 use rockrose_event::usual::{APP_NAMES, HOST_NAMES, Usual};
 use serde_json::Value as Json;
 
@@ -16,17 +17,26 @@ use crate::collector::ExportLogsServiceRequest;
 use crate::value::{attribute, read};
 use crate::{ATTRIBUTES, RESOURCE, RESOURCE_SCHEMA, SCOPE, SCOPE_SCHEMA};
 
+/// The attribute that tells what of an event had to be rewritten: `text`, `number`, `depth`.
+pub const REWRITTEN: &str = "rockrose.rewritten";
+/// Deepest events that are written as they are. Each level is three of protobuf's, of which its readers take a hundred.
+const MAX_DEPTH: usize = 24;
+
 /// The members of an object, by name; so attributes stand in one order, however they were written.
 type Members = BTreeMap<String, Json>;
 
 /// Events, JSON objects a line each, as one request; records that share a resource and a scope stand together, in their order. `now_ms` completes times that name no year.
+///
+/// What the protocol or its readers cannot hold is rewritten (see [`portable`]), and the record's attribute [`REWRITTEN`] tells what. A line that is no JSON object makes no record: the
+/// caller compares [`records`] with what it gave.
 #[must_use]
 pub fn to_request(lines: &[u8], now_ms: i64) -> ExportLogsServiceRequest {
     let mut usual = Usual::new(&[HOST_NAMES, APP_NAMES]);
     let mut request = ExportLogsServiceRequest::default();
     let mut places: HashMap<String, (usize, HashMap<String, usize>)> = HashMap::new();
+    let mut rewritten = Vec::new();
     for line in each(lines) {
-        let Ok(event) = serde_json::from_slice::<Members>(line) else { continue };
+        let Some((event, line)) = read_event(line, &mut rewritten) else { continue };
         usual.read(line);
         let Parts { resource, resource_schema, scope, scope_schema, record } = parts(event, line, &mut usual, now_ms);
         let (at, scopes) = places.entry(key(&resource, &resource_schema)).or_insert_with(|| {
@@ -46,6 +56,26 @@ pub fn to_request(lines: &[u8], now_ms: i64) -> ExportLogsServiceRequest {
         of_resource[at].log_records.push(record);
     }
     request
+}
+
+/// How many records a request holds.
+#[must_use]
+pub fn records(request: &ExportLogsServiceRequest) -> usize {
+    request.resource_logs.iter().flat_map(|resource| &resource.scope_logs).map(|scope| scope.log_records.len()).sum()
+}
+
+/// An event, and the line that it was read from: its own, or one in `rewritten` that every reader takes.
+fn read_event<'a>(line: &'a [u8], rewritten: &'a mut Vec<u8>) -> Option<(Members, &'a [u8])> {
+    if scan::depth(line) <= MAX_DEPTH
+        && let Ok(event) = serde_json::from_slice(line)
+    {
+        return Some((event, line));
+    }
+    rewritten.clear();
+    let what = portable(line, MAX_DEPTH, rewritten);
+    let mut event: Members = serde_json::from_slice(rewritten).ok()?;
+    event.insert(REWRITTEN.to_owned(), what.words().collect());
+    Some((event, rewritten))
 }
 
 struct Parts {

@@ -17,7 +17,7 @@ mod tests;
 pub use from_json::{JsonError, from_json};
 pub use from_wire::lines_of;
 pub use into_lines::{Broken, NotLines, TooLong, to_lines};
-pub use into_request::to_request;
+pub use into_request::{REWRITTEN, records, to_request};
 pub use opentelemetry_proto::tonic::collector::logs::v1 as collector;
 pub use prost::Message;
 

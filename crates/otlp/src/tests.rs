@@ -272,3 +272,20 @@ fn json_that_would_vanish_is_refused() {
         assert!(said.contains(says), "{said} should say {says}");
     }
 }
+
+#[test]
+fn what_readers_do_not_take_is_rewritten_and_the_record_tells() {
+    let deep = format!("{}1{}", "[".repeat(40), "]".repeat(40));
+    let lines = format!("{{\"n\":1}}\n{{\"message\":\"gate \\ud800 shut\",\"count\":1e999}}\n{{\"deep\":{deep}}}\nno event\n");
+    let request = to_request(lines.as_bytes(), 0);
+    assert_eq!(crate::records(&request), 3, "what is no event is left to the caller, who counts");
+    let records = &request.resource_logs[0].scope_logs[0].log_records;
+    let told = |record: &LogRecord| -> Vec<String> {
+        let told = record.attributes.iter().find(|a| a.key == crate::REWRITTEN).and_then(|a| a.value.clone()?.value);
+        let Some(Value::ArrayValue(words)) = told else { return Vec::new() };
+        words.values.into_iter().filter_map(|word| if let Some(Value::StringValue(word)) = word.value { Some(word) } else { None }).collect()
+    };
+    assert_eq!(records.iter().map(told).collect::<Vec<_>>(), [vec![], vec!["text".to_owned(), "number".to_owned()], vec!["depth".to_owned()]]);
+    assert_eq!(records[1].body, any(text("gate \u{fffd} shut")));
+    assert!(records[1].attributes.contains(&attribute("count", text("1e999"))));
+}

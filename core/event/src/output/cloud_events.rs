@@ -18,10 +18,11 @@ pub struct Origin {
     pub queued_ms: i64,
 }
 
-/// Lines of JSON as a batch of CloudEvents, each with its origin. `node` tells this sender from others.
-pub fn cloud_events(lines: &[u8], origins: &[Origin], node: &str, out: &mut Vec<u8>) {
+/// Lines of JSON as a batch of CloudEvents, each with its origin. `node` tells this sender from others. Returns how many it holds.
+pub fn cloud_events(lines: &[u8], origins: &[Origin], node: &str, out: &mut Vec<u8>) -> usize {
     let mut asked = FieldReader::new(&["time"]);
     let reader = time::Reader::new(&TimeForm::default());
+    let mut count = 0;
     out.push(b'[');
     for (i, (line, origin)) in each(lines).zip(origins).enumerate() {
         if i > 0 {
@@ -40,6 +41,8 @@ pub fn cloud_events(lines: &[u8], origins: &[Origin], node: &str, out: &mut Vec<
         out.extend_from_slice(b",\"data\":");
         out.extend_from_slice(line);
         out.push(b'}');
+        count = i + 1;
     }
     out.push(b']');
+    count
 }

@@ -4,22 +4,27 @@
 
 mod cloud_events;
 mod line;
+mod portable;
 mod syslog;
 
 pub use cloud_events::{Origin, cloud_events};
 pub use line::{CsvRows, LineTemplate};
+pub use portable::{Rewritten, portable};
 pub use syslog::{Syslog, SyslogFacility};
 
-/// Lines of JSON as one JSON array.
-pub fn json_array(lines: &[u8], out: &mut Vec<u8>) {
+/// Lines of JSON as one JSON array. Returns how many it holds.
+pub fn json_array(lines: &[u8], out: &mut Vec<u8>) -> usize {
+    let mut count = 0;
     out.push(b'[');
-    for (i, line) in each(lines).enumerate() {
-        if i > 0 {
+    for line in each(lines) {
+        if count > 0 {
             out.push(b',');
         }
         out.extend_from_slice(line);
+        count += 1;
     }
     out.push(b']');
+    count
 }
 
 /// The lines, without their line ends.

@@ -19,7 +19,7 @@ use rockrose_plan::{ArchiveDestination, Objects, StoreLocation};
 
 use super::endpoint::{CONNECT_TIME, parts};
 use super::parquet;
-use crate::kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Resolver, Taken, deepest, one_line};
+use crate::kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Resolver, Taken, all_written, deepest, one_line};
 use crate::now_ms;
 use crate::probe::Probe;
 
@@ -138,6 +138,7 @@ impl ArchiveOutlet {
     }
 
     pub(crate) async fn write(&mut self, lines: Bytes, origins: Vec<Origin>) -> Result<Taken, Failure> {
+        all_written(origins.len(), each(&lines).count())?;
         let settings = self.settings.clone();
         let written = tokio::task::spawn_blocking(move || objects(&settings, &lines, &origins)).await;
         let objects = written.map_err(|_| Failure::later("writing was interrupted"))?.map_err(|e| Failure::later(e.to_string()))?;

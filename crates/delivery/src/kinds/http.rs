@@ -9,12 +9,12 @@ use futures_util::future::BoxFuture;
 use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER};
 use reqwest::{Client, StatusCode};
 use rockrose_event::output::{Origin, cloud_events, json_array};
-use rockrose_otlp::{Message, to_request};
+use rockrose_otlp::{Message, records, to_request};
 use rockrose_plan::{BodyForm, Compression};
 
 use super::endpoint::{CONNECT_TIME, EndpointError, EndpointRotation, HttpSettings, MAX_ANSWER, MAX_PAUSE};
 use super::otlp_answer;
-use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, deepest};
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, all_written, deepest};
 use crate::probe::Probe;
 use crate::{now_ms, tls};
 
@@ -94,8 +94,11 @@ impl HttpOutlet {
         let body = if form == BodyForm::JsonLines && compression == Compression::Plain {
             lines
         } else {
-            let written = tokio::task::spawn_blocking(move || pack(write(lines, &origins, form, &node), compression)).await;
-            written.map_err(|_| Failure::later("compression was interrupted"))?.map_err(|e| Failure::later(format!("compression failed: {e}")))?
+            let written = tokio::task::spawn_blocking(move || {
+                let body = write(lines, events, &origins, form, &node)?;
+                pack(body, compression).map_err(|e| Failure::later(format!("compression failed: {e}")))
+            });
+            written.await.map_err(|_| Failure::later("writing was interrupted"))??
         };
         let mut last = Failure::later("no endpoint is set");
         for at in self.turns.order() {
@@ -167,16 +170,24 @@ fn says_no(said: &[u8]) -> bool {
     })
 }
 
-fn write(lines: Bytes, origins: &[Origin], form: BodyForm, node: &str) -> Bytes {
+/// So many events as a body of one form.
+fn write(lines: Bytes, events: usize, origins: &[Origin], form: BodyForm, node: &str) -> Result<Bytes, Failure> {
     let mut out = Vec::new();
-    match form {
-        BodyForm::JsonLines => return lines,
+    let written = match form {
+        BodyForm::JsonLines => return Ok(lines),
         BodyForm::JsonArray => json_array(&lines, &mut out),
         BodyForm::CloudEvents => cloud_events(&lines, origins, node, &mut out),
-        BodyForm::Otlp => return to_request(&lines, now_ms()).encode_to_vec().into(),
-        BodyForm::OtlpJson => return serde_json::to_vec(&to_request(&lines, now_ms())).unwrap_or_default().into(),
-    }
-    out.into()
+        BodyForm::Otlp | BodyForm::OtlpJson => {
+            let request = to_request(&lines, now_ms());
+            out = match form {
+                BodyForm::Otlp => request.encode_to_vec(),
+                _ => serde_json::to_vec(&request).map_err(|e| Failure::Refused(format!("it cannot be written as JSON: {e}")))?,
+            };
+            records(&request)
+        }
+    };
+    all_written(written, events)?;
+    Ok(out.into())
 }
 
 fn pack(body: Bytes, compression: Compression) -> std::io::Result<Bytes> {

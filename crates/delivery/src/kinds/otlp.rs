@@ -7,7 +7,7 @@ use futures_util::future::BoxFuture;
 use hyper_util::rt::TokioIo;
 use rockrose_otlp::collector::ExportLogsServiceRequest;
 use rockrose_otlp::collector::logs_service_client::LogsServiceClient;
-use rockrose_otlp::to_request;
+use rockrose_otlp::{records, to_request};
 use rockrose_plan::Compression;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
@@ -19,7 +19,7 @@ use tonic_types::StatusExt;
 
 use super::endpoint::{CONNECT_TIME, EndpointError, EndpointRotation, HttpSettings, MAX_ANSWER, MAX_PAUSE, parts};
 use super::otlp_answer::taken;
-use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, deepest};
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, all_written, deepest};
 use crate::probe::Probe;
 use crate::{now_ms, tls};
 
@@ -82,6 +82,7 @@ impl GrpcOutlet {
     async fn try_send(&mut self, Outgoing { lines, events, .. }: Outgoing<'_>) -> Result<Taken, Failure> {
         let written = tokio::task::spawn_blocking(move || to_request(&lines, now_ms())).await;
         let request = written.map_err(|_| Failure::later("writing was interrupted"))?;
+        all_written(records(&request), events)?;
         let mut last = Failure::later("no endpoint is set");
         for at in self.turns.order() {
             let said = self.export(at, request.clone(), events).await;

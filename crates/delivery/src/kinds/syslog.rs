@@ -6,12 +6,12 @@
 use std::time::Duration;
 
 use futures_util::future::BoxFuture;
-use rockrose_event::output::Syslog;
+use rockrose_event::output::{Syslog, each};
 use rockrose_plan::{SyslogDestination, SyslogTransport};
 use tokio::io::{AsyncRead, AsyncWrite, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket};
 
-use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken};
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, all_written};
 use crate::probe::Probe;
 use crate::{now_ms, tls};
 
@@ -70,7 +70,7 @@ impl Kind for SyslogDestination {
 
 impl Outlet for SyslogOutlet {
     fn send<'a>(&'a mut self, events: Outgoing<'a>) -> BoxFuture<'a, Result<Taken, Failure>> {
-        Box::pin(async move { self.send_in_time(&events.lines).await.map(|()| Taken::all()) })
+        Box::pin(async move { self.send_in_time(&events.lines, events.events).await.map(|()| Taken::all()) })
     }
 }
 
@@ -83,9 +83,9 @@ impl SyslogOutlet {
         Ok(SyslogOutlet { writer: Syslog::new(settings.facility), settings, open: None })
     }
 
-    async fn send_in_time(&mut self, lines: &[u8]) -> Result<(), Failure> {
+    async fn send_in_time(&mut self, lines: &[u8], events: usize) -> Result<(), Failure> {
         let patience = self.settings.timeout;
-        let sent = tokio::time::timeout(patience, self.try_send(lines)).await;
+        let sent = tokio::time::timeout(patience, self.try_send(lines, events)).await;
         let sent = sent.unwrap_or_else(|_| Err(Failure::later(format!("it took nothing within {} seconds", patience.as_secs_f64()))));
         if sent.is_err() {
             self.open = None;
@@ -93,7 +93,8 @@ impl SyslogOutlet {
         sent
     }
 
-    async fn try_send(&mut self, lines: &[u8]) -> Result<(), Failure> {
+    async fn try_send(&mut self, lines: &[u8], count: usize) -> Result<(), Failure> {
+        all_written(each(lines).count(), count)?;
         if let Some(Open::Stream(stream)) = &self.open
             && hung_up(stream.socket()).await
         {
@@ -104,7 +105,7 @@ impl SyslogOutlet {
             None => self.connect().await?,
         };
         let open = self.open.insert(open);
-        let events = lines.split(|b| *b == b'\n').filter(|line| !line.is_empty());
+        let events = each(lines);
         match open {
             Open::Stream(stream) => {
                 let (mut framed, mut message) = (Vec::with_capacity(lines.len() + lines.len() / 4), Vec::new());

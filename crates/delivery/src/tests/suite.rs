@@ -513,6 +513,81 @@ async fn resumes_after_kills(sort: Sort) {
     case.end(w).await;
 }
 
+/// An event with a number, and whatever else JSON allows. None of its names ends in `n`, by which the number is found again.
+fn odd_event(number: u32, random: &mut fastrand::Rng) -> String {
+    fn value(depth: usize, random: &mut fastrand::Rng) -> String {
+        const TEXTS: [&str; 11] =
+            ["", "x", "\\ud800", "a\\udfffb", "\\ud83d\\ude80", "\\u0000\\u001f", "\\u2028", "\\\\ud800", "\\\"", "\u{fffd}\u{10ffff}", "] } , ="];
+        const NUMBERS: [&str; 9] =
+            ["1e999", "-1E+400", "1e-999", "0", "-0.0", "18446744073709551615", "100000000000000000000000000000001", "1.10", "-9223372036854775808"];
+        let some = |random: &mut fastrand::Rng, each: &mut dyn FnMut(usize, &mut fastrand::Rng) -> String| {
+            (0..random.usize(0..3)).map(|i| each(i, random)).collect::<Vec<_>>().join(",")
+        };
+        match random.usize(0..if depth == 0 { 5 } else { 8 }) {
+            0 => "null".to_owned(),
+            1 => random.bool().to_string(),
+            2 => NUMBERS[random.usize(0..NUMBERS.len())].to_owned(),
+            3 | 4 => format!("\"{}\"", TEXTS[random.usize(0..TEXTS.len())].repeat(random.usize(1..4))),
+            5 => format!("[{}]", some(random, &mut |_, random| value(depth - 1, random))),
+            6 => format!("{{{}}}", some(random, &mut |i, random| format!("\"k{i}\":{}", value(depth - 1, random)))),
+            _ => {
+                let levels = random.usize(10..58);
+                format!("{}{}{}", "[".repeat(levels), value(0, random), "]".repeat(levels))
+            }
+        }
+    }
+    const NAMES: [&str; 16] = [
+        "",
+        "message",
+        "time",
+        "severity",
+        "severity_number",
+        "resource",
+        "scope",
+        "attributes",
+        "trace_id",
+        "host",
+        "\\ud800",
+        "a.b",
+        "=]\\\"",
+        "\u{e9}",
+        "observed",
+        "body",
+    ];
+    let members: String = (0..random.usize(0..5)).map(|_| format!(",\"{}\":{}", NAMES[random.usize(0..NAMES.len())], value(3, random))).collect();
+    format!("{{\"n\":{number}{members}}}")
+}
+
+/// Whatever stands in an event, it arrives once, or is set aside with the reason: what leaves and what is counted agree.
+async fn writes_or_sets_aside_every_event(sort: Sort) {
+    let case = Case::well(sort).await;
+    let mut random = fastrand::Rng::with_seed(14);
+    let events: Vec<String> = (0..600).map(|number| odd_event(number, &mut random)).collect();
+    for event in &events {
+        // What cannot be read as an event never comes here.
+        let scanned = rockrose_event::scan::scan(event.as_bytes(), &rockrose_event::field::FieldTable::default(), &mut Vec::new());
+        assert!(scanned.is_ok(), "{event}: {scanned:?}");
+    }
+    for some in events.chunks(60) {
+        queue(&case.place.spool, "d", some).await;
+    }
+    let w = case.start();
+    case.drains(&w, "odd events").await;
+    let aside = case.place.spool.quarantined(1_000).await.unwrap();
+    let number = |event: &[u8]| String::from_utf8_lossy(event)["{\"n\":".len()..].chars().take_while(char::is_ascii_digit).collect::<String>().parse().unwrap();
+    let set_aside: Vec<u32> = aside.iter().map(|a| number(&a.data)).collect();
+    assert!(aside.iter().all(|a| !a.reason.is_empty()), "{sort:?}");
+    // Only a receiver that reads JSON strictly refuses any.
+    assert!(set_aside.is_empty() || sort == Sort::Http, "{sort:?}: {}: {}", aside[0].reason, String::from_utf8_lossy(&aside[0].data));
+    case.until("all others arrive", || sort.numbers(&case.out).is_none_or(|have| have.len() + set_aside.len() >= events.len())).await;
+    if let Some(have) = sort.numbers(&case.out) {
+        let mut all: Vec<u32> = have.into_iter().chain(set_aside).collect();
+        all.sort_unstable();
+        assert_eq!(all, (0..600).collect::<Vec<_>>(), "{sort:?}");
+    }
+    case.end(w).await;
+}
+
 /// A look says that all is well where it is, and which step is not where it is not.
 async fn can_be_looked_at(sort: Sort) {
     let case = Case::well(sort).await;
@@ -558,6 +633,7 @@ async fn every_kind_has_every_property() {
         sends_less_at_once_where_it_is_too_much,
         comes_back,
         resumes_after_kills,
+        writes_or_sets_aside_every_event,
         can_be_looked_at,
     }
     while let Some(done) = running.join_next().await {
