@@ -11,9 +11,9 @@ use rockrose_service::{Service, Settings};
 use rockrose_tables::{Located, database};
 use tokio_util::sync::CancellationToken;
 
-use crate::commands::serve::{End, client_settings, log};
 use crate::generator::Generator;
-use crate::{Exit, Outcome, format};
+use crate::serve::{client_settings, log};
+use rockrose_client::{End, Exit, Outcome, format};
 
 const PLAN: &str = include_str!("../../../demo/plan.toml");
 const TABLE: &str = include_str!("../../../demo/ports.csv");

@@ -8,7 +8,7 @@ use anyhow::Context;
 use clap::Args;
 use rockrose_delivery::standin::{Schedule, Speaks, StandIn, bind, serve};
 
-use crate::{Exit, Outcome, format};
+use rockrose_client::{End, Exit, Outcome, format};
 
 #[derive(Clone, Copy, clap::ValueEnum)]
 enum As {
@@ -70,7 +70,7 @@ pub(crate) async fn standin(args: StandinArgs, as_json: bool) -> Outcome {
         most_events: args.most_events,
         schedule: args.schedule.unwrap_or_default(),
     };
-    let mut end = super::serve::End::listen()?;
+    let mut end = End::listen()?;
     let listener = bind(args.listen).await.with_context(|| format!("cannot listen on {}", args.listen))?;
     let address = listener.local_addr().map_err(anyhow::Error::from)?;
     let url = match args.speaks {

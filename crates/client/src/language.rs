@@ -4,8 +4,8 @@ use std::path::Path;
 
 use serde_json::json;
 
-use super::plan::{mistakes, read};
 use crate::format::{self, HEAD, paint};
+use crate::plan::{mistakes, read};
 use crate::{Exit, Failure, Outcome};
 
 /// Prints a plan in canonical form, writes it back, or only says whether it is.

@@ -37,7 +37,7 @@ fn config(given: Option<&Path>) -> Result<Config, Failure> {
 }
 
 /// The service, as one client sees it.
-pub(crate) struct Client {
+pub struct Client {
     http: reqwest::Client,
     address: String,
     token: Option<String>,
@@ -45,7 +45,7 @@ pub(crate) struct Client {
 
 impl Client {
     /// Address and token from flags, environment or the settings file, in that order.
-    pub(crate) fn new(common: &Common) -> Result<Client, Failure> {
+    pub fn new(common: &Common) -> Result<Client, Failure> {
         let config = config(common.config.as_deref())?;
         let address = common.address.clone().or(config.address).unwrap_or_else(|| "http://127.0.0.1:8600".to_owned());
         let address = if address.contains("://") { address } else { format!("http://{address}") };
@@ -66,7 +66,7 @@ impl Client {
     }
 
     /// Sends a request; anything but success is a failure with the service's own words.
-    pub(crate) async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
+    pub async fn send(&self, request: RequestBuilder) -> Result<Response, Failure> {
         let answer = request.send().await.map_err(|e| self.unreachable(&e))?;
         if answer.status().is_success() {
             return Ok(answer);
@@ -98,42 +98,42 @@ impl Client {
     }
 
     /// Asks for what stands at a path.
-    pub(crate) async fn get(&self, path: &str) -> Result<Answer, Failure> {
+    pub async fn get(&self, path: &str) -> Result<Answer, Failure> {
         self.answer(self.request(Method::GET, path)).await
     }
 
     /// Asks for a stream.
-    pub(crate) async fn stream(&self, path: &str, query: &[(&str, &str)]) -> Result<Response, Failure> {
+    pub async fn stream(&self, path: &str, query: &[(&str, &str)]) -> Result<Response, Failure> {
         let mut url = reqwest::Url::parse(&format!("{}{path}", self.address)).map_err(anyhow::Error::from)?;
         url.query_pairs_mut().extend_pairs(query);
         self.send(self.signed(self.http.get(url))).await
     }
 
     /// Calls with a body of JSON.
-    pub(crate) async fn call(&self, method: Method, path: &str, body: &impl Serialize) -> Result<Answer, Failure> {
+    pub async fn call(&self, method: Method, path: &str, body: &impl Serialize) -> Result<Answer, Failure> {
         self.answer(self.request(method, path).json(body)).await
     }
 
     /// Calls without a body.
-    pub(crate) async fn call_bare(&self, method: Method, path: &str) -> Result<Answer, Failure> {
+    pub async fn call_bare(&self, method: Method, path: &str) -> Result<Answer, Failure> {
         self.answer(self.request(method, path)).await
     }
 }
 
 /// What the service answered, as JSON: printed as it came for a program, read as a type of the API for people.
-pub(crate) struct Answer(Bytes);
+pub struct Answer(Bytes);
 
 impl Answer {
     /// The answer as what the API says it is.
     ///
     /// # Errors
     /// If it is something else, as from a service of another version.
-    pub(crate) fn read<T: DeserializeOwned>(&self) -> Result<T, Failure> {
+    pub fn read<T: DeserializeOwned>(&self) -> Result<T, Failure> {
         serde_json::from_slice(&self.0).map_err(|e| Failure::new(Exit::Failed, format!("the service's answer cannot be read: {e}")))
     }
 
     /// Prints the answer for a program.
-    pub(crate) fn print(&self) -> Outcome {
+    pub fn print(&self) -> Outcome {
         format::print_json(&self.read::<Value>()?)
     }
 }

@@ -10,8 +10,9 @@ use serde_json::json;
 use crate::client::Client;
 use crate::{Common, Exit, Failure, Outcome, format};
 
+/// What is done with secrets.
 #[derive(Subcommand)]
-pub(crate) enum SecretCommand {
+pub enum SecretCommand {
     /// Keep a secret; its value is read from standard input, or made
     Set {
         /// Its name

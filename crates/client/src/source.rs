@@ -5,15 +5,16 @@ use reqwest::Method;
 use rockrose_api::{CaughtRecord, Flow, Freshness, LookRequest, LookedInto, Source, SourceFile, SourceKey, SourceState, Trouble};
 use serde_json::json;
 
-use super::destination::test;
-use super::plan::ask;
-use super::status::bytes_per_second;
 use crate::client::Client;
+use crate::destination::test;
 use crate::format::{self, BAD, GOOD, HEAD, paint};
+use crate::plan::ask;
+use crate::status::bytes_per_second;
 use crate::{Common, Exit, Failure, Outcome};
 
+/// What is done with sources.
 #[derive(Subcommand)]
-pub(crate) enum SourceCommand {
+pub enum SourceCommand {
     /// List the sources and what they have heard
     List,
     /// Show one: what it heard, what is wrong with its senders, and lines to send to it

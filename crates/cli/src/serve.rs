@@ -7,35 +7,14 @@ use std::path::{Path, PathBuf};
 
 use anyhow::Context;
 use rockrose_service::{Service, Settings};
-use tokio::signal::unix::{Signal, SignalKind, signal};
 
-use crate::{Exit, Outcome, format};
+use rockrose_client::{End, Exit, Failure, Outcome, format};
 
 /// Log lines go to standard error; how much is set by `ROCKROSE_LOG`.
 pub(crate) fn log() {
     let filter = tracing_subscriber::EnvFilter::try_from_env("ROCKROSE_LOG").unwrap_or_else(|_| "info".into());
     let ansi = std::io::IsTerminal::is_terminal(&std::io::stderr());
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_ansi(ansi).with_target(false).init();
-}
-
-/// The wish to end, by interrupt or termination. Listened for from the moment this is made, so that an early signal is not missed.
-pub(crate) struct End {
-    interrupt: Signal,
-    terminate: Signal,
-}
-
-impl End {
-    pub(crate) fn listen() -> anyhow::Result<End> {
-        Ok(End { interrupt: signal(SignalKind::interrupt())?, terminate: signal(SignalKind::terminate())? })
-    }
-
-    /// Resolves when the process is asked to end, or was.
-    pub(crate) async fn asked(&mut self) {
-        tokio::select! {
-            _ = self.interrupt.recv() => {}
-            _ = self.terminate.recv() => {}
-        }
-    }
 }
 
 /// The settings file with which the client on this machine finds the service. It keeps its token; where there is none, one is made.
@@ -69,7 +48,7 @@ pub(crate) async fn serve(data: PathBuf, listen: SocketAddr, plan: Option<PathBu
         };
         if let Err(e) = applied.await {
             service.stop().await;
-            return Err(crate::Failure::new(Exit::BadPlan, format!("{e:#}")));
+            return Err(Failure::new(Exit::BadPlan, format!("{e:#}")));
         }
     }
     let settings = client_settings(&service, &data).await?;

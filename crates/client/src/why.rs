@@ -13,7 +13,7 @@ use crate::{Common, Exit, Failure, Outcome};
 
 /// Why an event goes where it goes: which parts of each route's condition decide, what each step does, where it is sent
 #[derive(Args)]
-pub(crate) struct WhyArgs {
+pub struct WhyArgs {
     /// The event, a line as a sender would send it; left out, it is read from standard input
     #[arg(value_name = "EVENT")]
     event: Option<String>,

@@ -10,7 +10,7 @@ use crate::{Common, Exit, Failure, Outcome};
 
 /// Which side of the point is shown.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Side {
+pub enum Side {
     /// Events as they came to it
     Before,
     /// Events as they went on; those that were removed are left out
@@ -23,7 +23,7 @@ pub(crate) enum Side {
 const MAX_LINE: usize = 256 << 20;
 
 pub(crate) async fn tail(common: &Common, point: &str, when: Option<&str>, side: Side, most: Option<u64>) -> Outcome {
-    let mut end = super::serve::End::listen()?;
+    let mut end = crate::End::listen()?;
     let client = Client::new(common)?;
     let mut query = vec![("point", point)];
     if let Some(when) = when {

@@ -5,14 +5,15 @@ use reqwest::Method;
 use rockrose_api::{Flow, FlowDestination, Moved, Probe, ProbeStep, ResendRequest};
 use serde_json::json;
 
-use super::plan::ask;
-use super::status::state;
 use crate::client::{Answer, Client};
 use crate::format::{self, BAD, GOOD, HEAD, paint};
+use crate::plan::ask;
+use crate::status::state;
 use crate::{Common, Exit, Failure, Outcome};
 
+/// What is done with destinations.
 #[derive(Subcommand)]
-pub(crate) enum DestinationCommand {
+pub enum DestinationCommand {
     /// List the destinations and how they are doing
     List,
     /// Show one: what waits, how it answers, what went wrong last
@@ -147,7 +148,7 @@ fn moved(common: &Common, answer: &Answer, words: &str) -> Outcome {
 }
 
 /// Looks at a source or a destination step by step, and gives a verdict.
-pub(super) async fn test(common: &Common, client: &Client, what: &str, name: &str) -> Outcome {
+pub(crate) async fn test(common: &Common, client: &Client, what: &str, name: &str) -> Outcome {
     let answer = client.call_bare(Method::POST, &format!("/api/v1/{what}s/{name}/test")).await?;
     let probe: Probe = answer.read()?;
     let exit = if probe.good { Exit::Done } else { Exit::Failed };

@@ -12,7 +12,7 @@ use crate::client::Client;
 use crate::format::{self, BAD, FAINT, GOOD, HEAD, paint};
 use crate::{Common, Exit, Failure, Outcome};
 
-pub(super) fn read(path: &Path) -> Result<(String, String), Failure> {
+pub(crate) fn read(path: &Path) -> Result<(String, String), Failure> {
     let fail = |e: std::io::Error| Failure::new(Exit::Failed, format!("cannot read {}: {e}", path.display()));
     if path == Path::new("-") {
         let mut text = String::new();
@@ -27,7 +27,7 @@ fn summary(plan: &CheckedPlan) -> String {
     format!("{}, {}, {}", several(plan.sources.len(), "source"), several(plan.routes.len(), "route"), several(plan.destinations.len(), "destination"))
 }
 
-pub(super) fn mistakes(reports: &[Report], name: &str) -> String {
+pub(crate) fn mistakes(reports: &[Report], name: &str) -> String {
     let all: Vec<String> = reports.iter().map(|r| r.render(name)).collect();
     let many = if reports.len() == 1 { "1 mistake".to_owned() } else { format!("{} mistakes", reports.len()) };
     format!("{}\n{}", all.join("\n"), paint(&format!("{name}: {many}"), BAD))
@@ -55,7 +55,11 @@ pub(crate) fn check(path: &Path, as_json: bool) -> Outcome {
     }
 }
 
-pub(super) fn ask(question: &str) -> Result<bool, Failure> {
+/// Asks whether something is to be done; the answer is yes or no.
+///
+/// # Errors
+/// If nobody can be asked, since standard input is no terminal.
+pub fn ask(question: &str) -> Result<bool, Failure> {
     if !std::io::stdin().is_terminal() {
         return Err(Failure::new(Exit::Declined, "there is nobody to ask; say --yes to go on without asking"));
     }

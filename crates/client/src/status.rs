@@ -11,7 +11,7 @@ fn per_second(gauge: &Gauge) -> String {
     format::rate(gauge.events_per_second)
 }
 
-pub(super) fn bytes_per_second(gauge: &Gauge) -> String {
+pub(crate) fn bytes_per_second(gauge: &Gauge) -> String {
     format!("{}/s", format::bytes(gauge.bytes_per_second))
 }
 
@@ -19,7 +19,7 @@ fn total(gauge: &Gauge) -> String {
     format::count(gauge.events)
 }
 
-pub(super) fn state(destination: &FlowDestination, now: i64) -> String {
+pub(crate) fn state(destination: &FlowDestination, now: i64) -> String {
     let health = &destination.health;
     let since = format::age(now - health.since_ms);
     let last_error = health.last_error.as_deref().unwrap_or_default();

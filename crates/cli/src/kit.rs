@@ -10,10 +10,8 @@ use rockrose_engine::kit::Kit;
 use rockrose_plan::CheckedPlan;
 use serde_json::json;
 
-use super::plan::ask;
-use crate::client::Client;
-use crate::format::{self, GOOD, paint};
-use crate::{Common, Exit, Failure, Outcome};
+use rockrose_client::format::{self, GOOD, paint};
+use rockrose_client::{Client, Common, Exit, Failure, Outcome, ask};
 
 #[derive(Subcommand)]
 pub(crate) enum KitCommand {

@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::{Exit, Failure, Outcome};
 
 /// Prints one text and a line end. A reader that went away ends the command quietly.
-pub(crate) fn line(text: &str) -> Outcome {
+pub fn line(text: &str) -> Outcome {
     let mut out = std::io::stdout().lock();
     match writeln!(out, "{text}").and_then(|()| out.flush()) {
         Ok(()) => Ok(Exit::Done),
@@ -18,28 +18,32 @@ pub(crate) fn line(text: &str) -> Outcome {
 }
 
 /// Prints a value for a program: members in order of their names, whatever the order in the type.
-pub(crate) fn print_json(value: &impl Serialize) -> Outcome {
+pub fn print_json(value: &impl Serialize) -> Outcome {
     let value = serde_json::to_value(value).map_err(anyhow::Error::from)?;
     line(&format!("{value:#}"))
 }
 
 /// Whether colour may be used: only on a terminal, and not where `NO_COLOR` is set.
-pub(crate) fn colour() -> bool {
+pub fn colour() -> bool {
     std::io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none_or(|v| v.is_empty())
 }
 
 /// A style's opening code, or nothing.
-pub(crate) fn paint(text: &str, code: &str) -> String {
+pub fn paint(text: &str, code: &str) -> String {
     if colour() { format!("\x1b[{code}m{text}\x1b[0m") } else { text.to_owned() }
 }
 
-pub(crate) const GOOD: &str = "32";
-pub(crate) const BAD: &str = "31;1";
-pub(crate) const FAINT: &str = "2";
-pub(crate) const HEAD: &str = "1";
+/// The colour of what is well.
+pub const GOOD: &str = "32";
+/// The colour of what is wrong.
+pub const BAD: &str = "31;1";
+/// The colour of what matters less.
+pub const FAINT: &str = "2";
+/// The writing of headings.
+pub const HEAD: &str = "1";
 
 /// A whole number with spaces between thousands.
-pub(crate) fn count(n: i64) -> String {
+pub fn count(n: i64) -> String {
     let digits = n.unsigned_abs().to_string();
     let mut out = String::new();
     for (i, d) in digits.chars().enumerate() {
@@ -52,7 +56,7 @@ pub(crate) fn count(n: i64) -> String {
 }
 
 /// Bytes in the unit that suits them.
-pub(crate) fn bytes(n: f64) -> String {
+pub fn bytes(n: f64) -> String {
     let (sign, mut n) = if n < 0.0 { ("-", -n) } else { ("", n) };
     if n < 1000.0 {
         return format!("{sign}{n:.0} B");
@@ -69,7 +73,7 @@ pub(crate) fn bytes(n: f64) -> String {
 }
 
 /// Events a second.
-pub(crate) fn rate(n: f64) -> String {
+pub fn rate(n: f64) -> String {
     if n >= 1000.0 {
         format!("{:.1} k/s", n / 1000.0)
     } else if n >= 9.95 || n == 0.0 {
@@ -80,7 +84,7 @@ pub(crate) fn rate(n: f64) -> String {
 }
 
 /// A span of time, in the unit that suits it.
-pub(crate) fn age(ms: i64) -> String {
+pub fn age(ms: i64) -> String {
     let s = ms.max(0) / 1000;
     match s {
         0..60 => format!("{s} s"),
@@ -91,7 +95,7 @@ pub(crate) fn age(ms: i64) -> String {
 }
 
 /// A moment, in local time.
-pub(crate) fn moment(ms: i64) -> String {
+pub fn moment(ms: i64) -> String {
     match jiff::Timestamp::from_millisecond(ms) {
         Ok(t) => t.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string(),
         Err(_) => ms.to_string(),
@@ -99,7 +103,7 @@ pub(crate) fn moment(ms: i64) -> String {
 }
 
 /// A table whose columns named in `right` stand at the right.
-pub(crate) fn table(head: &[&str], right: &[usize], rows: Vec<Vec<String>>) -> String {
+pub fn table(head: &[&str], right: &[usize], rows: Vec<Vec<String>>) -> String {
     let mut table = Table::new();
     table.load_style(comfy_table::presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
     table.set_header(head.iter().map(|h| paint(h, HEAD)));
@@ -117,7 +121,7 @@ pub(crate) fn table(head: &[&str], right: &[usize], rows: Vec<Vec<String>>) -> S
 }
 
 /// Prints several blocks with blank lines between.
-pub(crate) fn blocks(blocks: &[String]) -> Outcome {
+pub fn blocks(blocks: &[String]) -> Outcome {
     line(&blocks.iter().filter(|b| !b.is_empty()).cloned().collect::<Vec<_>>().join("\n\n"))
 }
 

@@ -1,0 +1,212 @@
+//! The client: what `rockrose` asks a service, and says of plans and sentences by itself.
+//!
+//! It knows the service by its API alone, and so it is built apart from it. A command is one file here and a variant of [`ClientCommand`].
+#![allow(clippy::print_stdout, reason = "a command's output is its purpose")]
+
+mod client;
+mod destination;
+mod end;
+pub mod format;
+mod language;
+mod ledger;
+mod link;
+mod outcome;
+mod plan;
+mod quarantine;
+mod secret;
+mod send;
+mod source;
+mod status;
+mod tail;
+mod why;
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand};
+
+pub use client::{Answer, Client};
+pub use destination::DestinationCommand;
+pub use end::End;
+pub use outcome::{Exit, Failure, Outcome};
+pub use plan::ask;
+pub use secret::SecretCommand;
+pub use source::SourceCommand;
+pub use tail::Side;
+pub use why::WhyArgs;
+
+/// Options of every client command.
+#[derive(Args)]
+pub struct Common {
+    /// The service's address
+    #[arg(long, global = true, env = "ROCKROSE_ADDRESS", value_name = "URL")]
+    pub address: Option<String>,
+    /// The token to show
+    #[arg(long, global = true, env = "ROCKROSE_TOKEN", hide_env_values = true)]
+    pub token: Option<String>,
+    /// A file with `address` and `token`; ~/.config/rockrose/client.toml if left out
+    #[arg(long, global = true, env = "ROCKROSE_CONFIG", value_name = "FILE")]
+    pub config: Option<PathBuf>,
+    /// Print JSON
+    #[arg(long, global = true)]
+    pub json: bool,
+}
+
+/// What the client does.
+#[derive(Subcommand)]
+pub enum ClientCommand {
+    /// Say what is wrong with a plan, without a service
+    Check {
+        /// The plan; `-` for standard input
+        plan: PathBuf,
+    },
+    /// Print a plan in canonical form: sentences as they are shown everywhere, spacing even, comments kept
+    Fmt {
+        /// The plan's file; `-` for standard input
+        plan: PathBuf,
+        /// Write it back to the file instead
+        #[arg(long, conflicts_with = "check")]
+        write: bool,
+        /// Only say whether it is canonical (exit 3 if not)
+        #[arg(long)]
+        check: bool,
+    },
+    /// Say in plain words what a sentence does, and to which fields
+    Explain {
+        /// A step or a condition, in quotes
+        sentence: String,
+    },
+    /// Print the plan's JSON Schema, for editors
+    Schema,
+    /// Show what a plan would change, ask, and apply it
+    Apply {
+        /// The plan; `-` for standard input (with --yes)
+        plan: PathBuf,
+        /// Why, for the history
+        #[arg(long, default_value = "")]
+        why: String,
+        /// Do not ask
+        #[arg(long, short)]
+        yes: bool,
+    },
+    /// List the plans that were applied, or show one
+    Revisions {
+        /// Show this one whole
+        number: Option<i64>,
+    },
+    /// Apply an earlier revision again
+    Revert {
+        /// Which
+        number: i64,
+        /// Why, for the history
+        #[arg(long, default_value = "")]
+        why: String,
+        /// Do not ask
+        #[arg(long, short)]
+        yes: bool,
+    },
+    /// Show what arrives, what is done to it, and how the destinations are doing
+    Status,
+    /// Show the account of every event and byte, and whether it balances
+    Ledger {
+        /// Only the last so many minutes
+        #[arg(long, value_name = "N")]
+        minutes: Option<i64>,
+    },
+    /// Show events as they pass a point
+    Tail {
+        /// source:NAME, route:NAME, destination:NAME or remainder
+        point: String,
+        /// Only events that meet this condition
+        #[arg(long, value_name = "CONDITION")]
+        when: Option<String>,
+        /// Show events as they came, as they went on, or both
+        #[arg(long, value_enum, default_value_t = tail::Side::After)]
+        side: tail::Side,
+        /// Stop after so many events
+        #[arg(long, value_name = "N")]
+        most: Option<u64>,
+    },
+    /// Send a file or standard input to a source
+    Send {
+        /// The file; left out, standard input
+        file: Option<PathBuf>,
+        /// The source, by name
+        #[arg(long, required_unless_present = "url", conflicts_with = "url")]
+        source: Option<String>,
+        /// The source's URL, without asking the service for it
+        #[arg(long)]
+        url: Option<String>,
+        /// The source's key
+        #[arg(long, env = "ROCKROSE_SOURCE_KEY", hide_env_values = true)]
+        key: Option<String>,
+        /// Send as gzip
+        #[arg(long)]
+        gzip: bool,
+    },
+    /// Show what could not be read or was refused for good
+    Quarantine {
+        /// Show at most so many
+        #[arg(long, default_value_t = 20, value_name = "N")]
+        most: i64,
+    },
+    /// Queue again what destinations refused for good
+    Resend {
+        /// Their numbers, as `quarantine` shows them
+        ids: Vec<i64>,
+        /// All that this destination refused
+        #[arg(long, value_name = "NAME", conflicts_with = "ids")]
+        destination: Option<String>,
+        /// All that any destination refused
+        #[arg(long, conflicts_with_all = ["ids", "destination"])]
+        all: bool,
+    },
+    /// Sources: what they have heard, what is wrong with their senders, how to send to them
+    Source {
+        /// What is done.
+        #[command(subcommand)]
+        command: SourceCommand,
+    },
+    /// Show, test, pause, resume and empty destinations
+    Destination {
+        /// What is done.
+        #[command(subcommand)]
+        command: DestinationCommand,
+    },
+    /// Keep, list and forget secrets
+    Secret {
+        /// What is done.
+        #[command(subcommand)]
+        command: SecretCommand,
+    },
+    /// Make a link that signs a browser in to the console, once
+    Link,
+    /// Why an event goes where it goes: which parts of each route's condition decide, what each step does, where it is sent
+    Why(why::WhyArgs),
+}
+
+/// Does what a command says.
+///
+/// # Errors
+/// Why it could not be done, with the exit code for that.
+pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
+    match command {
+        ClientCommand::Check { plan } => plan::check(&plan, common.json),
+        ClientCommand::Fmt { plan, write, check } => language::fmt(&plan, write, check),
+        ClientCommand::Explain { sentence } => language::explain(&sentence, common.json),
+        ClientCommand::Schema => format::print_json(&rockrose_plan::schema()),
+        ClientCommand::Apply { plan, why, yes } => plan::apply(common, &plan, &why, yes).await,
+        ClientCommand::Revisions { number } => plan::revisions(common, number).await,
+        ClientCommand::Revert { number, why, yes } => plan::revert(common, number, &why, yes).await,
+        ClientCommand::Status => status::status(common).await,
+        ClientCommand::Ledger { minutes } => ledger::ledger(common, minutes).await,
+        ClientCommand::Tail { point, when, side, most } => tail::tail(common, &point, when.as_deref(), side, most).await,
+        ClientCommand::Send { file, source, url, key, gzip } => send::send(common, send::SendArgs { file, source, url, key, gzip }).await,
+        ClientCommand::Quarantine { most } => quarantine::quarantine(common, most).await,
+        ClientCommand::Resend { ids, destination, all } => destination::resend(common, ids, destination, all).await,
+        ClientCommand::Source { command } => source::source(common, command).await,
+        ClientCommand::Destination { command } => destination::destination(common, command).await,
+        ClientCommand::Secret { command } => secret::secret(common, command).await,
+        ClientCommand::Link => link::link(common).await,
+        ClientCommand::Why(args) => why::why(common, args).await,
+    }
+}
