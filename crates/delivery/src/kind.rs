@@ -2,7 +2,7 @@
 //!
 //! A kind is one file: its settings are a [`Kind`], which opens an [`Outlet`]. The worker knows no kinds: it learns from an outlet whether events were taken,
 //! were refused for good, or should be tried again, and only the worker knows about retries, bisection and the account. To add a kind, write its file in `kinds/` and add a
-//! line to the list in `kinds/mod.rs`; the suite in `tests/suite.rs` then wants a line as well.
+//! line to the list in `kinds/mod.rs`; the suite in `tests/suite/sort.rs` then wants a line as well.
 
 use std::any::Any;
 use std::sync::Arc;

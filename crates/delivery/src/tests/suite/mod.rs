@@ -1,214 +1,29 @@
 //! One suite of properties that every kind of destination has, whatever its other end does.
 //!
-//! A kind is one line in [`Sort::ALL`] and one in each `match` of [`Sort`]; a property is one function and one line in [`every_kind_has_every_property`].
+//! A kind is one line in [`Sort::ALL`] and one in each `match` of it; a property is one function and one line in [`every_kind_has_every_property`].
 //! What stands at the other end is the stand-in of the kind's protocol, reached through a [`Relay`] that can garble and break off answers.
+
+mod cut_off;
+mod odd;
+mod relay;
+mod sort;
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use futures_util::future::BoxFuture;
-use rockrose_archive::Part;
-use rockrose_event::output::SyslogFacility;
-use rockrose_plan::{ArchiveDestination, BodyForm, Objects, StoreLocation as Where, SyslogTransport, TlsFiles};
-use standin::{Schedule, Speaks, StandIn};
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::{TcpListener, TcpStream};
+use standin::{Schedule, StandIn};
 
+use self::cut_off::CutOff;
+use self::odd::odd_event;
+use self::relay::{Does, Relay};
+use self::sort::Sort;
 use super::*;
-use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken};
-use crate::{Probe, probe};
+use crate::probe;
 
 /// How long an answer may take: so long that none is late on a busy machine, and events are sent twice for it.
 const PATIENCE: Duration = Duration::from_secs(15);
 /// How long where nothing is answered for a while.
 const LITTLE_PATIENCE: Duration = Duration::from_millis(700);
-/// Most bytes of one body.
-const BATCH: usize = 1_500;
-
-/// A kind of destination, in one of its forms.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Sort {
-    File,
-    Discard,
-    Http,
-    OtlpHttp,
-    OtlpJson,
-    Grpc,
-    Syslog,
-    SyslogDatagrams,
-    Folder,
-    Store,
-}
-
-impl Sort {
-    const ALL: [Sort; 10] =
-        [Sort::File, Sort::Discard, Sort::Http, Sort::OtlpHttp, Sort::OtlpJson, Sort::Grpc, Sort::Syslog, Sort::SyslogDatagrams, Sort::Folder, Sort::Store];
-
-    /// What stands at its other end, if it is reached over a network.
-    fn speaks(self) -> Option<Speaks> {
-        match self {
-            Sort::Http | Sort::OtlpHttp | Sort::OtlpJson => Some(Speaks::Http),
-            Sort::Grpc => Some(Speaks::Grpc),
-            Sort::Syslog | Sort::SyslogDatagrams => Some(Speaks::Syslog),
-            Sort::Store => Some(Speaks::Store),
-            Sort::File | Sort::Discard | Sort::Folder => None,
-        }
-    }
-
-    /// Whether the other end answers. Without an answer, what is on its way when the other end goes is lost, as the protocol has it.
-    fn is_answered(self) -> bool {
-        !matches!(self, Sort::Discard | Sort::Syslog | Sort::SyslogDatagrams)
-    }
-
-    /// Whether the other end can refuse events.
-    fn can_be_refused(self) -> bool {
-        matches!(self, Sort::Http | Sort::OtlpHttp | Sort::OtlpJson | Sort::Grpc)
-    }
-
-    /// Whether each event stands there once, also when the worker is killed between sending and settling.
-    fn promises_exactly_once(self) -> bool {
-        matches!(self, Sort::File | Sort::Folder | Sort::Store)
-    }
-
-    fn target(self, address: SocketAddr, out: &Path, timeout: Duration) -> Target {
-        let http = |path: &str, form| HttpSettings { form, timeout, max_batch: BATCH, ..HttpSettings::new(&format!("http://{address}{path}")) };
-        let syslog = |transport| SyslogDestination {
-            transport,
-            host: "127.0.0.1".into(),
-            port: address.port(),
-            facility: SyslogFacility::User,
-            tls: TlsFiles::default(),
-            timeout,
-            max_batch: BATCH as u64,
-        };
-        let archive = |store| ArchiveSettings {
-            archive: ArchiveDestination {
-                store,
-                access_secret: None,
-                objects: Objects::JsonLines,
-                as_received: false,
-                divide_by: vec![Part::Date],
-                object_at: BATCH as u64,
-                object_every: Duration::from_millis(1),
-                tls: TlsFiles::default(),
-                timeout,
-            },
-            access_secret: Some("sandpiper".into()),
-            node: "n".into(),
-        };
-        let bucket = Where::Bucket {
-            bucket: "vault".into(),
-            prefix: String::new(),
-            endpoint: Some(format!("http://{address}")),
-            region: "us-east-1".into(),
-            access_key: Some("quay".into()),
-        };
-        match self {
-            Sort::File => plain_file(out).into(),
-            Sort::Discard => Discard.into(),
-            Sort::Http => http("/in", BodyForm::JsonLines).into(),
-            Sort::OtlpHttp => http("/v1/logs", BodyForm::Otlp).into(),
-            Sort::OtlpJson => http("/v1/logs", BodyForm::OtlpJson).into(),
-            Sort::Grpc => GrpcSettings(http("", BodyForm::Otlp)).into(),
-            Sort::Syslog => syslog(SyslogTransport::Tcp).into(),
-            Sort::SyslogDatagrams => syslog(SyslogTransport::Udp).into(),
-            Sort::Folder => archive(Where::Folder(out.to_str().unwrap().into())).into(),
-            Sort::Store => archive(bucket).into(),
-        }
-    }
-
-    /// The numbers of the events that arrived, in the order in which they stand, however they are written. Nothing is known of what is let go.
-    fn numbers(self, out: &Path) -> Option<Vec<u32>> {
-        let objects = |folder: PathBuf| {
-            let mut paths: Vec<PathBuf> = std::fs::read_dir(folder).into_iter().flatten().map(|entry| entry.unwrap().path()).collect();
-            paths.retain(|path| path.extension().is_some_and(|e| e == "zst"));
-            // An object is named by its first event: by when it came, and by its place in the queue.
-            let place = |path: &PathBuf| -> Vec<u64> {
-                let name = path.file_name().unwrap().to_string_lossy().into_owned();
-                name.split(['-', '.']).filter_map(|part| part.parse().ok()).collect()
-            };
-            paths.sort_by_key(place);
-            let unpacked = paths.iter().map(|path| zstd::stream::decode_all(std::fs::File::open(path).unwrap()).unwrap());
-            unpacked.map(|bytes| String::from_utf8(bytes).unwrap()).collect::<String>()
-        };
-        let text = match self {
-            Sort::Discard => return None,
-            Sort::Store => objects(out.join("vault/date=1970-01-01")),
-            Sort::Folder => objects(out.join("date=1970-01-01")),
-            _ => std::fs::read_to_string(out).unwrap_or_default(),
-        };
-        let number = |line: &str| {
-            let digits = line.split_once("n\":").or_else(|| line.split_once("n=\"")).unwrap().1;
-            digits.split(|c: char| !c.is_ascii_digit()).next().unwrap().parse().unwrap()
-        };
-        // A test of the way may have sent an event of its own, which is marked and has no number.
-        Some(text.lines().filter(|line| line.contains("n\":") || line.contains("n=\"")).map(number).collect())
-    }
-}
-
-/// What a relay does with a connection.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Does {
-    /// Passes everything on, both ways.
-    Relays,
-    /// Answers with what no protocol says.
-    Garbles,
-    /// Passes on what is sent, and closes in the middle of the answer.
-    ClosesHalfWay,
-    /// Closes as soon as it is connected to.
-    Closes,
-}
-
-/// Stands before a stand-in: does with its first connections what the script says, and relays all others.
-struct Relay {
-    address: SocketAddr,
-    /// Connections that were made.
-    connections: Arc<AtomicUsize>,
-}
-
-impl Relay {
-    async fn before(stand_in: SocketAddr, script: &'static [Does]) -> Relay {
-        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-        let relay = Relay { address: listener.local_addr().unwrap(), connections: Arc::default() };
-        let connections = Arc::clone(&relay.connections);
-        tokio::spawn(async move {
-            while let Ok((stream, _)) = listener.accept().await {
-                let does = script.get(connections.fetch_add(1, Ordering::SeqCst)).copied().unwrap_or(Does::Relays);
-                tokio::spawn(relay_one(stream, stand_in, does));
-            }
-        });
-        relay
-    }
-}
-
-async fn relay_one(mut near: TcpStream, stand_in: SocketAddr, does: Does) -> std::io::Result<()> {
-    if does == Does::Closes {
-        return Ok(());
-    }
-    if does == Does::Garbles {
-        let _ = near.read(&mut [0; 64]).await?;
-        near.write_all(b"gulls \x00\xff and no answer\r\n\r\n{\r\n").await?;
-        // Closing with unread bytes makes the system send a reset; so they are read.
-        let _ = tokio::time::timeout(Duration::from_millis(50), tokio::io::copy(&mut near, &mut tokio::io::sink())).await;
-        return Ok(());
-    }
-    let mut far = TcpStream::connect(stand_in).await?;
-    if does == Does::Relays {
-        tokio::io::copy_bidirectional(&mut near, &mut far).await?;
-        return Ok(());
-    }
-    let ((mut from_near, mut to_near), (mut from_far, mut to_far)) = (near.split(), far.split());
-    let answer = async {
-        let mut some = [0; 12];
-        let read = from_far.read(&mut some).await?;
-        to_near.write_all(&some[..read]).await
-    };
-    tokio::select! {
-        _ = tokio::io::copy(&mut from_near, &mut to_far) => {}
-        _ = answer => {}
-    }
-    Ok(())
-}
 
 /// A destination of one kind, with its queue and its other end.
 struct Case {
@@ -434,52 +249,6 @@ async fn comes_back(sort: Sort) {
     case.end(w).await;
 }
 
-/// A kind whose outlet sends what it is given and then never comes back: what was sent is not settled.
-struct CutOff {
-    inner: Target,
-    /// Bodies that were sent.
-    sent: Arc<AtomicUsize>,
-}
-
-impl PartialEq for CutOff {
-    fn eq(&self, other: &CutOff) -> bool {
-        self.inner == other.inner
-    }
-}
-
-impl Kind for CutOff {
-    fn limits(&self) -> Limits<'_> {
-        self.inner.limits()
-    }
-
-    fn open(&self, reached: Option<u64>) -> Result<Box<dyn Outlet>, OpenError> {
-        Ok(Box::new(CutOffOutlet { inner: self.inner.open(reached)?, sent: Arc::clone(&self.sent) }))
-    }
-
-    fn probe<'a>(&'a self, probe: &'a mut Probe) -> BoxFuture<'a, ()> {
-        self.inner.probe(probe)
-    }
-}
-
-struct CutOffOutlet {
-    inner: Box<dyn Outlet>,
-    sent: Arc<AtomicUsize>,
-}
-
-impl Outlet for CutOffOutlet {
-    fn prepare(&mut self) -> BoxFuture<'_, Result<Option<u64>, Failure>> {
-        self.inner.prepare()
-    }
-
-    fn send<'a>(&'a mut self, events: Outgoing<'a>) -> BoxFuture<'a, Result<Taken, Failure>> {
-        Box::pin(async move {
-            self.inner.send(events).await?;
-            self.sent.fetch_add(1, Ordering::SeqCst);
-            std::future::pending().await
-        })
-    }
-}
-
 /// A worker that is killed between sending and settling, over and over, loses nothing; where it is promised, nothing stands there twice.
 async fn resumes_after_kills(sort: Sort) {
     let case = Case::well(sort).await;
@@ -511,51 +280,6 @@ async fn resumes_after_kills(sort: Sort) {
     case.has(all.into_iter(), sort.promises_exactly_once()).await;
     case.nothing_is_set_aside().await;
     case.end(w).await;
-}
-
-/// An event with a number, and whatever else JSON allows. None of its names ends in `n`, by which the number is found again.
-fn odd_event(number: u32, random: &mut fastrand::Rng) -> String {
-    fn value(depth: usize, random: &mut fastrand::Rng) -> String {
-        const TEXTS: [&str; 11] =
-            ["", "x", "\\ud800", "a\\udfffb", "\\ud83d\\ude80", "\\u0000\\u001f", "\\u2028", "\\\\ud800", "\\\"", "\u{fffd}\u{10ffff}", "] } , ="];
-        const NUMBERS: [&str; 9] =
-            ["1e999", "-1E+400", "1e-999", "0", "-0.0", "18446744073709551615", "100000000000000000000000000000001", "1.10", "-9223372036854775808"];
-        let some = |random: &mut fastrand::Rng, each: &mut dyn FnMut(usize, &mut fastrand::Rng) -> String| {
-            (0..random.usize(0..3)).map(|i| each(i, random)).collect::<Vec<_>>().join(",")
-        };
-        match random.usize(0..if depth == 0 { 5 } else { 8 }) {
-            0 => "null".to_owned(),
-            1 => random.bool().to_string(),
-            2 => NUMBERS[random.usize(0..NUMBERS.len())].to_owned(),
-            3 | 4 => format!("\"{}\"", TEXTS[random.usize(0..TEXTS.len())].repeat(random.usize(1..4))),
-            5 => format!("[{}]", some(random, &mut |_, random| value(depth - 1, random))),
-            6 => format!("{{{}}}", some(random, &mut |i, random| format!("\"k{i}\":{}", value(depth - 1, random)))),
-            _ => {
-                let levels = random.usize(10..58);
-                format!("{}{}{}", "[".repeat(levels), value(0, random), "]".repeat(levels))
-            }
-        }
-    }
-    const NAMES: [&str; 16] = [
-        "",
-        "message",
-        "time",
-        "severity",
-        "severity_number",
-        "resource",
-        "scope",
-        "attributes",
-        "trace_id",
-        "host",
-        "\\ud800",
-        "a.b",
-        "=]\\\"",
-        "\u{e9}",
-        "observed",
-        "body",
-    ];
-    let members: String = (0..random.usize(0..5)).map(|_| format!(",\"{}\":{}", NAMES[random.usize(0..NAMES.len())], value(3, random))).collect();
-    format!("{{\"n\":{number}{members}}}")
 }
 
 /// Whatever stands in an event, it arrives once, or is set aside with the reason: what leaves and what is counted agree.
