@@ -1,6 +1,7 @@
 //! Second stage: what the document means. Names refer to something, sentences parse, values are in bounds.
 
 use std::collections::{HashMap, HashSet};
+use std::path::{Component, Path, PathBuf};
 
 use rockrose_language::{Condition, Mistake, Reference, Step, parse_condition, parse_step};
 use rockrose_tables::Match;
@@ -98,10 +99,48 @@ impl Route {
     }
 }
 
+/// A path without `.` and `..`, as far as that can be said without looking at the files.
+#[must_use]
+pub fn plain_path(path: &str) -> PathBuf {
+    let mut plain = PathBuf::new();
+    for part in Path::new(path).components() {
+        match part {
+            Component::CurDir => {}
+            Component::ParentDir if matches!(plain.components().next_back(), Some(Component::Normal(_))) => {
+                plain.pop();
+            }
+            Component::ParentDir if plain.has_root() => {}
+            other => plain.push(other),
+        }
+    }
+    plain
+}
+
 impl CheckedPlan {
     /// Reads and checks a plan in one go.
     pub fn read(text: &str) -> Result<CheckedPlan, Vec<Report>> {
         ParsedPlan::parse(text)?.check()
+    }
+
+    /// Destinations that would write to one file, at the places where they name it. `resolve` says which file a path leads to: where the plan is to run, with links followed; elsewhere
+    /// by the path alone.
+    #[must_use]
+    pub fn shared_files(&self, resolve: impl Fn(&str) -> PathBuf) -> Vec<Report> {
+        let mut found: Vec<(&Destination, PathBuf)> = Vec::new();
+        let Ok(parsed) = ParsedPlan::parse(&self.text) else { return Vec::new() };
+        let path_of = |name: &str| parsed.destinations.iter().find(|section| section.name.value == name)?.get("path").map(|path| path.at.clone());
+        let mut mistakes = Vec::new();
+        for destination in &self.destinations {
+            let Some(file) = destination.kind.file().map(&resolve) else { continue };
+            if let Some((other, _)) = found.iter().find(|(_, theirs)| *theirs == file) {
+                for (at, other) in [(path_of(&other.name), destination), (path_of(&destination.name), other)] {
+                    let mistake = Mistake::new(at.unwrap_or_default(), format!("the destination `{}` writes to this file as well", other.name));
+                    mistakes.push(mistake.expected("a file of its own"));
+                }
+            }
+            found.push((destination, file));
+        }
+        reports(&self.text, mistakes)
     }
 
     /// The steps with every `use` replaced by its recipe's steps. A `when` on the `use` holds for each of them.

@@ -13,7 +13,7 @@ mod section;
 mod sources;
 
 pub use canonical::canonical;
-pub use check::{CheckedPlan, Gate, Route, TableFile, TableKind};
+pub use check::{CheckedPlan, Gate, Route, TableFile, TableKind, plain_path};
 pub use checker::{SecretName, is_name};
 pub use destinations::*;
 pub use parse::ParsedPlan;

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use reqwest::Method;
 use rockrose_api::{Applied, ApplyRequest, CheckAnswer, CheckRequest, PlanChange, RevertRequest, RevisionDetail, RevisionEntry};
-use rockrose_plan::{CheckedPlan, Report};
+use rockrose_plan::{CheckedPlan, Report, plain_path};
 use serde_json::json;
 
 use crate::client::Client;
@@ -35,7 +35,11 @@ pub(crate) fn mistakes(reports: &[Report], name: &str) -> String {
 
 pub(crate) fn check(path: &Path, as_json: bool) -> Outcome {
     let (text, name) = read(path)?;
-    match CheckedPlan::read(&text) {
+    let plan = CheckedPlan::read(&text).and_then(|plan| {
+        let shared = plan.shared_files(plain_path);
+        if shared.is_empty() { Ok(plan) } else { Err(shared) }
+    });
+    match plan {
         Ok(plan) => {
             if as_json {
                 return format::print_json(&json!({ "good": true, "mistakes": [], "warnings": plan.warnings }));

@@ -163,6 +163,12 @@ impl HealthHandle {
         });
     }
 
+    /// Something was noticed that is no failure, but that somebody should know.
+    pub(crate) fn noticed(&self, now_ms: i64, what: &str) {
+        let health = &mut self.known().health;
+        (health.last_error, health.last_error_ms) = (Some(what.to_owned()), Some(now_ms));
+    }
+
     pub(crate) fn paused(&self, now_ms: i64) {
         self.change(now_ms, State::Paused, |h| h.next_try_ms = None);
     }

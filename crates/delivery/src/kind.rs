@@ -235,6 +235,8 @@ pub struct Taken {
     pub length: Option<u64>,
     /// So many of them it refused for good, without saying which, and why.
     pub refused: Option<(u64, String)>,
+    /// What was noticed of the destination that is no failure, in a sentence.
+    pub noticed: Option<String>,
 }
 
 impl Taken {

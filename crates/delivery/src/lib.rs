@@ -15,7 +15,7 @@ mod worker;
 
 pub use health::{Answers, Health, HealthHandle, State};
 pub use kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Resolver, Taken, Target, TlsError};
-pub use kinds::{ArchiveSettings, Discard, GrpcSettings, HttpSettings, planned};
+pub use kinds::{ArchiveSettings, Discard, GrpcSettings, HttpSettings, planned, real_path};
 pub use probe::{Probe, ProbeStep};
 pub use reach::probe;
 pub use worker::{Worker, WorkerSettings};

@@ -410,7 +410,10 @@ impl Shared {
     }
 
     /// Settles the first events of a batch, which were taken but for those that were refused. `false`: it could not be recorded.
-    async fn took(&self, batch: &mut DeliveryBatch, events: usize, Taken { length, refused }: Taken) -> bool {
+    async fn took(&self, batch: &mut DeliveryBatch, events: usize, Taken { length, refused, noticed }: Taken) -> bool {
+        if let Some(noticed) = noticed {
+            self.health.noticed(now_ms(), &noticed);
+        }
         *lock(&self.refusals) = 0;
         self.concurrency.took();
         let front = refused.is_some().then(|| batch.front(events));

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Duration;
 
-use rockrose_delivery::{Resolver, WorkerSettings, planned};
+use rockrose_delivery::{Resolver, WorkerSettings, planned, real_path};
 use rockrose_engine::{Environment, Names};
 use rockrose_intake::{SourceSettings, StartError};
 use rockrose_plan::{CheckedPlan, Destination, Report, SecretName};
@@ -38,6 +38,10 @@ pub(crate) enum Refusal {
 pub(crate) async fn apply(app: &Arc<App>, text: &str, who: &str, why: &str, expected: Option<i64>) -> Result<i64, Refusal> {
     let _alone = app.engine.applying.lock().await;
     let checked = CheckedPlan::read(text).map_err(Refusal::Mistakes)?;
+    let shared = checked.shared_files(real_path);
+    if !shared.is_empty() {
+        return Err(Refusal::Mistakes(shared));
+    }
     let ready = prepare(app, &checked).await?;
     let (who, why, kept) = (who.to_owned(), why.to_owned(), text.to_owned());
     let number = app.records(move |r| r.add_revision(now_ms(), &who, &why, &kept, expected)).await?;

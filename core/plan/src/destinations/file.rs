@@ -79,6 +79,10 @@ impl PlannedDestination for FileDestination {
     fn address(&self) -> String {
         self.path.clone()
     }
+
+    fn file(&self) -> Option<&str> {
+        Some(&self.path)
+    }
 }
 
 fn layout(c: &mut Checker<'_>, section: &Section) -> Layout {

@@ -66,6 +66,11 @@ trait PlannedDestination: Sized {
     /// Where events go, in a few words: an address, a path. Without secrets.
     fn address(&self) -> String;
 
+    /// The file that it writes to, which no other may.
+    fn file(&self) -> Option<&str> {
+        None
+    }
+
     /// The secrets that it refers to.
     fn secrets(&self) -> Vec<&SecretName> {
         Vec::new()
@@ -117,6 +122,11 @@ macro_rules! kinds {
             #[must_use]
             pub fn address(&self) -> String {
                 match self { $(DestinationKind::$name(kind) => kind.address(),)* }
+            }
+
+            /// The file that it writes to, which no other may.
+            pub(crate) fn file(&self) -> Option<&str> {
+                match self { $(DestinationKind::$name(kind) => kind.file(),)* }
             }
 
             /// The secrets that it refers to.

@@ -6,7 +6,7 @@
 //! A file that has grown large, or whose hour or day is over, is put aside: first it gets its other name, then the spool is told that the new one is empty, and only then is that
 //! begun. A crash between any two of these repeats nothing and loses nothing.
 
-use std::fs::{File, OpenOptions};
+use std::fs::{File, OpenOptions, TryLockError};
 use std::io::{Read, Seek, SeekFrom, Write};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 use bytes::Bytes;
 use futures_util::future::BoxFuture;
 use rockrose_event::output::{CsvRows, LineTemplate, each};
-use rockrose_plan::{FileDestination, Layout};
+use rockrose_plan::{FileDestination, Layout, plain_path};
 
 use super::rotation;
 use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken};
@@ -64,7 +64,7 @@ impl Outlet for FileOutlet {
     }
 
     fn send<'a>(&'a mut self, events: Outgoing<'a>) -> BoxFuture<'a, Result<Taken, Failure>> {
-        Box::pin(async move { self.append(events.lines).await.map(|length| Taken { length: Some(length), ..Taken::all() }) })
+        Box::pin(async move { self.append(events.lines).await.map(|(length, noticed)| Taken { length: Some(length), noticed, ..Taken::all() }) })
     }
 
     fn settled(&mut self) {
@@ -117,26 +117,71 @@ impl FileOutlet {
         Ok(aside)
     }
 
-    pub(crate) async fn append(&mut self, lines: Bytes) -> Result<u64, Failure> {
+    /// Appends events; returns how long the file is then, and what was noticed of it.
+    pub(crate) async fn append(&mut self, lines: Bytes) -> Result<(u64, Option<String>), Failure> {
         let (path, layout, reached, open) = (PathBuf::from(&self.settings.path), self.settings.layout.clone(), self.reached, self.open.take());
         let done = tokio::task::spawn_blocking(move || {
             let mut open = match open.filter(|o| o.is_at(&path)) {
                 Some(open) => open,
                 None => Open::new(&path, reached, &layout)?,
             };
-            open.append(&lines)?;
-            Ok::<_, std::io::Error>(open)
+            let foreign = open.append(&lines)?;
+            Ok::<_, std::io::Error>((open, foreign))
         })
         .await;
         match done {
-            Ok(Ok(open)) => {
+            Ok(Ok((open, foreign))) => {
                 let written = open.written;
                 self.open = Some(open);
-                Ok(written)
+                let noticed = (foreign > 0).then(|| format!("{}: somebody else has written {foreign} bytes to it; they are kept", self.settings.path));
+                Ok((written, noticed))
             }
             Ok(Err(e)) => Err(Failure::later(format!("{}: {e}", self.settings.path))),
             Err(_) => Err(Failure::later("writing was interrupted")),
         }
+    }
+}
+
+/// How many bytes of a file, from `at` on, are those of `bytes`.
+fn alike(file: &mut File, at: u64, bytes: &[u8]) -> std::io::Result<u64> {
+    let (mut alike, mut some) = (0, [0; 8 << 10]);
+    file.seek(SeekFrom::Start(at))?;
+    loop {
+        let rest = &bytes[alike..];
+        let most = rest.len().min(some.len());
+        let read = file.read(&mut some[..most])?;
+        let same = some[..read].iter().zip(rest).take_while(|(a, b)| a == b).count();
+        alike += same;
+        if read == 0 || same < read {
+            return Ok(alike as u64);
+        }
+    }
+}
+
+/// Whether the last byte of a file of that length ends a line.
+fn ends_a_line(file: &mut File, length: u64) -> std::io::Result<bool> {
+    if length == 0 {
+        return Ok(true);
+    }
+    let mut last = [0];
+    file.seek(SeekFrom::Start(length - 1))?;
+    file.read_exact(&mut last)?;
+    Ok(last == *b"\n")
+}
+
+/// The file that a path leads to, links followed as far as there is something.
+#[must_use]
+pub fn real_path(path: &str) -> PathBuf {
+    let mut missing = Vec::new();
+    let mut there = Path::new(path);
+    loop {
+        let looked_at = if there.as_os_str().is_empty() { Path::new(".") } else { there };
+        if let Ok(real) = std::fs::canonicalize(looked_at) {
+            return missing.iter().rev().fold(real, |real, name| real.join(name));
+        }
+        let (Some(name), Some(parent)) = (there.file_name(), there.parent()) else { return plain_path(path) };
+        missing.push(name);
+        there = parent;
     }
 }
 
@@ -172,21 +217,21 @@ impl Open {
         if !about.is_file() {
             return Err(std::io::Error::other("this is not a regular file"));
         }
+        // One that is put aside or left is let go of with its handle. Where the file system knows no locks, there is none.
+        if let Err(TryLockError::WouldBlock) = file.try_lock() {
+            return Err(std::io::Error::other("another process, or another destination, writes to this file"));
+        }
         let mut length = about.len();
         match reached {
-            // What stands behind was never settled; the next append cuts it off.
+            // What stands behind was never settled; the next append sees whose it is.
             Some(reached) if length >= reached => length = reached,
             // Another file than the one that was written before: whatever is in it stays, but a line begins at its beginning.
-            _ if length > 0 => {
-                let mut last = [0];
-                file.seek(SeekFrom::Start(length - 1))?;
-                file.read_exact(&mut last)?;
-                if last != *b"\n" {
+            _ => {
+                if !ends_a_line(&mut file, length)? {
                     file.write_all(b"\n")?;
                     length += 1;
                 }
             }
-            _ => {}
         }
         file.sync_all()?;
         Ok(Open { device: about.dev(), inode: about.ino(), file, writer, settled: length, written: length })
@@ -197,16 +242,11 @@ impl Open {
         std::fs::metadata(path).is_ok_and(|m| m.dev() == self.device && m.ino() == self.inode)
     }
 
-    /// Appends events behind what is settled.
-    fn append(&mut self, events: &[u8]) -> std::io::Result<()> {
+    /// Appends events behind what is settled, and behind what somebody else has written; returns how many bytes that is.
+    fn append(&mut self, events: &[u8]) -> std::io::Result<u64> {
         let length = self.file.metadata()?.len();
-        if length < self.settled {
-            // Somebody emptied it; it goes on from there.
-            self.settled = length;
-        } else if length > self.settled {
-            self.file.set_len(self.settled)?;
-        }
-        self.written = self.settled;
+        // Where somebody emptied it, it goes on from there.
+        self.settled = self.settled.min(length);
         let mut written = Vec::new();
         let bytes = match &mut self.writer {
             Writer::Plain => events,
@@ -222,10 +262,23 @@ impl Open {
                 &written
             }
         };
-        self.file.write_all(bytes)?;
+        // What stands behind what is settled is what a crash, or a settlement that failed, has left of these very events; or somebody else's.
+        let behind = length - self.settled;
+        let alike = alike(&mut self.file, self.settled, bytes)?;
+        let foreign = if alike == behind || alike == bytes.len() as u64 { 0 } else { behind };
+        if foreign > 0 {
+            self.settled = length;
+            if !ends_a_line(&mut self.file, length)? {
+                self.file.write_all(b"\n")?;
+                self.settled += 1;
+            }
+            self.file.write_all(bytes)?;
+        } else {
+            self.file.write_all(&bytes[alike as usize..])?;
+        }
         self.file.sync_data()?;
         self.written = self.settled + bytes.len() as u64;
-        Ok(())
+        Ok(foreign)
     }
 }
 

@@ -16,6 +16,7 @@ use rockrose_plan::DestinationKind;
 pub use archive::ArchiveSettings;
 pub use discard::Discard;
 pub use endpoint::HttpSettings;
+pub use file::real_path;
 pub use otlp::GrpcSettings;
 
 #[cfg(test)]

@@ -157,3 +157,63 @@ async fn the_spool_knows_a_file_before_anything_is_appended_to_it() {
     again.append(bytes::Bytes::from_static(b"{\"n\":1}\n")).await.unwrap();
     assert_eq!(std::fs::read_to_string(&path).unwrap(), "older, without an end\n{\"n\":1}\n");
 }
+
+#[tokio::test]
+async fn what_somebody_else_writes_to_a_file_is_kept_and_told() {
+    let p = place();
+    let settings: Target = plain_file(&p.out).into();
+    let w = worker(&p, settings.clone());
+    let append = |text: &str| std::io::Write::write_all(&mut std::fs::OpenOptions::new().append(true).open(&p.out).unwrap(), text.as_bytes()).unwrap();
+    queue(&p.spool, "d", &numbered(0..3)).await;
+    until("it is drained", || drained(&p.spool, "d")).await;
+    append("another's line\nand one without an end");
+    queue(&p.spool, "d", &numbered(3..5)).await;
+    until("it is drained", || drained(&p.spool, "d")).await;
+    let expected = |others: &[&str]| -> Vec<String> { [numbered(0..3), others.iter().map(|s| (*s).to_owned()).collect(), numbered(3..5)].concat() };
+    assert_eq!(lines_of(&p.out), expected(&["another's line", "and one without an end"]));
+    until("it is told", || w.health().get().last_error.is_some_and(|e| e.contains("somebody else has written 37 bytes"))).await;
+    assert_eq!(w.health().get().state, State::Healthy);
+    w.stop(Duration::from_secs(5)).await;
+    // Also while nothing runs.
+    append("at night\n");
+    queue(&p.spool, "d", &numbered(5..6)).await;
+    let w = worker(&p, settings);
+    until("it is drained", || drained(&p.spool, "d")).await;
+    let all = lines_of(&p.out);
+    assert_eq!(all[all.len() - 2..], ["at night".to_owned(), "{\"n\":5}".to_owned()]);
+    w.stop(Duration::from_secs(5)).await;
+}
+
+#[tokio::test]
+async fn a_file_belongs_to_one_destination_and_to_one_process() {
+    let p = place();
+    let w = worker(&p, plain_file(&p.out));
+    queue(&p.spool, "d", &numbered(0..3)).await;
+    until("it is drained", || drained(&p.spool, "d")).await;
+    // By another name.
+    let link = p.out.with_file_name("link.jsonl");
+    std::os::unix::fs::symlink(&p.out, &link).unwrap();
+    let other = Worker::start(WorkerSettings::new("e", plain_file(&link)), p.spool.clone(), false);
+    queue(&p.spool, "e", &numbered(3..6)).await;
+    until("it waits, with the reason", || other.health().get().last_error.is_some_and(|e| e.contains("writes to this file"))).await;
+    assert_eq!(lines_of(&p.out), numbered(0..3));
+    w.stop(Duration::from_secs(5)).await;
+    until("it is let go with whoever had it", || drained(&p.spool, "e")).await;
+    assert_eq!(lines_of(&p.out), numbered(0..6));
+    other.stop(Duration::from_secs(5)).await;
+}
+
+#[test]
+fn a_path_leads_to_one_file_by_whatever_name() {
+    let folder = tempfile::tempdir().unwrap();
+    let real = folder.path().canonicalize().unwrap();
+    std::fs::create_dir(real.join("logs")).unwrap();
+    std::os::unix::fs::symlink(real.join("logs"), real.join("link")).unwrap();
+    std::fs::write(real.join("logs/a.jsonl"), "").unwrap();
+    std::os::unix::fs::symlink("a.jsonl", real.join("logs/b.jsonl")).unwrap();
+    let at = |path: &str| crate::real_path(real.join(path).to_str().unwrap());
+    for path in ["logs/a.jsonl", "link/a.jsonl", "link/../link/./b.jsonl"] {
+        assert_eq!(at(path), real.join("logs/a.jsonl"), "{path}");
+    }
+    assert_eq!(at("link/new/c.jsonl"), real.join("logs/new/c.jsonl"), "where there is nothing yet");
+}

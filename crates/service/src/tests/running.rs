@@ -91,6 +91,13 @@ async fn plans_that_cannot_run_change_nothing() {
     let busy = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let taken = format!("{good}[source.late]\nkind = \"http\"\nlisten = \"{}\"\n", busy.local_addr().unwrap());
     assert!(matches!(apply(r.app(), &taken, "bo", "", None).await, Err(Refusal::Listen { .. })));
+    // Two files that are one, by a link.
+    let folder = tempfile::tempdir().unwrap();
+    std::os::unix::fs::symlink(folder.path().join("a.jsonl"), folder.path().join("b.jsonl")).unwrap();
+    std::fs::write(folder.path().join("a.jsonl"), "").unwrap();
+    let file = |name: &str| format!("[destination.{name}]\nkind = \"file\"\npath = \"{}\"\n", folder.path().join(name).with_extension("jsonl").display());
+    let shared = format!("{good}{}{}", file("a"), file("b"));
+    assert!(matches!(apply(r.app(), &shared, "bo", "", None).await, Err(Refusal::Mistakes(mistakes)) if mistakes.len() == 2));
     assert!(matches!(apply(r.app(), "", "bo", "", Some(7)).await, Err(Refusal::Records(_))));
     assert_eq!(r.app().engine.running().revision, 1);
     assert_eq!(r.app().records(|r| r.revisions(10)).await.unwrap().len(), 1);

@@ -286,7 +286,7 @@ async fn resumes_after_kills(sort: Sort) {
 async fn writes_or_sets_aside_every_event(sort: Sort) {
     let case = Case::well(sort).await;
     let mut random = fastrand::Rng::with_seed(14);
-    let events: Vec<String> = (0..600).map(|number| odd_event(number, &mut random)).collect();
+    let events: Vec<String> = (0..240).map(|number| odd_event(number, &mut random)).collect();
     for event in &events {
         // What cannot be read as an event never comes here.
         let scanned = rockrose_event::scan::scan(event.as_bytes(), &rockrose_event::field::FieldTable::default(), &mut Vec::new());
@@ -307,7 +307,7 @@ async fn writes_or_sets_aside_every_event(sort: Sort) {
     if let Some(have) = sort.numbers(&case.out) {
         let mut all: Vec<u32> = have.into_iter().chain(set_aside).collect();
         all.sort_unstable();
-        assert_eq!(all, (0..600).collect::<Vec<_>>(), "{sort:?}");
+        assert_eq!(all, (0..240).collect::<Vec<_>>(), "{sort:?}");
     }
     case.end(w).await;
 }
