@@ -15,6 +15,7 @@ use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::task::JoinSet;
 use tokio_rustls::TlsAcceptor;
+use tokio_rustls::rustls;
 use tokio_rustls::server::TlsStream;
 
 use crate::spoken::FIRST;
@@ -93,7 +94,7 @@ impl BoundedListener {
                             Ok(Err(e)) if e.kind() == io::ErrorKind::UnexpectedEof => {
                                 monitor.wrong(SenderFault::Tls, "somebody hung up before the connection was safe", from);
                             }
-                            Ok(Err(e)) if e.to_string().contains("corrupt message") || e.to_string().contains("InvalidContentType") => {
+                            Ok(Err(e)) if is_no_tls(&e) => {
                                 monitor.wrong(SenderFault::PlainText, "somebody sent plain text to a port that speaks TLS", from);
                             }
                             Ok(Err(e)) => monitor.wrong(SenderFault::Tls, format!("the connection could not be made safe: {e}"), from),
@@ -105,6 +106,11 @@ impl BoundedListener {
             }
         }
     }
+}
+
+/// Whether what came was no TLS at all, not TLS with something wrong.
+fn is_no_tls(e: &io::Error) -> bool {
+    e.get_ref().and_then(|cause| cause.downcast_ref()).is_some_and(|cause| matches!(cause, rustls::Error::InvalidMessage(_)))
 }
 
 /// A connection's first bytes, for somebody who asks once it is over.
