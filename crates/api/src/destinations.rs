@@ -36,6 +36,12 @@ pub struct DestinationHealth {
     pub last_error: Option<String>,
     /// When that was, in milliseconds since 1970.
     pub last_error_ms: Option<i64>,
+    /// What was noticed last that is no failure, but that somebody should know.
+    #[serde(default)]
+    pub noticed: Option<String>,
+    /// When that was, in milliseconds since 1970.
+    #[serde(default)]
+    pub noticed_ms: Option<i64>,
     /// When it is tried again.
     pub next_try_ms: Option<i64>,
     /// When it last took events, in milliseconds since 1970.

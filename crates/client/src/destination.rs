@@ -91,6 +91,9 @@ fn show(destination: &FlowDestination, now: i64) -> Outcome {
     if let (Some(at), said) = (health.last_error_ms, health.last_error.as_deref().unwrap_or_default()) {
         rows.push(vec!["failed last".into(), format!("{} ago: {said}", format::age(now - at))]);
     }
+    if let (Some(at), said) = (health.noticed_ms, health.noticed.as_deref().unwrap_or_default()) {
+        rows.push(vec!["noticed".into(), format!("{} ago: {said}", format::age(now - at))]);
+    }
     format::line(&format::table(&[&format!("destination {}", destination.name), ""], &[], rows))
 }
 

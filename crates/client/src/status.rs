@@ -121,6 +121,8 @@ mod tests {
             failures: 3,
             last_error: Some("no answer".into()),
             last_error_ms: Some(NOW - 1_000),
+            noticed: None,
+            noticed_ms: None,
             next_try_ms: None,
             last_success_ms: None,
             paused_by: Some("ann".into()),

@@ -37,6 +37,10 @@ pub struct Health {
     pub last_error: Option<String>,
     /// When that was, in milliseconds since 1970.
     pub last_error_ms: Option<i64>,
+    /// What was noticed last that is no failure, but that somebody should know.
+    pub noticed: Option<String>,
+    /// When that was, in milliseconds since 1970.
+    pub noticed_ms: Option<i64>,
     /// When it is tried again, in milliseconds since 1970.
     pub next_try_ms: Option<i64>,
     /// When it last took something, in milliseconds since 1970.
@@ -49,7 +53,18 @@ impl Health {
     /// In this state, with nothing known of it.
     #[must_use]
     pub fn new(state: State, since_ms: i64) -> Health {
-        Health { state, since_ms, failures: 0, last_error: None, last_error_ms: None, next_try_ms: None, last_success_ms: None, answers: Answers::default() }
+        Health {
+            state,
+            since_ms,
+            failures: 0,
+            last_error: None,
+            last_error_ms: None,
+            noticed: None,
+            noticed_ms: None,
+            next_try_ms: None,
+            last_success_ms: None,
+            answers: Answers::default(),
+        }
     }
 }
 
@@ -166,7 +181,7 @@ impl HealthHandle {
     /// Something was noticed that is no failure, but that somebody should know.
     pub(crate) fn noticed(&self, now_ms: i64, what: &str) {
         let health = &mut self.known().health;
-        (health.last_error, health.last_error_ms) = (Some(what.to_owned()), Some(now_ms));
+        (health.noticed, health.noticed_ms) = (Some(what.to_owned()), Some(now_ms));
     }
 
     pub(crate) fn paused(&self, now_ms: i64) {

@@ -22,6 +22,8 @@ pub(crate) fn health(h: delivery::Health) -> DestinationHealth {
         failures: h.failures,
         last_error: h.last_error,
         last_error_ms: h.last_error_ms,
+        noticed: h.noticed,
+        noticed_ms: h.noticed_ms,
         next_try_ms: h.next_try_ms,
         last_success_ms: h.last_success_ms,
         paused_by: None,
