@@ -88,6 +88,8 @@ pub(crate) struct Buffers {
     pub(crate) token: Vec<u8>,
     pub(crate) edits: Vec<Edit>,
     pub(crate) masked: Vec<u8>,
+    /// What is found in a text that is to be masked: where it begins and ends, and what found it.
+    pub(crate) findings: Vec<(usize, usize, usize)>,
     pub(crate) found: Found,
     pub(crate) extract: rockrose_extract::Buffers,
     /// For what a window's id is made of.

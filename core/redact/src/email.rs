@@ -6,6 +6,13 @@ fn local(b: u8) -> bool {
     b.is_ascii_alphanumeric() || b >= 0x80 || matches!(b, b'.' | b'_' | b'%' | b'+' | b'-' | b'\'' | b'~' | b'!' | b'#' | b'$' | b'&' | b'*')
 }
 
+/// Whether what begins at `start` belongs to what a URL has before its host (`://user:password@`): then the host behind the sign is no e-mail's.
+fn is_userinfo(text: &[u8], start: usize) -> bool {
+    let ends = |b: &u8| b.is_ascii_whitespace() || matches!(b, b'/' | b'@' | b'"' | b'\'' | b'<' | b'>' | b'\\');
+    let begin = text[..start].iter().rposition(ends).map_or(0, |end| end + 1);
+    text[..begin].ends_with(b"://")
+}
+
 pub(super) fn find(text: &[u8], from: usize) -> Option<Range<usize>> {
     let mut at = from;
     while let Some(step) = memchr::memchr(b'@', &text[at..]) {
@@ -30,7 +37,7 @@ pub(super) fn find(text: &[u8], from: usize) -> Option<Range<usize>> {
         let top = domain.rsplit(|b| *b == b'.').next().unwrap_or_default();
         let labels = domain.split(|b| *b == b'.');
         let named = top.len() >= 2 && top.iter().all(|b| b.is_ascii_alphabetic() || *b >= 0x80) || top.starts_with(b"xn--");
-        if start < sign && named && top.len() < domain.len() && labels.clone().all(|l| !l.is_empty()) {
+        if start < sign && named && top.len() < domain.len() && labels.clone().all(|l| !l.is_empty()) && !is_userinfo(text, start) {
             return Some(start..end);
         }
     }

@@ -87,6 +87,15 @@ impl std::fmt::Debug for HashKey {
     }
 }
 
+/// How many characters of a value a mask lets be seen: the fewer, the more protective it is.
+#[must_use]
+pub fn shows(mask: &Mask) -> usize {
+    match mask {
+        Mask::Stars | Mask::With(_) | Mask::Hash => 0,
+        Mask::KeepLast(n) | Mask::KeepFirst(n) => *n,
+    }
+}
+
 /// Appends what stands in place of `value` (text, escapes resolved) to `out`.
 pub fn mask(mask: &Mask, value: &[u8], key: &HashKey, out: &mut Vec<u8>) {
     match mask {

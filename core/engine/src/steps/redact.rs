@@ -136,7 +136,7 @@ fn could_find(targets: &[(Target, Mask)], json: &[u8]) -> bool {
 /// Looks for `targets` in all texts, names and numbers inside `within`. For each token that must change, pushes an edit whose
 /// replacement is appended to `buffers.token`.
 fn look(json: &[u8], within: Span, key: &HashKey, targets: &[(Target, Mask)], buffers: &mut Buffers, found: &mut Vec<Edit>) {
-    let Buffers { text, key: other, token, masked, .. } = buffers;
+    let Buffers { text, key: other, token, masked, findings, .. } = buffers;
     let by_name = targets.iter().find(|(t, _)| matches!(t, Target::Detector(Detector::Secret)));
     let mut secret_name = false;
     let mut each = |span: Span, name: bool| {
@@ -156,7 +156,7 @@ fn look(json: &[u8], within: Span, key: &HashKey, targets: &[(Target, Mask)], bu
             redact::mask(mask, content, key, other);
             true
         } else {
-            mask_text(content, targets, key, other, masked, 0)
+            mask_text(content, targets, key, &mut MaskRoom { out: &mut *other, spare: &mut *masked, findings: &mut *findings }, 0)
         };
         secret_name = name && by_name.is_some() && redact::names_a_secret(content);
         if hit {
@@ -176,8 +176,13 @@ fn look(json: &[u8], within: Span, key: &HashKey, targets: &[(Target, Mask)], bu
     if within.is_text() { each(within, false) } else { scan::tokens(json, within, each) }
 }
 
-/// Masks all that `targets` find in `content`; the result is in `out`. Says whether there was anything.
-fn mask_text(content: &[u8], targets: &[(Target, Mask)], key: &HashKey, out: &mut Vec<u8>, spare: &mut Vec<u8>, depth: usize) -> bool {
+/// What a target has found in a text: where it begins and ends, and the target's number.
+type Finding = (usize, usize, usize);
+
+/// Masks all that `targets` find in `content`; the result is in `out`. Says whether there was anything. Where findings overlap, all of what they cover is masked, as the most protective
+/// of their masks has it, in whatever order the targets stand.
+fn mask_text(content: &[u8], targets: &[(Target, Mask)], key: &HashKey, room: &mut MaskRoom<'_>, depth: usize) -> bool {
+    let MaskRoom { out, spare, findings } = room;
     let mut hit = false;
     // A text that is JSON itself may hide in escapes of its own what it holds.
     if depth < MAX_INNER
@@ -185,61 +190,66 @@ fn mask_text(content: &[u8], targets: &[(Target, Mask)], key: &HashKey, out: &mu
         && memchr::memchr(b'\\', content).is_some()
         && let Some(inner) = mask_inner(content, targets, key, depth)
     {
-        *out = inner;
+        **out = inner;
         hit = true;
     }
+    let current: &[u8] = if hit { out } else { content };
+    findings.clear();
     // One detector looks for itself as quickly as its bytes could be counted.
     let features = if targets.len() > 1 { Features::of(content) } else { Features::ANY };
-    for (target, mask) in targets {
-        let current: &[u8] = if hit { out } else { content };
-        spare.clear();
-        let mut done = 0;
-        let mut put = |from: usize, to: usize, spare: &mut Vec<u8>| {
-            spare.extend_from_slice(&current[done..from]);
-            redact::mask(mask, &current[from..to], key, spare);
-            done = to;
-        };
+    for (number, (target, _)) in targets.iter().enumerate() {
         match target {
-            Target::Field(_) => continue,
+            Target::Field(_) => {}
             Target::Detector(detector) => {
-                if !features.allow(*detector) {
-                    continue;
-                }
                 let mut from = 0;
-                while let Some(range) = redact::find(*detector, current, from) {
-                    put(range.start, range.end, spare);
+                while let Some(range) = features.allow(*detector).then(|| redact::find(*detector, current, from)).flatten() {
+                    findings.push((range.start, range.end, number));
                     from = range.end;
                 }
             }
-            Target::Pattern(regex) => {
-                if regex.captures_len() > 1 {
-                    for captures in regex.captures_iter(current) {
-                        let mut groups: Vec<_> = captures.iter().skip(1).flatten().map(|m| m.range()).filter(|r| !r.is_empty()).collect();
-                        groups.sort_unstable_by_key(|r| r.start);
-                        let mut reached = 0;
-                        for group in groups {
-                            if group.start >= reached {
-                                put(group.start, group.end, spare);
-                                reached = group.end;
-                            }
-                        }
-                    }
-                } else {
-                    for m in regex.find_iter(current).filter(|m| !m.is_empty()) {
-                        put(m.start(), m.end(), spare);
-                    }
+            Target::Pattern(regex) if regex.captures_len() > 1 => {
+                for captures in regex.captures_iter(current) {
+                    findings.extend(captures.iter().skip(1).flatten().filter(|m| !m.is_empty()).map(|m| (m.start(), m.end(), number)));
                 }
             }
-        }
-        if done > 0 {
-            spare.extend_from_slice(&current[done..]);
-            if spare[..] != *current {
-                std::mem::swap(out, spare);
-                hit = true;
-            }
+            Target::Pattern(regex) => findings.extend(regex.find_iter(current).filter(|m| !m.is_empty()).map(|m| (m.start(), m.end(), number))),
         }
     }
+    if findings.is_empty() {
+        return hit;
+    }
+    findings.sort_unstable();
+    spare.clear();
+    let (mut done, mut rest) = (0, &findings[..]);
+    while let [(start, first_end, first), others @ ..] = rest {
+        let (mut end, mut mask) = (*first_end, &targets[*first].1);
+        let overlapping = others.iter().take_while(|(next, to, number)| {
+            let overlaps = *next < end;
+            if overlaps {
+                end = end.max(*to);
+                let other = &targets[*number].1;
+                mask = if redact::shows(other) < redact::shows(mask) { other } else { mask };
+            }
+            overlaps
+        });
+        rest = &others[overlapping.count()..];
+        spare.extend_from_slice(&current[done..*start]);
+        redact::mask(mask, &current[*start..end], key, spare);
+        done = end;
+    }
+    spare.extend_from_slice(&current[done..]);
+    if spare[..] != *current {
+        std::mem::swap(*out, *spare);
+        hit = true;
+    }
     hit
+}
+
+/// Buffers that masking needs, and where its result is.
+struct MaskRoom<'a> {
+    out: &'a mut Vec<u8>,
+    spare: &'a mut Vec<u8>,
+    findings: &'a mut Vec<Finding>,
 }
 
 /// Masks what is found in the strings of a text that is JSON itself; `None` if it is no JSON, or if nothing was found.
@@ -250,7 +260,7 @@ fn mask_inner(content: &[u8], targets: &[(Target, Mask)], key: &HashKey, depth: 
         return None;
     }
     let (mut edited, mut done) = (Vec::with_capacity(content.len()), 0);
-    let (mut text, mut out, mut spare) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut text, mut out, mut spare, mut findings) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     scan::tokens(content, whole, |span, _| {
         text.clear();
         if span.is_text() {
@@ -258,7 +268,8 @@ fn mask_inner(content: &[u8], targets: &[(Target, Mask)], key: &HashKey, depth: 
         } else {
             text.extend_from_slice(span.of(content));
         }
-        if mask_text(&text, targets, key, &mut out, &mut spare, depth + 1) {
+        let mut room = MaskRoom { out: &mut out, spare: &mut spare, findings: &mut findings };
+        if mask_text(&text, targets, key, &mut room, depth + 1) {
             edited.extend_from_slice(&content[done..span.start as usize]);
             json::quote(String::from_utf8_lossy(&out).as_bytes(), &mut edited);
             done = span.end as usize;
