@@ -37,6 +37,8 @@ pub(crate) struct Messages {
     pub(crate) broken: (u64, &'static str),
     /// Why so, where that is known of the whole connection.
     pub(crate) because: Option<&'static str>,
+    /// Whether lengths stand before the messages of this stream; not known before the first message that tells.
+    counted: Option<bool>,
     /// The rest of a message that was too long is passed over: so many bytes, or up to the end of its line.
     pass_over: Option<PassOver>,
 }
@@ -50,7 +52,18 @@ enum PassOver {
 impl Messages {
     pub(crate) fn new(framing: Framing) -> Messages {
         let syslog = Messages::reader(&framing);
-        Messages { framing, syslog, lines: Vec::new(), raw: Vec::new(), keeps_raw: false, wrong: Vec::new(), broken: (0, ""), because: None, pass_over: None }
+        Messages {
+            framing,
+            syslog,
+            lines: Vec::new(),
+            raw: Vec::new(),
+            keeps_raw: false,
+            wrong: Vec::new(),
+            broken: (0, ""),
+            because: None,
+            counted: None,
+            pass_over: None,
+        }
     }
 
     fn reader(framing: &Framing) -> Option<SyslogReader> {
@@ -92,9 +105,7 @@ impl Messages {
                 }
                 None => {}
             }
-            if self.syslog.is_some()
-                && let Some((head, length)) = counted(rest)
-            {
+            if let Some((head, length)) = self.length(rest) {
                 let have = rest.len() - head;
                 if have < length.min(max) && !last {
                     break;
@@ -114,6 +125,9 @@ impl Messages {
                 }
                 continue;
             }
+            if self.syslog.is_some() && rest[0] == b'<' {
+                self.counted.get_or_insert(false);
+            }
             match self.end(rest) {
                 Some(end) if end <= max => {
                     self.message(&rest[..end], None, now);
@@ -132,6 +146,29 @@ impl Messages {
             }
         }
         at
+    }
+
+    /// How long what stands before the first message is, and how long that message, if lengths stand before messages. Which of them a stream has is told by the first message that has a
+    /// priority, and holds: so a message without one costs no more than itself.
+    fn length(&mut self, rest: &[u8]) -> Option<(usize, usize)> {
+        if self.syslog.is_none() || self.counted == Some(false) {
+            return None;
+        }
+        let (head, length) = length_before(rest)?;
+        if self.counted.is_none() {
+            match rest.get(head) {
+                // What comes next is not known yet.
+                None => return Some((head, length)),
+                Some(b'<') => {}
+                // The first may be broken, but the one behind it not.
+                Some(_) => {
+                    let behind = rest.get(head + length..)?;
+                    length_before(behind).filter(|(next, _)| behind.get(*next) == Some(&b'<'))?;
+                }
+            }
+            self.counted = Some(true);
+        }
+        Some((head, length))
     }
 
     /// Where the first line ends. Some senders of syslog end messages with a NUL.
@@ -169,9 +206,9 @@ impl Messages {
 }
 
 /// A length before a message (RFC 6587): how long it is itself, blank included, and what it says.
-fn counted(bytes: &[u8]) -> Option<(usize, usize)> {
+fn length_before(bytes: &[u8]) -> Option<(usize, usize)> {
     let digits = bytes.iter().take(LENGTH_DIGITS + 1).take_while(|b| b.is_ascii_digit()).count();
-    if digits == 0 || digits > LENGTH_DIGITS || bytes[0] == b'0' || bytes.get(digits) != Some(&b' ') || bytes.get(digits + 1).is_some_and(|b| *b != b'<') {
+    if digits == 0 || digits > LENGTH_DIGITS || bytes[0] == b'0' || bytes.get(digits) != Some(&b' ') {
         return None;
     }
     let length: usize = std::str::from_utf8(&bytes[..digits]).ok()?.parse().ok()?;
@@ -233,11 +270,37 @@ mod tests {
     }
 
     #[test]
-    fn a_length_is_only_one_with_a_blank_and_a_priority_behind_it() {
-        assert_eq!(counted(b"12 <34>1 -"), Some((3, 12)));
-        assert_eq!(counted(b"12 "), Some((3, 12)), "what comes next is not known yet");
-        for not in [&b"012 <34>"[..], b"12<34>", b"12 gates", b"12345678 <34>", b" 12 <34>", b""] {
-            assert_eq!(counted(not), None, "{}", String::from_utf8_lossy(not));
+    fn a_length_is_digits_and_a_blank() {
+        assert_eq!(length_before(b"12 <34>1 -"), Some((3, 12)));
+        assert_eq!(length_before(b"12 "), Some((3, 12)));
+        for not in [&b"012 <34>"[..], b"12<34>", b"12345678 <34>", b" 12 <34>", b""] {
+            assert_eq!(length_before(not), None, "{}", String::from_utf8_lossy(not));
         }
+    }
+
+    #[test]
+    fn a_message_without_a_priority_costs_itself_whatever_its_framing() {
+        let good = |n: usize| format!("<14>1 - - gated - - - gate {n}");
+        let counted = |text: &str| format!("{} {text}", text.len());
+        // The broken one stands first, in the middle, or has a line break in it.
+        for broken in ["no priority", "7 <nothing", "two\nlines"] {
+            for at in [0, 1_000] {
+                let messages: String = (0..2_000).map(|n| (if n == at { counted(broken) } else { String::new() }) + &counted(&good(n))).collect();
+                for size in [3, 64, 4_096] {
+                    if at == 0 && size < 64 && broken.contains('\n') {
+                        // Nothing tells yet what such a stream has.
+                        continue;
+                    }
+                    let (kept, _) = cut(&Framing::Syslog { zone: None }, messages.as_bytes(), size);
+                    let whole = kept.lines().filter(|l| l.contains("\"gate ")).count();
+                    assert_eq!(whole, 2_000, "{broken:?} at {at}, in pieces of {size}");
+                    assert!((2_001..=2_002).contains(&kept.lines().count()), "{broken:?} at {at}, in pieces of {size}: {}", kept.lines().count());
+                }
+            }
+        }
+        // Lines stay lines, whatever they begin with.
+        let lines = format!("{}\n17 <34>1 no length\n{}\n", good(1), good(2));
+        let (kept, _) = cut(&Framing::Syslog { zone: None }, lines.as_bytes(), 5);
+        assert_eq!(kept.lines().count(), 3, "{kept}");
     }
 }
