@@ -197,6 +197,16 @@ impl<'a> Cursor<'a> {
         Err(Mistake::new(start..self.text.len(), "a regular expression that does not end").expected("a closing `/`"))
     }
 
+    /// Reads a regular expression whose groups are taken.
+    pub(crate) fn grouped_pattern(&mut self) -> Outcome<Pattern> {
+        let start = self.at;
+        let pattern = self.pattern()?;
+        match pattern.too_many_groups() {
+            None => Ok(pattern),
+            Some((why, expected)) => Err(Mistake::new(start..self.at, why).expected(expected)),
+        }
+    }
+
     fn name_len(text: &str) -> usize {
         let bytes = text.as_bytes();
         let mut len = 0;

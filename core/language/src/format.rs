@@ -130,7 +130,7 @@ fn format(c: &mut Cursor<'_>) -> Outcome<Format> {
     }
     let start = c.at();
     if c.rest().starts_with('/') {
-        let pattern = c.pattern()?;
+        let pattern = c.grouped_pattern()?;
         let named = pattern.compile().is_ok_and(|r| r.capture_names().flatten().next().is_some());
         return if named {
             Ok(Format::Pattern(pattern))

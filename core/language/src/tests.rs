@@ -294,3 +294,19 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn groups_are_taken_only_from_what_is_small_enough_for_every_event() {
+    let says = |sentence: &str| parse_step(sentence).err().map(|m| m.message).unwrap_or_default();
+    let groups = |n: usize| "(a)".repeat(n);
+    for step in ["redact /{}/", "parse message as /(?<x>b){}/"] {
+        let with = |pattern: &str| says(&step.replace("{}", pattern));
+        assert_eq!(with(&groups(30)), "", "{step}");
+        assert!(with(&groups(33)).contains("too many"), "{step}: {}", with(&groups(33)));
+        assert!(with(&groups(4_000)).contains("too many"), "{step}");
+        assert_eq!(with(&"(?:a)".repeat(33)), "", "{step}: those that take nothing are none");
+        assert!(with("(.{1,900})").contains("too large"), "{step}: {}", with("(.{1,900})"));
+    }
+    // Conditions take nothing from groups.
+    assert!(parse_condition(&format!("message matches /{}/", groups(200))).is_ok());
+}

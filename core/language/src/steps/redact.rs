@@ -163,7 +163,7 @@ fn redaction(c: &mut Cursor<'_>) -> Outcome<Redaction> {
 
 fn what(c: &mut Cursor<'_>) -> Outcome<What> {
     if c.rest().starts_with('/') {
-        return c.pattern().map(What::Pattern);
+        return c.grouped_pattern().map(What::Pattern);
     }
     if let Some(detector) = Detector::ALL.into_iter().find(|d| c.written() == d.word()) {
         c.words(detector.word());
