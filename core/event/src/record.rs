@@ -42,7 +42,7 @@ pub struct Record {
     pub end: u32,
     /// How it is written.
     pub form: Form,
-    /// Its line, or its place in the array, counted from 1.
+    /// Its line, or its place in the array, counted from 1. Where a line is an array, each of its items counts as a line.
     pub number: u32,
 }
 
@@ -70,11 +70,21 @@ impl BodyError {
     }
 }
 
-/// Cuts `body` into records; blank lines are none. A record of more than `max_record` bytes is [`Form::Unreadable`].
+/// The mark that some programs write before the first byte of a text in UTF-8.
+const UTF8_MARK: &[u8] = b"\xef\xbb\xbf";
+
+/// Whether there is nothing in a body but blanks, line ends and perhaps the mark of UTF-8.
+#[must_use]
+pub fn is_blank(body: &[u8]) -> bool {
+    body.strip_prefix(UTF8_MARK).unwrap_or(body).trim_ascii().is_empty()
+}
+
+/// Cuts `body` into records; blank lines are none, and neither is the mark of UTF-8 at its head. A record of more than `max_record` bytes is [`Form::Unreadable`].
 /// Fails only where `says` is [`DeclaredFormat::Json`] and the body is neither JSON nor lines of it.
 pub fn split(body: &[u8], says: DeclaredFormat, max_record: usize) -> Result<Vec<Record>, BodyError> {
-    let first = body.iter().position(|b| !b.is_ascii_whitespace());
-    let Some(first) = first else { return Ok(Vec::new()) };
+    let head = if body.starts_with(UTF8_MARK) { UTF8_MARK.len() } else { 0 };
+    let first = body[head..].iter().position(|b| !b.is_ascii_whitespace());
+    let Some(first) = first.map(|at| head + at) else { return Ok(Vec::new()) };
     let whole = match (says, body[first]) {
         (DeclaredFormat::Lines, _) => None,
         (_, b'[') => Some(array(body, first, max_record)),
@@ -86,7 +96,7 @@ pub fn split(body: &[u8], says: DeclaredFormat, max_record: usize) -> Result<Vec
     match (whole, says) {
         (Some(Ok(records)), _) => Ok(records),
         (Some(Err(e)), DeclaredFormat::Json) => Err(e),
-        _ => Ok(lines(body, max_record)),
+        _ => Ok(lines(body, head, max_record)),
     }
 }
 
@@ -101,9 +111,9 @@ fn first_line_is_an_object(body: &[u8]) -> bool {
 
 const TOO_LONG: Form = Form::Unreadable("longer than the limit for one event");
 
-fn lines(body: &[u8], max_record: usize) -> Vec<Record> {
+fn lines(body: &[u8], head: usize, max_record: usize) -> Vec<Record> {
     let mut records = Vec::with_capacity(body.len() / 256);
-    let mut start = 0;
+    let mut start = head;
     let mut number = 0;
     let mut line = |end: usize| {
         number += 1;
@@ -115,23 +125,41 @@ fn lines(body: &[u8], max_record: usize) -> Vec<Record> {
             to -= 1;
         }
         if from < to {
-            let form = if to - from > max_record {
-                TOO_LONG
+            let last = body[to - 1];
+            if body[from] == b'['
+                && last == b']'
+                && let Some(items) = items(&body[from..to], from, number, max_record)
+            {
+                number += items.len() as u32 - 1;
+                records.extend(items);
             } else if body[from] == b'{' {
-                Form::Object
+                let form = if to - from > max_record { TOO_LONG } else { Form::Object };
+                records.push(Record { start: from as u32, end: to as u32, form, number });
             } else {
-                Form::Text
-            };
-            // The indentation of a text line is part of it.
-            let from = if form == Form::Text { start } else { from };
-            records.push(Record { start: from as u32, end: to as u32, form, number });
+                // The blanks around a text are part of it.
+                let end = if body[end - 1] == b'\r' { end - 1 } else { end };
+                let form = if end - start > max_record { TOO_LONG } else { Form::Text };
+                records.push(Record { start: start as u32, end: end as u32, form, number });
+            }
         }
         start = end + 1;
     };
-    simd::each(body, b'\n', &mut line);
+    simd::each(&body[head..], b'\n', &mut |end| line(head + end));
     // Behind the last line end.
     line(body.len());
     records
+}
+
+/// The items of a line that is an array of objects and begins at `at` of its body. Any other line in brackets is text.
+fn items(line: &[u8], at: usize, number: u32, max_record: usize) -> Option<Vec<Record>> {
+    if line.get(skip_space(line, 1)) != Some(&b'{') {
+        return None;
+    }
+    let mut items = array(line, 0, max_record).ok()?;
+    for item in &mut items {
+        (item.start, item.end, item.number) = (item.start + at as u32, item.end + at as u32, item.number + number - 1);
+    }
+    Some(items)
 }
 
 fn skip_space(body: &[u8], mut at: usize) -> usize {
@@ -181,8 +209,9 @@ fn objects(body: &[u8], first: usize, max_record: usize) -> Result<Vec<Record>, 
     let mut records = Vec::new();
     let mut at = first;
     while at < body.len() {
-        if !matches!(body[at], b'{' | b'"') {
-            return Err(BodyError::new(body, at, "expected another object or the end"));
+        if body[at] != body[first] {
+            let reason = if body[first] == b'{' { "expected another object or the end" } else { "expected another text or the end" };
+            return Err(BodyError::new(body, at, reason));
         }
         let next = record(body, at, records.len() as u32 + 1, max_record)?;
         at = skip_space(body, next.end as usize);
@@ -220,11 +249,46 @@ mod tests {
     }
 
     #[test]
+    fn a_text_keeps_its_blanks_and_a_body_loses_the_mark_of_utf8() {
+        let text = |s: &str| (Form::Text, s.to_owned());
+        assert_eq!(forms("  gate open \t\r\n\t \r\nshut  ", DeclaredFormat::Lines), [text("  gate open \t"), text("shut  ")]);
+        for says in [DeclaredFormat::Json, DeclaredFormat::Unknown, DeclaredFormat::Lines] {
+            for body in ["{\"a\":1}\n", "{\"a\":1}\n{\"b\":2}", "[{\"a\":1}]", "  {\"a\":1}"] {
+                assert_eq!(forms(&format!("\u{feff}{body}"), says), forms(body, says), "{body}");
+            }
+        }
+        assert_eq!(forms("\u{feff}gate open\n\u{feff}shut", DeclaredFormat::Unknown), [text("gate open"), text("\u{feff}shut")]);
+        assert!(is_blank(b" \n\t\r\n") && is_blank("\u{feff}\n".as_bytes()) && !is_blank(b" x "));
+    }
+
+    #[test]
+    fn an_array_on_a_line_is_its_events() {
+        let body = "{\"a\":1}\n [{\"b\":2}, {\"c\":3},\"d\"] \n[12:00] gate\n[1,2]\n[{\"e\":]\n{\"f\":6}";
+        for says in [DeclaredFormat::Json, DeclaredFormat::Unknown, DeclaredFormat::Lines] {
+            let records = split(body.as_bytes(), says, 100).unwrap();
+            let found: Vec<(u32, Form, &str)> = records.iter().map(|r| (r.number, r.form, &body[r.start as usize..r.end as usize])).collect();
+            let expected = [
+                (1, Form::Object, "{\"a\":1}"),
+                (2, Form::Object, "{\"b\":2}"),
+                (3, Form::Object, "{\"c\":3}"),
+                (4, Form::QuotedText, "\"d\""),
+                (5, Form::Text, "[12:00] gate"),
+                (6, Form::Text, "[1,2]"),
+                (7, Form::Text, "[{\"e\":]"),
+                (8, Form::Object, "{\"f\":6}"),
+            ];
+            assert_eq!(found, expected);
+        }
+    }
+
+    #[test]
     fn a_body_that_says_it_is_json_and_is_not_says_where() {
         let e = split(b"[{\"a\":1},\n {\"b\":}]", DeclaredFormat::Json, 100).unwrap_err();
         assert_eq!((e.line, e.column), (2, 7));
         assert!(split(b"hello", DeclaredFormat::Json, 100).is_err());
         assert!(split(b"[{\"a\":1}", DeclaredFormat::Json, 100).is_err());
         assert!(split(b"[{\"a\":1}] x", DeclaredFormat::Json, 100).is_err());
+        assert!(split(b"{\"a\":1} \"x\"", DeclaredFormat::Json, 100).is_err());
+        assert!(split(b"\"x\" {\"a\":1}", DeclaredFormat::Json, 100).is_err());
     }
 }

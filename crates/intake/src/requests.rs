@@ -103,23 +103,20 @@ pub(crate) async fn with_body<S: Sink, T>(
     body: Body,
     then: impl AsyncFnOnce(Vec<u8>) -> Result<T, Problem>,
 ) -> Result<T, Problem> {
-    let encoding = match headers.get(header::CONTENT_ENCODING) {
-        None => String::new(),
-        Some(value) => value.to_str().map_err(|_| unknown_encoding())?.to_owned(),
-    };
+    let encodings: Result<Vec<&str>, _> = headers.get_all(header::CONTENT_ENCODING).into_iter().map(|value| value.to_str()).collect();
+    let encoding = encodings.map_err(|_| unknown_encoding())?.join(",");
     let mut held = Vec::new();
     let body = read(body, headers, settings.max_body, &shared.budget.bytes, &mut held).await?;
-    if body.is_empty() {
-        return Err(Problem::new(StatusCode::BAD_REQUEST, "empty-body", "Nothing was sent", "the body is empty"));
-    }
     let bound = settings.max_unpacked;
-    let unpacking = if encoding.is_empty() { None } else { shared.budget.unpacking.acquire().await.ok() };
-    let body = if encoding.is_empty() {
+    let plain = encoding.is_empty() || body.is_empty();
+    let unpacking = if plain { None } else { shared.budget.unpacking.acquire().await.ok() };
+    let body = if plain {
         body
     } else {
         let unpacked = tokio::task::spawn_blocking(move || unpack(body, &encoding, bound)).await;
         unpacked.map_err(|_| Problem::internal("the body could not be unpacked"))?.map_err(|e| match e {
             Unpack::UnknownEncoding => unknown_encoding(),
+            Unpack::SeveralEncodings => unsupported_encoding("the body has several content encodings; send it with one, or plain"),
             Unpack::Damaged(why) => Problem::new(StatusCode::BAD_REQUEST, "damaged-body", "The body cannot be unpacked", why),
             Unpack::TooLarge => too_large(format!("more than {bound} bytes after decompression")),
         })?
@@ -134,7 +131,11 @@ fn busy(detail: &str) -> Problem {
 }
 
 fn unknown_encoding() -> Problem {
-    Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "unknown-encoding", "Unknown content encoding", "send the body plain, as gzip or as zstd")
+    unsupported_encoding("send the body plain, or as gzip, deflate or zstd")
+}
+
+fn unsupported_encoding(detail: &str) -> Problem {
+    Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "unknown-encoding", "Unsupported content encoding", detail)
 }
 
 pub(crate) fn too_large(detail: String) -> Problem {

@@ -283,7 +283,7 @@ pub(crate) async fn until_taken<S: Sink>(
     let body = Arc::new(Buffer::from(body));
     let mut pause = PAUSES.0;
     loop {
-        match sink.accept(source, Arc::clone(&body), DeclaredFormat::Lines, BodyMetadata { raw: raw.clone(), ..BodyMetadata::default() }).await {
+        match sink.accept(source, Arc::clone(&body), DeclaredFormat::Lines, BodyMetadata { raw: raw.clone(), bounded: true, ..BodyMetadata::default() }).await {
             Ok(receipt) => return Some(receipt),
             Err(refusal) if refusal.is_temporary() => {
                 monitor.wrong(SenderFault::PushedBack, refusal.to_string(), None);

@@ -7,6 +7,8 @@ use std::io::Read;
 pub(crate) enum Unpack {
     /// The content encoding is not known.
     UnknownEncoding,
+    /// Several encodings stand on one another.
+    SeveralEncodings,
     /// The bytes are not what the encoding says.
     Damaged(&'static str),
     /// More than the bound would come out.
@@ -15,8 +17,15 @@ pub(crate) enum Unpack {
 
 /// Unpacks `body` by its `Content-Encoding`; at most `bound` bytes come out. Blocks the thread for the work.
 pub(crate) fn unpack(body: Vec<u8>, encoding: &str, bound: usize) -> Result<Vec<u8>, Unpack> {
-    match encoding.trim().to_ascii_lowercase().as_str() {
-        "" | "identity" => Ok(body),
+    let encoding = encoding.to_ascii_lowercase();
+    let mut encodings = encoding.split(',').map(str::trim).filter(|e| !matches!(*e, "" | "identity"));
+    let (first, second) = (encodings.next(), encodings.next());
+    if second.is_some() {
+        return Err(Unpack::SeveralEncodings);
+    }
+    match first.unwrap_or_default() {
+        "" => Ok(body),
+        "deflate" => deflated(&body, bound),
         "gzip" | "x-gzip" => bounded(flate2::bufread::MultiGzDecoder::new(&body[..]), bound, "the body is not whole gzip"),
         "zstd" => {
             let decoder = zstd::stream::read::Decoder::with_buffer(&body[..]).and_then(|mut d| {
@@ -27,6 +36,16 @@ pub(crate) fn unpack(body: Vec<u8>, encoding: &str, bound: usize) -> Result<Vec<
             bounded(decoder.map_err(|_| Unpack::Damaged("the body is not whole zstd"))?, bound, "the body is not whole zstd")
         }
         _ => Err(Unpack::UnknownEncoding),
+    }
+}
+
+/// `deflate` is zlib's format (RFC 9110, section 8.4.1.2), but many senders leave its header and checksum out.
+fn deflated(body: &[u8], bound: usize) -> Result<Vec<u8>, Unpack> {
+    const DAMAGED: &str = "the body is not whole deflate";
+    let zlib = bounded(flate2::bufread::ZlibDecoder::new(body), bound, DAMAGED);
+    match zlib {
+        Err(Unpack::Damaged(_)) => bounded(flate2::bufread::DeflateDecoder::new(body), bound, DAMAGED),
+        unpacked => unpacked,
     }
 }
 
@@ -48,6 +67,15 @@ mod tests {
         e.finish().unwrap()
     }
 
+    /// With zlib's header and checksum, and without.
+    fn deflate(bytes: &[u8]) -> [Vec<u8>; 2] {
+        let mut zlib = flate2::write::ZlibEncoder::new(Vec::new(), flate2::Compression::fast());
+        zlib.write_all(bytes).unwrap();
+        let mut raw = flate2::write::DeflateEncoder::new(Vec::new(), flate2::Compression::fast());
+        raw.write_all(bytes).unwrap();
+        [zlib.finish().unwrap(), raw.finish().unwrap()]
+    }
+
     #[test]
     fn unpacks_what_is_whole_and_bounded() {
         let text = b"kiosk ".repeat(1000);
@@ -55,6 +83,9 @@ mod tests {
         assert_eq!(unpack(gzip(&text), "GZIP", 6000).unwrap(), text);
         assert_eq!(unpack([gzip(b"a"), gzip(b"b")].concat(), "gzip", 10).unwrap(), b"ab");
         assert_eq!(unpack(zstd::bulk::compress(&text, 1).unwrap(), "zstd", 6000).unwrap(), text);
+        let [zlib, raw] = deflate(&text);
+        assert_eq!(unpack(zlib, "Deflate", 6000).unwrap(), text);
+        assert_eq!(unpack(raw, "deflate, identity", 6000).unwrap(), text);
     }
 
     #[test]
@@ -66,6 +97,11 @@ mod tests {
         assert!(matches!(unpack(whole[..whole.len() / 2].to_vec(), "gzip", 1 << 21), Err(Unpack::Damaged(_))));
         assert!(matches!(unpack(b"plain".to_vec(), "gzip", 100), Err(Unpack::Damaged(_))));
         assert!(matches!(unpack(b"plain".to_vec(), "zstd", 100), Err(Unpack::Damaged(_))));
+        for packed in deflate(&text) {
+            assert_eq!(unpack(packed.clone(), "deflate", 1 << 19), Err(Unpack::TooLarge));
+            assert!(matches!(unpack(packed[..packed.len() / 2].to_vec(), "deflate", 1 << 21), Err(Unpack::Damaged(_))));
+        }
         assert_eq!(unpack(Vec::new(), "br", 100), Err(Unpack::UnknownEncoding));
+        assert_eq!(unpack(gzip(&gzip(b"a")), "gzip, gzip", 100), Err(Unpack::SeveralEncodings));
     }
 }

@@ -61,7 +61,7 @@ fn work(running: &Running, given: BodyJob) -> Result<Processed, Refusal> {
     let BodyJob { source, body, says, with, now, watch, caught } = given;
     let number = running.compiled.source(&source).ok_or(Refusal::Gone)?;
     let settings = running.checked.sources.iter().find(|s| s.name == source);
-    let max_event = settings.map_or(usize::MAX, |s| s.max_event as usize);
+    let max_event = settings.filter(|_| !with.bounded).map_or(usize::MAX, |s| s.max_event as usize);
     let given = split(&body, says, max_event).map_err(Refusal::NotJson)?;
     let (stamped_body, stamped_records);
     let (events, records) = if with.stamps.is_empty() {

@@ -7,7 +7,7 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use axum::routing::post;
 use axum::{Json, Router};
-use rockrose_event::record::DeclaredFormat;
+use rockrose_event::record::{DeclaredFormat, is_blank};
 use rockrose_event::stamp::Stamp;
 use rockrose_plan::HttpSource;
 
@@ -96,6 +96,9 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
         let (settings, _place) = shared.admit(path_key.as_deref(), &head.headers)?;
         let mut with = BodyMetadata { stamps: stamps(&settings.may_set, &head)?, once: idempotency_key(&head.headers)?, ..BodyMetadata::default() };
         with_body(shared, &settings, &head.headers, body, async |mut body| {
+            if is_blank(&body) {
+                return Err(Problem::new(StatusCode::BAD_REQUEST, "empty-body", "Nothing was sent", "the body is empty"));
+            }
             let mut says = says;
             if is_form && let Some(line) = filled_form::as_line(&body) {
                 let form = std::mem::replace(&mut body, line);

@@ -56,7 +56,7 @@ impl Kind for OtlpSource {
 fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
     let max = shared.settings.load().max_unpacked;
     let grpc = LogsServiceServer::new(Records(Arc::clone(&shared))).max_decoding_message_size(max);
-    let grpc = grpc.accept_compressed(CompressionEncoding::Gzip).accept_compressed(CompressionEncoding::Zstd);
+    let grpc = [CompressionEncoding::Gzip, CompressionEncoding::Zstd, CompressionEncoding::Deflate].into_iter().fold(grpc, LogsServiceServer::accept_compressed);
     let grpc = Router::new().route_service(EXPORT, grpc).layer(from_fn_with_state(Arc::clone(&shared), in_turn::<S>));
     let monitor = Arc::clone(&shared.monitor);
     Router::new()

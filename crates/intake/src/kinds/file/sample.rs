@@ -71,6 +71,7 @@ fn first_lines(path: &std::path::Path, look: FileStat) -> Result<(FileFormat, St
     // The last line may be cut off, unless that is all there is.
     let whole = if bytes.len() < SAMPLE { bytes.len() } else { memchr::memrchr(b'\n', &bytes).map_or(bytes.len(), |at| at + 1) };
     let text = String::from_utf8_lossy(&bytes[..whole]);
+    let text = text.strip_prefix('\u{feff}').unwrap_or(&text);
     Ok((sort, text.lines().take(LINES).flat_map(|l| [l, "\n"]).collect()))
 }
 
@@ -84,7 +85,8 @@ mod tests {
         let at = |name: &str| folder.path().join(name);
         let lines: String = (0..300).map(|n| format!("gate {n}\n")).collect();
         std::fs::write(at("a.log"), "old\n").unwrap();
-        std::fs::write(at("b.log.zst"), zstd::bulk::compress(lines.as_bytes(), 1).unwrap()).unwrap();
+        let marked = format!("\u{feff}{lines}");
+        std::fs::write(at("b.log.zst"), zstd::bulk::compress(marked.as_bytes(), 1).unwrap()).unwrap();
         std::fs::write(at("c.log"), b"\0\0").unwrap();
         std::fs::write(at("d.log"), "").unwrap();
         let times = |name: &str, seconds: u64| {
@@ -95,6 +97,7 @@ mod tests {
         let sample = sample(&[at("*.log*").display().to_string(), at("x/*").display().to_string()], &[]);
         assert_eq!(sample.path, Some(at("b.log.zst").display().to_string()));
         assert_eq!(sample.lines.lines().count(), LINES);
+        assert!(sample.lines.starts_with("gate 0\n"), "the mark of UTF-8 is none of it");
         let states: Vec<FileState> = sample.files.iter().map(|f| f.state).collect();
         assert_eq!(states, [FileState::Missing, FileState::Binary, FileState::Current, FileState::Current, FileState::Current]);
     }
