@@ -1,17 +1,12 @@
 //! Syslog messages: RFC 5424, and the older writing of RFC 3164.
 
+use rockrose_event::output::{FACILITIES, SEVERITIES};
 use rockrose_event::time;
 use rockrose_event::time::TimeForm;
 
 use super::{Found, Name};
 
 pub(super) const NAMES: &[&str] = &["facility", "severity", "time", "host", "app", "process", "message_id", "message"];
-
-const FACILITIES: [&str; 24] = [
-    "kernel", "user", "mail", "daemon", "auth", "syslog", "printer", "news", "uucp", "clock", "authpriv", "ftp", "ntp", "audit", "alert", "cron", "local0",
-    "local1", "local2", "local3", "local4", "local5", "local6", "local7",
-];
-const SEVERITIES: [&str; 8] = ["emergency", "alert", "critical", "error", "warning", "notice", "info", "debug"];
 
 /// `<34>`: facility and severity; returns the place behind it.
 fn priority(text: &[u8], found: &mut Found) -> Option<usize> {
@@ -200,6 +195,11 @@ fn structured(text: &[u8], mut at: usize, found: &mut Found) -> Option<usize> {
 }
 
 fn rfc3164(text: &[u8], mut at: usize, clock: &Clock<'_>, found: &mut Found) -> Option<()> {
+    if at > 0 && tag(&text[at..]).is_some_and(|tag| tag.process.is_some()) {
+        // Some libraries leave out both time and host.
+        tagged(&text[at..], found);
+        return Some(());
+    }
     // `Nov 23 10:00:00`, where some write the first days of a month with one sign; or what newer senders write in its place: a time without a space, which is more than a date.
     let named = [15, 14].into_iter().find(|len| text.get(at + len) == Some(&b' ') && put_time(&text[at..at + len], clock, found).is_some());
     if let Some(len) = named {
@@ -214,28 +214,47 @@ fn rfc3164(text: &[u8], mut at: usize, clock: &Clock<'_>, found: &mut Found) -> 
         return None;
     }
     at += 1;
-    let host = word(text, &mut at)?;
-    found.text(3, host);
-    // `app[pid]: message`; a message without a tag is all message.
-    let rest = &text[at..];
-    let tag = rest.iter().position(|b| matches!(b, b':' | b'[' | b' ')).unwrap_or(0);
-    let (mut end, mut pid) = (tag, None);
-    if tag > 0 && rest.get(tag) == Some(&b'[') {
-        let close = tag + memchr::memchr(b']', &rest[tag..])?;
-        pid = Some(&rest[tag + 1..close]);
-        end = close + 1;
+    // Those that write to their own system leave out the host (RFC 3164, section 4.1.2, names it second): no host ends in a colon.
+    let host_end = memchr::memchr(b' ', &text[at..]).map_or(text.len(), |len| at + len);
+    let is_tag = |tag: Tag<'_>| at + tag.end == host_end || tag.process.is_some() && at + tag.end < host_end;
+    if !tag(&text[at..]).is_some_and(is_tag) {
+        found.text(3, word(text, &mut at)?);
     }
-    if tag > 0 && tag <= 48 && rest.get(end) == Some(&b':') {
-        found.text(4, &rest[..tag]);
-        if let Some(pid) = pid {
-            found.text(5, pid);
-        }
-        let message = &rest[end + 1..];
-        found.text(7, message.strip_prefix(b" ").unwrap_or(message));
-    } else {
-        found.text(7, rest);
-    }
+    tagged(&text[at..], found);
     Some(())
+}
+
+/// `app[pid]:` at the head of a message.
+struct Tag<'a> {
+    app: &'a [u8],
+    process: Option<&'a [u8]>,
+    /// One past the colon.
+    end: usize,
+}
+
+/// The tag that a message begins with, if it has one.
+fn tag(message: &[u8]) -> Option<Tag<'_>> {
+    let len = message.iter().position(|b| matches!(b, b':' | b'[' | b' ')).filter(|len| (1..=48).contains(len))?;
+    let (mut end, mut process) = (len, None);
+    if message[len] == b'[' {
+        let close = len + memchr::memchr(b']', &message[len..])?;
+        (end, process) = (close + 1, Some(&message[len + 1..close]));
+    }
+    (message.get(end) == Some(&b':')).then_some(Tag { app: &message[..len], process, end: end + 1 })
+}
+
+/// Reads `app[pid]: message`; a message without a tag is all message.
+fn tagged(text: &[u8], found: &mut Found) {
+    let Some(Tag { app, process, end }) = tag(text) else {
+        found.text(7, text);
+        return;
+    };
+    found.text(4, app);
+    if let Some(process) = process {
+        found.text(5, process);
+    }
+    let message = &text[end..];
+    found.text(7, message.strip_prefix(b" ").unwrap_or(message));
 }
 
 #[cfg(test)]
@@ -269,6 +288,19 @@ mod tests {
         assert_eq!(event.get("syslog.broken"), None);
         let event = read(b"Nov 3 10:59:58 gate-4 sshd[9]: closed");
         assert_eq!((&event["time"], &event["host"], &event["app"]), (&json!("2026-11-03T09:59:58Z"), &json!("gate-4"), &json!("sshd")));
+        // Without a host, as they are written to a system's own log, and without a time as well.
+        let event = read(b"<13>Nov 23 10:59:58 sshd[9]: closed: twice");
+        assert_eq!(
+            event,
+            json!({"facility": "user", "severity": "notice", "time": "2026-11-23T09:59:58Z", "app": "sshd", "process": "9", "message": "closed: twice"})
+        );
+        let event = read(b"<13>Nov 23 10:59:58 kernel: gate 4: shut");
+        assert_eq!((event.get("host"), &event["app"], &event["message"]), (None, &json!("kernel"), &json!("gate 4: shut")));
+        let event = read(b"<12>gated[99]: stuck");
+        assert_eq!(event, json!({"facility": "user", "severity": "warning", "app": "gated", "process": "99", "message": "stuck"}));
+        assert_eq!(read(b"<12>stuck: gate 4")["message"], "stuck: gate 4", "which may be no tag");
+        let event = read(b"<13>Nov 23 10:59:58 2001:db8::4 sshd[9]: closed");
+        assert_eq!((&event["host"], &event["app"]), (&json!("2001:db8::4"), &json!("sshd")));
         // A date alone is no time, so what follows is no host.
         assert_eq!(read(b"<13>2026-11-23 10:59:58 gated: closed")["message"], "2026-11-23 10:59:58 gated: closed");
     }

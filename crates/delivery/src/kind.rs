@@ -77,6 +77,11 @@ pub struct Outgoing<'a> {
     pub origins: &'a (dyn Fn() -> Vec<Origin> + Sync),
 }
 
+/// When each event was queued, in milliseconds since 1970: as soon as it had arrived.
+pub(crate) fn arrivals(origins: &[Origin]) -> Vec<i64> {
+    origins.iter().map(|origin| origin.queued_ms).collect()
+}
+
 /// Equality of settings whose kind is not known.
 pub trait DynEq: Any {
     /// Whether `other` is of the same kind, with the same settings.

@@ -59,6 +59,8 @@ pub struct BodyMetadata {
     pub positions: Vec<Position>,
     /// What its sender calls the body, so that it is not taken twice.
     pub once: Option<String>,
+    /// Records that its source could not read, by their lines from 1, rising, and why. What came of them stands there.
+    pub unreadable: Vec<(u32, String)>,
     /// Its source has cut what was longer than an event may be, so that no record is too long, whatever was written around it.
     pub bounded: bool,
     /// Its records as they came, where they were put into another form on the way and somebody looks.

@@ -1,19 +1,26 @@
-//! OTLP in JSON: read strictly, so that nothing vanishes without a word.
+//! OTLP in JSON: read strictly, so that nothing vanishes without a word, and each record for itself, so that what is wrong with one harms no other.
 //!
 //! Names are taken as the protocol has them (`resourceLogs`) and as protobuf does (`resource_logs`), numbers of 64 bits as texts or numbers, levels by number or name. What is
-//! not known is passed over, as the protocol asks, but a request without `resourceLogs`, and a value of an unknown sort, are mistakes.
+//! not known is passed over, as the protocol asks, but a request without `resourceLogs`, and a value of an unknown sort, are mistakes. A request that is an empty object has no records.
+
+use std::borrow::Cow;
+use std::collections::HashMap;
 
 use base64::Engine as _;
 use base64::prelude::BASE64_STANDARD;
 use opentelemetry_proto::tonic::common::v1::any_value::Value;
 use opentelemetry_proto::tonic::common::v1::{AnyValue, ArrayValue, InstrumentationScope, KeyValue, KeyValueList};
-use opentelemetry_proto::tonic::logs::v1::{LogRecord, ResourceLogs, ScopeLogs};
+use opentelemetry_proto::tonic::logs::v1::LogRecord;
 use opentelemetry_proto::tonic::resource::v1::Resource;
+use rockrose_event::scan::minify;
+use serde_json::value::RawValue;
 use serde_json::{Map, Value as Json};
 
-use crate::collector::ExportLogsServiceRequest;
+use crate::TooLong;
+use crate::into_lines::{Lines, Writer, record_line, share_resource, share_scope};
+use crate::value::TOO_DEEP;
 
-/// Deepest values.
+/// Deepest values: each is several levels of JSON.
 const MAX_DEPTH: usize = 32;
 
 /// Why a body is no request in JSON.
@@ -25,6 +32,9 @@ pub enum JsonError {
     /// It is JSON, but not of the protocol's shape: what is wrong, and where.
     #[error("{0}")]
     Shape(String),
+    /// Its records are too many.
+    #[error(transparent)]
+    TooLong(#[from] TooLong),
 }
 
 impl From<String> for JsonError {
@@ -35,18 +45,124 @@ impl From<String> for JsonError {
 
 /// What was read, or what is wrong with it in words, to which each level adds where that stands.
 type Read<T> = Result<T, String>;
+/// An object whose members are not read yet.
+type Unread<'a> = HashMap<Cow<'a, str>, &'a RawValue>;
 
-/// Reads a request.
+/// The records of a request in JSON as JSON objects, a line each, of `max` bytes together at the most. Of a record that cannot be read, what was sent stands there.
 ///
 /// # Errors
-/// If the body is no JSON, or not of the protocol's shape.
-pub fn from_json(body: &[u8]) -> Result<ExportLogsServiceRequest, JsonError> {
-    let json: Json = serde_json::from_slice(body)?;
-    let request = object(&json, "the request")?;
-    if member(request, "resourceLogs", "resource_logs").is_none() {
+/// If the body is no JSON, or not of the protocol's shape, or the lines are too many.
+pub fn lines_of_json(body: &[u8], max: usize) -> Result<Lines, JsonError> {
+    let (text, odd) = readable(body);
+    let mut out = Writer::new(body.len(), max);
+    let request: Unread<'_> = serde_json::from_str(&text)?;
+    if request.is_empty() {
+        return Ok(out.finish());
+    }
+    if unread_member(&request, "resourceLogs", "resource_logs").is_none() {
         return Err(JsonError::Shape("the request has no `resourceLogs`".to_owned()));
     }
-    Ok(ExportLogsServiceRequest { resource_logs: list(request, "resourceLogs", "resource_logs", resource_logs)? })
+    let mut shared = Vec::new();
+    for (at, of_resource) in unread_list(&request, "resourceLogs", "resource_logs")?.into_iter().enumerate() {
+        let place = format!("resourceLogs[{at}]");
+        let resource = share_one(&of_resource, "resource", odd, resource);
+        for (at, of_scope) in unread_list(&of_resource, "scopeLogs", "scope_logs").map_err(|e| format!("{place}: {e}"))?.into_iter().enumerate() {
+            let place = format!("{place}: scopeLogs[{at}]");
+            let scope = share_one(&of_scope, "scope", odd, scope);
+            shared.clear();
+            let sharing = share(&resource, &scope, &mut shared);
+            for (at, unread) in unread_items(&of_scope, "logRecords", "log_records").map_err(|e| format!("{place}: {e}"))?.into_iter().enumerate() {
+                let write = |out: &mut Vec<u8>| {
+                    sharing.clone().map_err(|e| format!("{place}: {e}"))?;
+                    let read = read_record(unread, odd).and_then(|record| record_line(&record, &shared, out).map_err(|e| e.to_string()));
+                    read.map_err(|e| format!("{place}: logRecords[{at}]: {e}"))
+                };
+                out.record(write, |out| came(unread, out))?;
+            }
+        }
+    }
+    Ok(out.finish())
+}
+
+/// A body as text. Bytes that are not UTF-8 are a character that stands nowhere else in it, by which the records that have them are known.
+fn readable(body: &[u8]) -> (Cow<'_, str>, Option<char>) {
+    if let Ok(text) = std::str::from_utf8(body) {
+        return (Cow::Borrowed(text.strip_prefix('\u{feff}').unwrap_or(text)), None);
+    }
+    let text = String::from_utf8_lossy(body);
+    // Of these 32 no text that means something has any (Unicode, section 23.7).
+    let odd = ('\u{fdd0}'..='\u{fdef}').find(|c| !text.contains(*c));
+    let odd = odd.unwrap_or(char::REPLACEMENT_CHARACTER);
+    let mut marked = String::with_capacity(text.len());
+    for chunk in body.utf8_chunks() {
+        marked.push_str(chunk.valid());
+        if !chunk.invalid().is_empty() {
+            marked.push(odd);
+        }
+    }
+    (Cow::Owned(marked), Some(odd))
+}
+
+/// A record that cannot be read, as it came.
+fn came(unread: &RawValue, out: &mut Vec<u8>) {
+    out.extend_from_slice(b"{\"json\":");
+    minify(unread.get().as_bytes(), out);
+    out.push(b'}');
+}
+
+/// Reads a value, in which there may be no `odd` character.
+fn read_value(unread: &RawValue, odd: Option<char>) -> Read<Json> {
+    if odd.is_some_and(|odd| unread.get().contains(odd)) {
+        return Err("a text is not UTF-8".to_owned());
+    }
+    serde_json::from_str(unread.get()).map_err(|e| if e.to_string().contains("recursion") { TOO_DEEP.to_owned() } else { e.to_string() })
+}
+
+fn read_record(unread: &RawValue, odd: Option<char>) -> Read<LogRecord> {
+    record(object(&read_value(unread, odd)?, "the record")?)
+}
+
+/// The members of an object, which are not read.
+fn unread_object<'a>(raw: &'a RawValue, what: &str) -> Read<Unread<'a>> {
+    serde_json::from_str(raw.get()).map_err(|_| format!("{what} is no object"))
+}
+
+fn unread_member<'a>(of: &Unread<'a>, name: &str, other: &str) -> Option<&'a RawValue> {
+    of.get(name).or_else(|| of.get(other)).copied().filter(|raw| raw.get() != "null")
+}
+
+/// The items of a list, which are not read; one that is missing is empty.
+fn unread_items<'a>(of: &Unread<'a>, name: &str, other: &str) -> Read<Vec<&'a RawValue>> {
+    let Some(found) = unread_member(of, name, other) else { return Ok(Vec::new()) };
+    serde_json::from_str(found.get()).map_err(|_| format!("`{name}` is no list"))
+}
+
+fn unread_list<'a>(of: &Unread<'a>, name: &str, other: &str) -> Read<Vec<Unread<'a>>> {
+    unread_items(of, name, other)?.into_iter().enumerate().map(|(at, item)| unread_object(item, &format!("`{name}[{at}]`"))).collect()
+}
+
+/// What records share, and its schema's URL.
+type SharedPart<T> = Read<(Option<T>, String)>;
+
+fn share_one<T>(of: &Unread<'_>, name: &str, odd: Option<char>, read: impl Fn(&Map<String, Json>) -> Read<T>) -> SharedPart<T> {
+    let json = |raw: &RawValue, name: &str| read_value(raw, odd).map_err(|e| format!("`{name}`: {e}"));
+    let shared = unread_member(of, name, name).map(|raw| {
+        let json = json(raw, name)?;
+        read(object(&json, &format!("`{name}`"))?).map_err(|e| format!("`{name}`: {e}"))
+    });
+    let schema = match unread_member(of, "schemaUrl", "schema_url").map(|raw| json(raw, "schemaUrl")).transpose()? {
+        None => String::new(),
+        Some(Json::String(text)) => text,
+        Some(_) => return Err("`schemaUrl` is no text".to_owned()),
+    };
+    Ok((shared.transpose()?, schema))
+}
+
+fn share(resource: &SharedPart<Resource>, scope: &SharedPart<InstrumentationScope>, out: &mut Vec<u8>) -> Read<()> {
+    let (resource, resource_schema) = resource.as_ref().map_err(Clone::clone)?;
+    let (scope, schema) = scope.as_ref().map_err(Clone::clone)?;
+    let written = share_resource(resource.as_ref(), resource_schema, out).and_then(|()| share_scope(scope.as_ref(), schema, out));
+    written.map_err(|e| e.to_string())
 }
 
 fn object<'a>(json: &'a Json, what: &str) -> Read<&'a Map<String, Json>> {
@@ -83,24 +199,13 @@ fn number<T: std::str::FromStr + Default>(of: &Map<String, Json>, name: &str, ot
     written.parse().map_err(|_| format!("`{name}` is no such number: {written}"))
 }
 
-fn resource_logs(of: &Map<String, Json>) -> Read<ResourceLogs> {
-    let resource = match member(of, "resource", "resource") {
-        None => None,
-        Some(found) => Some(Resource { attributes: attributes(object(found, "`resource`")?)?, ..Resource::default() }),
-    };
-    Ok(ResourceLogs { resource, scope_logs: list(of, "scopeLogs", "scope_logs", scope_logs)?, schema_url: text(of, "schemaUrl", "schema_url")? })
+fn resource(of: &Map<String, Json>) -> Read<Resource> {
+    Ok(Resource { attributes: attributes(of)?, ..Resource::default() })
 }
 
-fn scope_logs(of: &Map<String, Json>) -> Read<ScopeLogs> {
-    let scope = match member(of, "scope", "scope") {
-        None => None,
-        Some(found) => {
-            let found = object(found, "`scope`")?;
-            let (name, version) = (text(found, "name", "name")?, text(found, "version", "version")?);
-            Some(InstrumentationScope { name, version, attributes: attributes(found)?, ..InstrumentationScope::default() })
-        }
-    };
-    Ok(ScopeLogs { scope, log_records: list(of, "logRecords", "log_records", record)?, schema_url: text(of, "schemaUrl", "schema_url")? })
+fn scope(of: &Map<String, Json>) -> Read<InstrumentationScope> {
+    let (name, version) = (text(of, "name", "name")?, text(of, "version", "version")?);
+    Ok(InstrumentationScope { name, version, attributes: attributes(of)?, ..InstrumentationScope::default() })
 }
 
 fn record(of: &Map<String, Json>) -> Read<LogRecord> {
@@ -138,7 +243,7 @@ fn severity(of: &Map<String, Json>) -> Read<i32> {
     }
 }
 
-/// An id in hexadecimal; one of another length is none.
+/// An id in hexadecimal.
 fn id(of: &Map<String, Json>, name: &str, other: &str, bytes: usize) -> Read<Vec<u8>> {
     let written = text(of, name, other)?;
     if written.is_empty() {
@@ -162,7 +267,7 @@ fn key_value(of: &Map<String, Json>, depth: usize) -> Read<KeyValue> {
 
 fn value(json: &Json, depth: usize) -> Read<AnyValue> {
     let of = object(json, "the value")?;
-    let Some(depth) = depth.checked_sub(1) else { return Err("it is nested too deep".to_owned()) };
+    let Some(depth) = depth.checked_sub(1) else { return Err(TOO_DEEP.to_owned()) };
     let Some((kind, held)) = of.iter().next() else { return Ok(AnyValue { value: None }) };
     if of.len() > 1 {
         return Err("a value has one member".to_owned());

@@ -1,7 +1,7 @@
 //! Requests as they are sent, in protobuf, straight into lines: no record becomes a tree on the way.
 //!
 //! What records share (resource, scope) is read by the generated code, once for all of them. A record's own fields are slices of the request, and values are written as they are met.
-//! Texts are looked at together, as they stand in the lines: one that is not UTF-8 makes those so, and each alone would cost more.
+//! Texts are looked at together, as they stand in the lines: one that is not UTF-8 makes those so, and only then is it looked for. Each alone would cost more.
 //! The lines are those that [`crate::to_lines`] makes of the request once it is read; a test holds the two equal.
 
 use opentelemetry_proto::tonic::common::v1::InstrumentationScope;
@@ -9,9 +9,9 @@ use opentelemetry_proto::tonic::resource::v1::Resource;
 use prost::Message;
 use rockrose_event::json::quote;
 
-use crate::into_lines::{Broken, Record, Value, line, share_resource, share_scope, start};
-use crate::value::{MAX_DEPTH, write_bytes, write_double, write_int};
-use crate::{NotLines, TooLong};
+use crate::NotLines;
+use crate::into_lines::{Broken, Lines, Record, Value, Writer, line, share_resource, share_scope};
+use crate::value::{MAX_DEPTH, TOO_DEEP, write_bytes, write_double, write_int};
 
 /// A field's content.
 enum Content<'a> {
@@ -133,10 +133,13 @@ fn value(bytes: Option<&[u8]>, depth: usize, out: &mut Vec<u8>) -> Result<(), Br
             last = Some((number, content));
         }
     }
-    let Some((number, content)) = last.filter(|(number, _)| depth > 0 && *number != 8) else {
+    let Some((number, content)) = last.filter(|(number, _)| *number != 8) else {
         out.extend_from_slice(b"null");
         return Ok(());
     };
+    if depth == 0 {
+        return Err(Broken(TOO_DEEP));
+    }
     match number {
         1 => quote(content.bytes()?, out),
         2 => out.extend_from_slice(if content.varint()? != 0 { b"true" } else { b"false" }),
@@ -219,20 +222,29 @@ fn record<'a>(bytes: &'a [u8], attributes: &mut Vec<(&'a [u8], Wire<'a>)>) -> Re
     Ok(record)
 }
 
-/// The messages of one number, and the last text of another, in a message.
-fn parts<'a>(bytes: &'a [u8], shared: &mut impl Message, list: &mut Vec<&'a [u8]>) -> Result<&'a str, NotLines> {
-    let mut schema = &b""[..];
+/// A message that several records share, and its schema's URL.
+type SharedPart<'a, M> = Result<(M, &'a str), Broken>;
+
+/// What the records under a message share, as far as it can be read, and the messages of the next level.
+fn parts<'a, M: Message + Default>(bytes: &'a [u8], list: &mut Vec<&'a [u8]>) -> Result<SharedPart<'a, M>, Broken> {
+    let (mut shared, mut schema) = (Ok(M::default()), &b""[..]);
     list.clear();
     let mut fields = Fields(bytes);
     while let Some((number, content)) = fields.next()? {
         match number {
-            1 => shared.merge(content.bytes()?).map_err(|_| Broken("what records share cannot be read"))?,
+            1 => {
+                let bytes = content.bytes()?;
+                shared = shared.and_then(|mut so_far| match so_far.merge(bytes) {
+                    Ok(()) => Ok(so_far),
+                    Err(_) => Err(Broken("what its record shares with others cannot be read")),
+                });
+            }
             2 => list.push(content.bytes()?),
             3 => schema = content.bytes()?,
             _ => {}
         }
     }
-    Ok(simdutf8::basic::from_utf8(schema).map_err(|_| NOT_UTF8)?)
+    Ok(shared.and_then(|shared| Ok((shared, simdutf8::basic::from_utf8(schema).map_err(|_| NOT_UTF8)?))))
 }
 
 /// Whether a message has a field of that number.
@@ -246,35 +258,60 @@ fn has(bytes: &[u8], wanted: u64) -> Result<bool, Broken> {
     Ok(false)
 }
 
-/// The records of a request in protobuf (`ExportLogsServiceRequest`) as JSON objects, a line each, of `max` bytes together at the most.
-pub fn lines_of(request: &[u8], max: usize) -> Result<Vec<u8>, NotLines> {
-    let mut out = start(request.len() * 2, max);
+/// The records of a request in protobuf (`ExportLogsServiceRequest`) as JSON objects, a line each, of `max` bytes together at the most. Of a record that cannot be read, its bytes stand
+/// there in base64.
+///
+/// # Errors
+/// If the bytes are no request, or the lines are too many.
+pub fn lines_of(request: &[u8], max: usize) -> Result<Lines, NotLines> {
+    let mut out = Writer::new(request.len() * 2, max);
     let (mut shared, mut scopes, mut records, mut attributes) = (Vec::new(), Vec::new(), Vec::new(), Vec::new());
     let mut resources = Fields(request);
     while let Some((number, content)) = resources.next()? {
         if number != 1 {
             continue;
         }
-        let of_resource = content.bytes()?;
-        let mut resource = Resource::default();
-        let resource_schema = parts(of_resource, &mut resource, &mut scopes)?;
+        let resource: SharedPart<'_, Resource> = parts(content.bytes()?, &mut scopes)?;
         for of_scope in &scopes {
-            let mut scope = InstrumentationScope::default();
-            let schema = parts(of_scope, &mut scope, &mut records)?;
-            shared.clear();
-            share_resource(Some(&resource), resource_schema, &mut shared);
-            share_scope(Some(&scope).filter(|_| has(of_scope, 1).unwrap_or(false)), schema, &mut shared);
+            let scope: SharedPart<'_, InstrumentationScope> = parts(of_scope, &mut records)?;
+            let sharing = share(&resource, &scope, has(of_scope, 1)?, &mut shared);
             for bytes in &records {
-                let record = record(bytes, &mut attributes)?;
-                line(&record, &attributes, &shared, &mut out)?;
-                if out.len() > max {
-                    return Err(TooLong(max).into());
-                }
+                let write = |out: &mut Vec<u8>| {
+                    sharing?;
+                    let record = record(bytes, &mut attributes)?;
+                    line(&record, &attributes, &shared, out)
+                };
+                out.record(write, |out| came(bytes, out))?;
             }
         }
     }
-    if simdutf8::basic::from_utf8(&out).is_err() {
-        return Err(NOT_UTF8.into());
+    let mut lines = out.finish();
+    if simdutf8::basic::from_utf8(&lines.text).is_err() {
+        tell_of_odd_texts(&mut lines);
     }
-    Ok(out)
+    Ok(lines)
+}
+
+/// What records have of their resource and scope.
+fn share(resource: &SharedPart<'_, Resource>, scope: &SharedPart<'_, InstrumentationScope>, has_scope: bool, out: &mut Vec<u8>) -> Result<(), Broken> {
+    out.clear();
+    let (resource, resource_schema) = resource.as_ref().map_err(|e| *e)?;
+    let (scope, schema) = scope.as_ref().map_err(|e| *e)?;
+    share_resource(Some(resource), resource_schema, out)?;
+    share_scope(Some(scope).filter(|_| has_scope), schema, out)
+}
+
+/// A record that cannot be read, as it came.
+fn came(bytes: &[u8], out: &mut Vec<u8>) {
+    out.extend_from_slice(b"{\"protobuf\":");
+    write_bytes(bytes, out);
+    out.push(b'}');
+}
+
+/// Notes the lines that are not UTF-8.
+fn tell_of_odd_texts(lines: &mut Lines) {
+    let split = lines.text.split(|b| *b == b'\n').enumerate();
+    let odd = split.filter(|(_, line)| simdutf8::basic::from_utf8(line).is_err()).map(|(at, _)| (at as u32 + 1, NOT_UTF8.to_string()));
+    lines.unreadable.extend(odd);
+    lines.unreadable.sort_by_key(|(number, _)| *number);
 }

@@ -33,6 +33,46 @@ pub enum NotLines {
     TooLong(#[from] TooLong),
 }
 
+/// A request's records as lines.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Lines {
+    /// A JSON object on a line for each record, in their order. One that could not be read has what came of it there.
+    pub text: Vec<u8>,
+    /// Which lines are records that could not be read, from 1 and rising, and why.
+    pub unreadable: Vec<(u32, String)>,
+}
+
+/// Writes a request's records as lines, each for itself: what is wrong with one harms no other.
+pub(crate) struct Writer {
+    lines: Lines,
+    count: u32,
+    max: usize,
+}
+
+impl Writer {
+    /// For `max` bytes at the most, and perhaps about `bytes`.
+    pub(crate) fn new(bytes: usize, max: usize) -> Writer {
+        Writer { lines: Lines { text: start(bytes, max), unreadable: Vec::new() }, count: 0, max }
+    }
+
+    /// Writes a record by `write`, or where that fails, what came of it by `came`.
+    pub(crate) fn record<E: ToString>(&mut self, write: impl FnOnce(&mut Vec<u8>) -> Result<(), E>, came: impl FnOnce(&mut Vec<u8>)) -> Result<(), TooLong> {
+        self.count += 1;
+        let begun = self.lines.text.len();
+        if let Err(why) = write(&mut self.lines.text) {
+            self.lines.text.truncate(begun);
+            came(&mut self.lines.text);
+            self.lines.text.push(b'\n');
+            self.lines.unreadable.push((self.count, why.to_string()));
+        }
+        if self.lines.text.len() > self.max { Err(TooLong(self.max)) } else { Ok(()) }
+    }
+
+    pub(crate) fn finish(self) -> Lines {
+        self.lines
+    }
+}
+
 /// A value that can be written as JSON.
 pub(crate) trait Value: Copy {
     fn write(self, out: &mut Vec<u8>) -> Result<(), Broken>;
@@ -40,8 +80,7 @@ pub(crate) trait Value: Copy {
 
 impl Value for Option<&AnyValue> {
     fn write(self, out: &mut Vec<u8>) -> Result<(), Broken> {
-        write(self, out);
-        Ok(())
+        write(self, out)
     }
 }
 
@@ -73,27 +112,33 @@ pub(crate) fn start(bytes: usize, max: usize) -> Vec<u8> {
 const USUAL_LINE: usize = 512;
 
 /// The records of a request as JSON objects, a line each, of `max` bytes together at the most.
-pub fn to_lines(request: &ExportLogsServiceRequest, max: usize) -> Result<Vec<u8>, TooLong> {
+///
+/// # Errors
+/// If the lines are too many, or a value of a record is nested too deep.
+pub fn to_lines(request: &ExportLogsServiceRequest, max: usize) -> Result<Vec<u8>, NotLines> {
     let records: usize = request.resource_logs.iter().flat_map(|r| &r.scope_logs).map(|s| s.log_records.len()).sum();
     let mut out = start(records.saturating_mul(USUAL_LINE), max);
-    let (mut shared, mut attributes) = (Vec::new(), Vec::new());
+    let mut shared = Vec::new();
     for of_resource in &request.resource_logs {
         for of_scope in &of_resource.scope_logs {
             shared.clear();
-            share_resource(of_resource.resource.as_ref(), &of_resource.schema_url, &mut shared);
-            share_scope(of_scope.scope.as_ref(), &of_scope.schema_url, &mut shared);
+            share_resource(of_resource.resource.as_ref(), &of_resource.schema_url, &mut shared)?;
+            share_scope(of_scope.scope.as_ref(), &of_scope.schema_url, &mut shared)?;
             for record in &of_scope.log_records {
-                attributes.clear();
-                attributes.extend(record.attributes.iter().map(|a| (a.key.as_bytes(), a.value.as_ref())));
-                // What is read already can be written.
-                let _ = line(&own(record), &attributes, &shared, &mut out);
+                record_line(record, &shared, &mut out)?;
                 if out.len() > max {
-                    return Err(TooLong(max));
+                    return Err(TooLong(max).into());
                 }
             }
         }
     }
     Ok(out)
+}
+
+/// Writes a record, and what it shares with others, as a line.
+pub(crate) fn record_line(record: &LogRecord, shared: &[u8], out: &mut Vec<u8>) -> Result<(), Broken> {
+    let attributes: Vec<_> = record.attributes.iter().map(|a| (a.key.as_bytes(), a.value.as_ref())).collect();
+    line(&own(record), &attributes, shared, out)
 }
 
 fn own(record: &LogRecord) -> Record<'_, Option<&AnyValue>> {
@@ -120,18 +165,19 @@ fn name(name: &str, out: &mut Vec<u8>) {
     out.extend_from_slice(b"\":");
 }
 
-pub(crate) fn share_resource(resource: Option<&Resource>, schema: &str, out: &mut Vec<u8>) {
+pub(crate) fn share_resource(resource: Option<&Resource>, schema: &str, out: &mut Vec<u8>) -> Result<(), Broken> {
     if let Some(resource) = resource.filter(|r| !r.attributes.is_empty()) {
         name(RESOURCE, out);
-        write_object(&resource.attributes, out);
+        write_object(&resource.attributes, out)?;
     }
     if !schema.is_empty() {
         name(RESOURCE_SCHEMA, out);
         quote(schema.as_bytes(), out);
     }
+    Ok(())
 }
 
-pub(crate) fn share_scope(scope: Option<&InstrumentationScope>, schema: &str, out: &mut Vec<u8>) {
+pub(crate) fn share_scope(scope: Option<&InstrumentationScope>, schema: &str, out: &mut Vec<u8>) -> Result<(), Broken> {
     if let Some(scope) = scope {
         name(SCOPE, out);
         out.extend_from_slice(b"{\"name\":");
@@ -140,7 +186,7 @@ pub(crate) fn share_scope(scope: Option<&InstrumentationScope>, schema: &str, ou
         quote(scope.version.as_bytes(), out);
         if !scope.attributes.is_empty() {
             name(ATTRIBUTES, out);
-            write_object(&scope.attributes, out);
+            write_object(&scope.attributes, out)?;
         }
         out.push(b'}');
     }
@@ -148,6 +194,7 @@ pub(crate) fn share_scope(scope: Option<&InstrumentationScope>, schema: &str, ou
         name(SCOPE_SCHEMA, out);
         quote(schema.as_bytes(), out);
     }
+    Ok(())
 }
 
 pub(crate) fn line<V: Value>(record: &Record<'_, V>, attributes: &[(&[u8], V)], shared: &[u8], out: &mut Vec<u8>) -> Result<(), Broken> {

@@ -25,20 +25,22 @@ const MAX_DEPTH: usize = 24;
 /// The members of an object, by name; so attributes stand in one order, however they were written.
 type Members = BTreeMap<String, Json>;
 
-/// Events, JSON objects a line each, as one request; records that share a resource and a scope stand together, in their order. `now_ms` completes times that name no year.
+/// Events, JSON objects a line each, as one request; records that share a resource and a scope stand together, in their order. `arrived_ms` is when each of them arrived, in
+/// milliseconds since 1970 and as far as it is known: that completes times that name no year, and is when an event was observed that does not say so itself.
 ///
 /// What the protocol or its readers cannot hold is rewritten (see [`portable`]), and the record's attribute [`REWRITTEN`] tells what. A line that is no JSON object makes no record: the
 /// caller compares [`records`] with what it gave.
 #[must_use]
-pub fn to_request(lines: &[u8], now_ms: i64) -> ExportLogsServiceRequest {
+pub fn to_request(lines: &[u8], arrived_ms: &[i64]) -> ExportLogsServiceRequest {
     let mut usual = Usual::new(&[HOST_NAMES, APP_NAMES]);
     let mut request = ExportLogsServiceRequest::default();
     let mut places: HashMap<String, (usize, HashMap<String, usize>)> = HashMap::new();
     let mut rewritten = Vec::new();
-    for line in each(lines) {
+    for (at, line) in each(lines).enumerate() {
+        let arrived_ms = arrived_ms.get(at).copied().unwrap_or(0);
         let Some((event, line)) = read_event(line, &mut rewritten) else { continue };
         usual.read(line);
-        let Parts { resource, resource_schema, scope, scope_schema, record } = parts(event, line, &mut usual, now_ms);
+        let Parts { resource, resource_schema, scope, scope_schema, record } = parts(event, line, &mut usual, arrived_ms);
         let (at, scopes) = places.entry(key(&resource, &resource_schema)).or_insert_with(|| {
             let attributes = resource.unwrap_or_default().into_iter().map(|(key, value)| attribute(key, value)).collect();
             request.resource_logs.push(ResourceLogs {
@@ -90,7 +92,7 @@ fn key(object: &Option<Members>, schema: &str) -> String {
     format!("{}\n{schema}", object.as_ref().and_then(|o| serde_json::to_string(o).ok()).unwrap_or_default())
 }
 
-fn parts(mut event: Members, line: &[u8], usual: &mut Usual, now_ms: i64) -> Parts {
+fn parts(mut event: Members, line: &[u8], usual: &mut Usual, arrived_ms: i64) -> Parts {
     let mut record = LogRecord::default();
     // A member of another type than the one that is meant stays an attribute.
     let resource = take(&mut event, RESOURCE, object);
@@ -98,11 +100,12 @@ fn parts(mut event: Members, line: &[u8], usual: &mut Usual, now_ms: i64) -> Par
     let resource_schema = take(&mut event, RESOURCE_SCHEMA, text).unwrap_or_default();
     let scope_schema = take(&mut event, SCOPE_SCHEMA, text).unwrap_or_default();
     let nanos = |at: Option<jiff::Timestamp>| at.and_then(|at| u64::try_from(at.as_nanosecond()).ok()).unwrap_or(0);
-    if let Some(at) = usual.time(line, now_ms) {
+    if let Some(at) = usual.time(line, arrived_ms) {
         record.time_unix_nano = nanos(Some(at));
         remove_usual(&mut event, "time");
     }
-    record.observed_time_unix_nano = take(&mut event, "observed", |v| v.as_str().and_then(|t| t.parse().ok()).map(|at| nanos(Some(at))).ok_or(v)).unwrap_or(0);
+    let observed = take(&mut event, "observed", |v| v.as_str().and_then(|t| t.parse().ok()).map(|at| nanos(Some(at))).ok_or(v));
+    record.observed_time_unix_nano = observed.unwrap_or_else(|| u64::try_from(arrived_ms).unwrap_or(0).saturating_mul(1_000_000));
     if let Some(severity) = usual.severity(line) {
         let level = Level::read(severity.as_bytes());
         let base = level.map_or(0, |l| l as i32 * 4 + 1);

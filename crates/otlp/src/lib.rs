@@ -14,9 +14,9 @@ mod value;
 #[cfg(test)]
 mod tests;
 
-pub use from_json::{JsonError, from_json};
+pub use from_json::{JsonError, lines_of_json};
 pub use from_wire::lines_of;
-pub use into_lines::{Broken, NotLines, TooLong, to_lines};
+pub use into_lines::{Broken, Lines, NotLines, TooLong, to_lines};
 pub use into_request::{REWRITTEN, records, to_request};
 pub use opentelemetry_proto::tonic::collector::logs::v1 as collector;
 pub use prost::Message;

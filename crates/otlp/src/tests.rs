@@ -79,7 +79,7 @@ fn a_record_becomes_an_event_and_the_same_record_again() {
     assert_eq!(event["attributes"], json!({"message": "an attribute of that name", "resource": 1}));
     assert_eq!(event["resource"]["service.name"], "boarding");
     assert_eq!(event["scope"], json!({"name": "gates", "version": "2.1", "attributes": {"kind": "manual"}}));
-    assert_eq!(to_request(&lines, 0), request);
+    assert_eq!(to_request(&lines, &[]), request);
 }
 
 #[test]
@@ -90,7 +90,7 @@ fn records_that_share_stand_together_again() {
     let mut other = request.resource_logs[0].clone();
     other.resource.as_mut().unwrap().attributes[0] = attribute("host.name", text("gate-5"));
     request.resource_logs.push(other);
-    assert_eq!(to_request(&to_lines(&request, 1 << 20).unwrap(), 0), request);
+    assert_eq!(to_request(&to_lines(&request, 1 << 20).unwrap(), &[]), request);
 }
 
 #[test]
@@ -109,16 +109,26 @@ fn what_is_shared_by_many_is_bounded() {
     let mut request = one(LogRecord::default());
     request.resource_logs[0].resource.as_mut().unwrap().attributes[0] = attribute("long", text(&"x".repeat(10_000)));
     request.resource_logs[0].scope_logs[0].log_records = vec![LogRecord::default(); 1_000];
-    assert_eq!(to_lines(&request, 1_000_000), Err(TooLong(1_000_000)));
+    assert_eq!(to_lines(&request, 1_000_000), Err(TooLong(1_000_000).into()));
     assert!(to_lines(&request, 20_000_000).is_ok());
 }
 
 /// The one record of the request that a line becomes.
 fn record_of(line: &str) -> (ResourceLogs, LogRecord) {
-    let mut request = to_request(format!("{line}\n").as_bytes(), 0);
+    let mut request = to_request(format!("{line}\n").as_bytes(), &[]);
     let of_resource = request.resource_logs.remove(0);
     let record = of_resource.scope_logs[0].log_records[0].clone();
     (of_resource, record)
+}
+
+#[test]
+fn an_event_was_observed_when_it_arrived_unless_it_says_when_itself() {
+    let request =
+        to_request(b"{\"n\":1}\n{\"observed\":\"2026-11-23T08:00:00Z\"}\n{\"time\":\"Nov 23 10:00:00\"}\n", &[1_795_424_400_123, 5, 1_795_424_400_000]);
+    let records = &request.resource_logs[0].scope_logs[0].log_records;
+    let times: Vec<(u64, u64)> = records.iter().map(|r| (r.time_unix_nano, r.observed_time_unix_nano)).collect();
+    let (eight, ten) = (1_795_420_800_000_000_000, 1_795_428_000_000_000_000);
+    assert_eq!(times, [(0, 1_795_424_400_123_000_000), (0, eight), (ten, 1_795_424_400_000_000_000)]);
 }
 
 fn attributes_of(record: &LogRecord) -> Vec<&str> {
@@ -190,8 +200,8 @@ proptest! {
         };
         let request = one(record);
         let lines = to_lines(&request, 1 << 24).unwrap();
-        prop_assert_eq!(lines_of(&request.encode_to_vec(), 1 << 24).unwrap(), &lines[..]);
-        prop_assert_eq!(to_request(&lines, 0), request);
+        prop_assert_eq!(lines_of(&request.encode_to_vec(), 1 << 24).unwrap().text, &lines[..]);
+        prop_assert_eq!(to_request(&lines, &[]), request);
     }
 
     /// Bytes that were cut or changed on the way are refused, or become events; whatever they are.
@@ -204,8 +214,9 @@ proptest! {
         }
         bytes.truncate(end.index(bytes.len()) + 1);
         if let Ok(lines) = lines_of(&bytes, 1 << 20) {
-            for line in lines.split(|b| *b == b'\n').filter(|l| !l.is_empty()) {
-                prop_assert!(serde_json::from_slice::<serde_json::Value>(line).is_ok());
+            for (at, line) in lines.text.split(|b| *b == b'\n').enumerate().filter(|(_, l)| !l.is_empty()) {
+                let told = lines.unreadable.iter().any(|(number, _)| *number as usize == at + 1);
+                prop_assert!(told || serde_json::from_slice::<serde_json::Value>(line).is_ok());
             }
         }
     }
@@ -220,15 +231,15 @@ fn a_request_becomes_the_same_lines_without_being_read_into_a_tree() {
     request
         .resource_logs
         .push(ResourceLogs { scope_logs: vec![ScopeLogs { log_records: vec![LogRecord::default(), full()], ..Default::default() }], ..Default::default() });
-    assert_eq!(lines_of(&request.encode_to_vec(), 1 << 20).unwrap(), to_lines(&request, 1 << 20).unwrap());
-    assert_eq!(lines_of(&[], 10), Ok(Vec::new()));
+    let lines = lines_of(&request.encode_to_vec(), 1 << 20).unwrap();
+    assert_eq!((lines.text, lines.unreadable), (to_lines(&request, 1 << 20).unwrap(), Vec::new()));
+    assert_eq!(lines_of(&[], 10), Ok(Lines::default()));
     assert!(matches!(lines_of(&request.encode_to_vec(), 100), Err(NotLines::TooLong(TooLong(100)))));
     for (bytes, says) in [
         (&b"\x0a\x05abc"[..], "ends within a field"),
         (b"\x0a\xff\xff\xff\xff\xff\xff\xff\xff\xff\x7f", "a number is too large"),
         (b"\x0b", "unknown kind"),
         (b"\x08\x01", "another kind"),
-        (b"\x0a\x08\x12\x06\x12\x04\x1a\x02\xff\xfe", "not UTF-8"),
         (b"\x02\x00", "no number"),
     ] {
         let said = lines_of(bytes, 1 << 20).unwrap_err().to_string();
@@ -236,48 +247,127 @@ fn a_request_becomes_the_same_lines_without_being_read_into_a_tree() {
     }
 }
 
-#[test]
-fn json_is_read_as_it_is_written_by_others() {
-    let request = one(full());
-    assert_eq!(from_json(&serde_json::to_vec(&request).unwrap()).unwrap(), request);
-    // As protobuf names things, and numbers and levels in the ways that are about.
-    let body = r#"{"resource_logs":[{"scope_logs":[{"log_records":[{"time_unix_nano":5,"severity_number":"SEVERITY_NUMBER_WARN2","body":{"string_value":"x"},
-        "attributes":[{"key":"n","value":{"int_value":"7"}},{"key":"none","value":{}}],"from_later":[1]}]}]}]}"#;
-    let request = from_json(body.as_bytes()).unwrap();
-    let record = &request.resource_logs[0].scope_logs[0].log_records[0];
-    assert_eq!((record.time_unix_nano, record.severity_number, &record.body), (5, 14, &any(text("x"))));
-    assert_eq!(
-        record.attributes,
-        [attribute("n", Value::IntValue(7)), KeyValue { key: "none".into(), value: Some(AnyValue { value: None }), key_strindex: 0 }]
-    );
-    assert_eq!(from_json(b"{\"resourceLogs\":[]}").unwrap(), ExportLogsServiceRequest::default());
+/// A request in JSON with such records.
+fn with(records: &[&str]) -> String {
+    format!("{{\"resourceLogs\":[{{\"scopeLogs\":[{{\"logRecords\":[{}]}}]}}]}}", records.join(","))
 }
 
 #[test]
-fn json_that_would_vanish_is_refused() {
-    let with = |record: &str| format!("{{\"resourceLogs\":[{{\"scopeLogs\":[{{\"logRecords\":[{record}]}}]}}]}}");
+fn json_is_read_as_it_is_written_by_others() {
+    let request = one(full());
+    let lines = lines_of_json(&serde_json::to_vec(&request).unwrap(), 1 << 20).unwrap();
+    assert_eq!((lines.text, lines.unreadable), (to_lines(&request, 1 << 20).unwrap(), Vec::new()));
+    // As protobuf names things, and numbers and levels in the ways that are about.
+    let body = r#"{"resource_logs":[{"scope_logs":[{"log_records":[{"time_unix_nano":5,"severity_number":"SEVERITY_NUMBER_WARN2","body":{"string_value":"x"},
+        "attributes":[{"key":"n","value":{"int_value":"7"}},{"key":"none","value":{}}],"from_later":[1]}]}]}]}"#;
+    let record = LogRecord {
+        time_unix_nano: 5,
+        severity_number: 14,
+        body: any(text("x")),
+        attributes: vec![attribute("n", Value::IntValue(7)), KeyValue { key: "none".into(), value: Some(AnyValue { value: None }), key_strindex: 0 }],
+        ..LogRecord::default()
+    };
+    let bare = ResourceLogs { scope_logs: vec![ScopeLogs { log_records: vec![record], ..Default::default() }], ..Default::default() };
+    let expected = to_lines(&ExportLogsServiceRequest { resource_logs: vec![bare] }, 1 << 20).unwrap();
+    assert_eq!(lines_of_json(format!("\u{feff}{body}").as_bytes(), 1 << 20).unwrap().text, expected);
+    for nothing in ["{\"resourceLogs\":[]}", "{\"resourceLogs\":[{}]}", "{}"] {
+        assert_eq!(lines_of_json(nothing.as_bytes(), 10).unwrap(), Lines::default(), "{nothing}");
+    }
+    assert!(matches!(lines_of_json(body.as_bytes(), 10), Err(JsonError::TooLong(TooLong(10)))));
+}
+
+#[test]
+fn a_body_that_is_no_request_is_refused_whole() {
     for (body, says) in [
-        ("[]".to_owned(), "no object"),
-        ("{}".to_owned(), "no `resourceLogs`"),
-        (r#"{"resourceSpans":[]}"#.to_owned(), "no `resourceLogs`"),
-        (with(r#"{"body":{"textValue":"x"}}"#), "resourceLogs[0]: scopeLogs[0]: logRecords[0]: body: `textValue` is no sort of value"),
-        (with(r#"{"body":"x"}"#), "the value is no object"),
-        (with(r#"{"severityNumber":"LOUD"}"#), "no level"),
-        (with(r#"{"traceId":"12"}"#), "32 hexadecimal digits"),
-        (with(r#"{"timeUnixNano":"soon"}"#), "no such number"),
-        (with(r#"{"attributes":[{"key":"a","value":{"intValue":1,"boolValue":true}}]}"#), "`a`: a value has one member"),
-        (with(&format!(r#"{{"body":{}{{"stringValue":"x"}}{}}}"#, r#"{"arrayValue":{"values":["#.repeat(34), "]}}".repeat(34))), "too deep"),
+        ("[]", "invalid type"),
+        ("{\"resourceLogs\":[{]}", "line 1 column 19"),
+        (r#"{"resourceSpans":[]}"#, "no `resourceLogs`"),
+        (r#"{"resourceLogs":[{"scopeLogs":[7]}]}"#, "resourceLogs[0]: `scopeLogs[0]` is no object"),
+        (r#"{"resourceLogs":[{"scopeLogs":[{"logRecords":7}]}]}"#, "resourceLogs[0]: scopeLogs[0]: `logRecords` is no list"),
     ] {
-        let said = from_json(body.as_bytes()).unwrap_err().to_string();
+        let said = lines_of_json(body.as_bytes(), 1 << 20).unwrap_err().to_string();
         assert!(said.contains(says), "{said} should say {says}");
     }
+}
+
+#[test]
+fn a_record_in_json_that_cannot_be_read_harms_no_other_and_does_not_vanish() {
+    let deep = |depth: usize| format!(r#"{{"body":{}{{"stringValue":"x"}}{}}}"#, r#"{"arrayValue":{"values":["#.repeat(depth), "]}}".repeat(depth));
+    let odd = [&b"{\"body\":{\"stringValue\":\"caf"[..], b"\xe9", b"\"}}"].concat();
+    for (record, says) in [
+        (r#"{"body":{"textValue":"x"}}"#.into(), "resourceLogs[0]: scopeLogs[0]: logRecords[1]: body: `textValue` is no sort of value"),
+        (r#"{"body":"x"}"#.into(), "the value is no object"),
+        (r#"7"#.into(), "the record is no object"),
+        (r#"{"severityNumber":"LOUD"}"#.into(), "no level"),
+        (r#"{"traceId":"12"}"#.into(), "32 hexadecimal digits"),
+        (r#"{"timeUnixNano":"soon"}"#.into(), "no such number"),
+        (r#"{"timeUnixNano":1e999}"#.into(), "out of range"),
+        (r#"{"body":{"stringValue":"\ud800"}}"#.into(), "hex escape"),
+        (r#"{"attributes":[{"key":"a","value":{"intValue":1,"boolValue":true}}]}"#.into(), "`a`: a value has one member"),
+        (deep(34).into_bytes(), "nested too deep"),
+        (deep(100).into_bytes(), "nested too deep"),
+        (odd, "not UTF-8"),
+    ] as [(Vec<u8>, &str); 12]
+    {
+        let good = |n: u32| format!("{{\"attributes\":[{{\"key\":\"n\",\"value\":{{\"intValue\":{n}}}}}]}}");
+        let [before, behind] = [good(1), good(2)];
+        let whole = with(&[&before, "RECORD", &behind]);
+        let (head, tail) = whole.split_once("RECORD").unwrap();
+        let lines = lines_of_json(&[head.as_bytes(), &record, tail.as_bytes()].concat(), 1 << 20).unwrap();
+        let texts: Vec<&[u8]> = lines.text.split(|b| *b == b'\n').collect();
+        assert_eq!((texts.len(), texts[0], texts[2]), (4, &b"{\"n\":1}"[..], &b"{\"n\":2}"[..]));
+        assert!(texts[1].starts_with(b"{\"json\":"), "what came is kept: {}", String::from_utf8_lossy(texts[1]));
+        assert!(matches!(&lines.unreadable[..], [(2, why)] if why.contains(says)), "{:?} should say {says}", lines.unreadable);
+    }
+    // What is wrong with a resource is wrong with its records, and no others.
+    let [bad, good] =
+        [r#"{"attributes":[{"key":7}]}"#, "{}"].map(|resource| format!(r#"{{"resource":{resource},"scopeLogs":[{{"logRecords":[{{}},{{}}]}}]}}"#));
+    let lines = lines_of_json(format!("{{\"resourceLogs\":[{bad},{good}]}}").as_bytes(), 1 << 20).unwrap();
+    assert_eq!(lines.unreadable.iter().map(|(n, _)| *n).collect::<Vec<_>>(), [1, 2]);
+    assert!(lines.text.ends_with(b"{}\n{}\n") && lines.unreadable[0].1.contains("`resource`: attributes[0]: `key` is no text"), "{lines:?}");
+}
+
+#[test]
+fn a_record_in_protobuf_that_cannot_be_read_harms_no_other() {
+    let mut request = one(full());
+    let records = &mut request.resource_logs[0].scope_logs[0].log_records;
+    records.extend([LogRecord { event_name: "TO-BREAK".into(), ..full() }, full()]);
+    let whole = request.encode_to_vec();
+    let good = to_lines(&one(full()), 1 << 20).unwrap();
+    let at = whole.windows(8).position(|w| w == b"TO-BREAK").unwrap();
+    // The text is none; the field behind its number is of another kind.
+    for (at, with, says) in [(at, 0xff, "a text is not UTF-8"), (at - 2, 0x60, "another kind")] {
+        let mut bytes = whole.clone();
+        bytes[at] = with;
+        let lines = lines_of(&bytes, 1 << 20).unwrap();
+        assert!(matches!(&lines.unreadable[..], [(2, why)] if why.contains(says)), "{:?} should say {says}", lines.unreadable);
+        let texts: Vec<&[u8]> = lines.text.split_inclusive(|b| *b == b'\n').collect();
+        assert_eq!((texts.len(), texts[0], texts[2]), (3, &good[..], &good[..]));
+    }
+    // A value that is nested too deep is told, and not null.
+    let nested = |depth| (0..depth).fold(text("x"), |inner, _| Value::ArrayValue(ArrayValue { values: vec![AnyValue { value: Some(inner) }] }));
+    for (depth, told) in [(47, 0), (48, 1)] {
+        let request = one(LogRecord { body: any(nested(depth)), ..full() });
+        let lines = lines_of(&request.encode_to_vec(), 1 << 20).unwrap();
+        assert_eq!(lines.unreadable.len(), told, "{depth}");
+        assert_eq!(to_lines(&request, 1 << 20).is_err(), told == 1, "{depth}");
+        assert_eq!(lines.text.starts_with(b"{\"protobuf\":{\"base64\":"), told == 1);
+    }
+    // What cannot be read of a resource costs its own records.
+    let mut bytes = one(full()).encode_to_vec();
+    let at = bytes.windows(6).position(|w| w == b"gate-4").unwrap();
+    bytes[at] = 0xff;
+    bytes.extend(one(full()).encode_to_vec());
+    let lines = lines_of(&bytes, 1 << 20).unwrap();
+    assert!(matches!(&lines.unreadable[..], [(1, why)] if why.contains("shares with others")), "{:?}", lines.unreadable);
+    assert!(lines.text.ends_with(&good));
 }
 
 #[test]
 fn what_readers_do_not_take_is_rewritten_and_the_record_tells() {
     let deep = format!("{}1{}", "[".repeat(40), "]".repeat(40));
     let lines = format!("{{\"n\":1}}\n{{\"message\":\"gate \\ud800 shut\",\"count\":1e999}}\n{{\"deep\":{deep}}}\nno event\n");
-    let request = to_request(lines.as_bytes(), 0);
+    let request = to_request(lines.as_bytes(), &[]);
     assert_eq!(crate::records(&request), 3, "what is no event is left to the caller, who counts");
     let records = &request.resource_logs[0].scope_logs[0].log_records;
     let told = |record: &LogRecord| -> Vec<String> {

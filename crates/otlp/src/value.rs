@@ -11,14 +11,18 @@ use opentelemetry_proto::tonic::common::v1::{AnyValue, ArrayValue, KeyValue, Key
 use rockrose_event::json::quote;
 use serde_json::Value as Json;
 
+use crate::into_lines::Broken;
+
 /// The only member of an object that stands for bytes.
 const BYTES: &str = "base64";
-/// Deeper values than this are written as null: what is read as an event may be nested no deeper than 64.
+/// Deepest values that can be read: an event may be nested no deeper than 64.
 pub(crate) const MAX_DEPTH: usize = 48;
+/// What is said of deeper ones.
+pub(crate) const TOO_DEEP: &str = "a value is nested too deep";
 
 /// Writes a value as JSON.
-pub(crate) fn write(value: Option<&AnyValue>, out: &mut Vec<u8>) {
-    write_within(value, MAX_DEPTH, out);
+pub(crate) fn write(value: Option<&AnyValue>, out: &mut Vec<u8>) -> Result<(), Broken> {
+    write_within(value, MAX_DEPTH, out)
 }
 
 pub(crate) fn write_int(n: i64, out: &mut Vec<u8>) {
@@ -40,8 +44,12 @@ pub(crate) fn write_bytes(bytes: &[u8], out: &mut Vec<u8>) {
     out.extend_from_slice(b"\"}");
 }
 
-fn write_within(value: Option<&AnyValue>, depth: usize, out: &mut Vec<u8>) {
-    match value.and_then(|v| v.value.as_ref()).filter(|_| depth > 0) {
+fn write_within(value: Option<&AnyValue>, depth: usize, out: &mut Vec<u8>) -> Result<(), Broken> {
+    let value = value.and_then(|v| v.value.as_ref());
+    if depth == 0 && value.is_some() {
+        return Err(Broken(TOO_DEEP));
+    }
+    match value {
         None | Some(Value::StringValueStrindex(_)) => out.extend_from_slice(b"null"),
         Some(Value::StringValue(text)) => quote(text.as_bytes(), out),
         Some(Value::BoolValue(yes)) => out.extend_from_slice(if *yes { b"true" } else { b"false" }),
@@ -54,20 +62,21 @@ fn write_within(value: Option<&AnyValue>, depth: usize, out: &mut Vec<u8>) {
                 if i > 0 {
                     out.push(b',');
                 }
-                write_within(Some(value), depth - 1, out);
+                write_within(Some(value), depth - 1, out)?;
             }
             out.push(b']');
         }
-        Some(Value::KvlistValue(list)) => write_members(&list.values, depth - 1, out),
+        Some(Value::KvlistValue(list)) => write_members(&list.values, depth - 1, out)?,
     }
+    Ok(())
 }
 
 /// Writes attributes as a JSON object.
-pub(crate) fn write_object(attributes: &[KeyValue], out: &mut Vec<u8>) {
-    write_members(attributes, MAX_DEPTH, out);
+pub(crate) fn write_object(attributes: &[KeyValue], out: &mut Vec<u8>) -> Result<(), Broken> {
+    write_members(attributes, MAX_DEPTH, out)
 }
 
-fn write_members(members: &[KeyValue], depth: usize, out: &mut Vec<u8>) {
+fn write_members(members: &[KeyValue], depth: usize, out: &mut Vec<u8>) -> Result<(), Broken> {
     out.push(b'{');
     for (i, member) in members.iter().enumerate() {
         if i > 0 {
@@ -75,9 +84,10 @@ fn write_members(members: &[KeyValue], depth: usize, out: &mut Vec<u8>) {
         }
         quote(member.key.as_bytes(), out);
         out.push(b':');
-        write_within(member.value.as_ref(), depth, out);
+        write_within(member.value.as_ref(), depth, out)?;
     }
     out.push(b'}');
+    Ok(())
 }
 
 /// Reads a value from JSON.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use rockrose_engine::{Outcome, Point, Scratch, Watch};
 use rockrose_event::buffers::{self, Buffer};
-use rockrose_event::record::{DeclaredFormat, Record, split};
+use rockrose_event::record::{DeclaredFormat, Form, Record, split};
 use rockrose_event::stamp::stamped;
 use rockrose_event::usual::Usual;
 use rockrose_intake::{BodyMetadata, Caught, NAMED_UNREADABLE, Position, Receipt, Refusal, Sink, Unreadable};
@@ -62,7 +62,12 @@ fn work(running: &Running, given: BodyJob) -> Result<Processed, Refusal> {
     let number = running.compiled.source(&source).ok_or(Refusal::Gone)?;
     let settings = running.checked.sources.iter().find(|s| s.name == source);
     let max_event = settings.filter(|_| !with.bounded).map_or(usize::MAX, |s| s.max_event as usize);
-    let given = split(&body, says, max_event).map_err(Refusal::NotJson)?;
+    let mut given = split(&body, says, max_event).map_err(Refusal::NotJson)?;
+    for (number, _) in &with.unreadable {
+        if let Ok(at) = given.binary_search_by_key(number, |record| record.number) {
+            given[at].form = Form::Unreadable("its source could not read it");
+        }
+    }
     let (stamped_body, stamped_records);
     let (events, records) = if with.stamps.is_empty() {
         (&*body, &given)
@@ -79,6 +84,11 @@ fn work(running: &Running, given: BodyJob) -> Result<Processed, Refusal> {
     });
     if outcome.overflowed {
         return Err(Refusal::TooLarge);
+    }
+    for record in &mut outcome.quarantined {
+        if let Ok(at) = with.unreadable.binary_search_by_key(&record.number, |(number, _)| *number) {
+            record.reason.clone_from(&with.unreadable[at].1);
+        }
     }
     let caught = if caught { catch(&outcome, number, &body, &given, &with.raw, now) } else { Vec::new() };
     let unread = outcome.quarantined.iter().map(|q| Unread { reason: format!("record {}: {}", q.number, q.reason), data: events[q.range.clone()].to_vec() });

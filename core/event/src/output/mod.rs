@@ -10,7 +10,7 @@ mod syslog;
 pub use cloud_events::{Origin, cloud_events};
 pub use line::{CsvRows, LineTemplate};
 pub use portable::{Rewritten, portable};
-pub use syslog::{Syslog, SyslogFacility};
+pub use syslog::{FACILITIES, SEVERITIES, Syslog, SyslogFacility};
 
 /// Lines of JSON as one JSON array. Returns how many it holds.
 pub fn json_array(lines: &[u8], out: &mut Vec<u8>) -> usize {

@@ -14,9 +14,9 @@ use rockrose_plan::{BodyForm, Compression};
 
 use super::endpoint::{CONNECT_TIME, EndpointError, EndpointRotation, HttpSettings, MAX_ANSWER, MAX_PAUSE};
 use super::otlp_answer;
-use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, all_written, deepest};
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, all_written, arrivals, deepest};
 use crate::probe::Probe;
-use crate::{now_ms, tls};
+use crate::tls;
 
 /// What bodies in protobuf are.
 const PROTOBUF: &str = "application/x-protobuf";
@@ -89,7 +89,7 @@ impl HttpOutlet {
 
     async fn try_send(&mut self, Outgoing { lines, events, origins }: Outgoing<'_>) -> Result<Taken, Failure> {
         let (form, compression, node) = (self.settings.form, self.settings.compression, self.settings.node.clone());
-        let origins = if form == BodyForm::CloudEvents { origins() } else { Vec::new() };
+        let origins = if matches!(form, BodyForm::JsonLines | BodyForm::JsonArray) { Vec::new() } else { origins() };
         // What goes as it is needs no work.
         let body = if form == BodyForm::JsonLines && compression == Compression::Plain {
             lines
@@ -178,7 +178,7 @@ fn write(lines: Bytes, events: usize, origins: &[Origin], form: BodyForm, node: 
         BodyForm::JsonArray => json_array(&lines, &mut out),
         BodyForm::CloudEvents => cloud_events(&lines, origins, node, &mut out),
         BodyForm::Otlp | BodyForm::OtlpJson => {
-            let request = to_request(&lines, now_ms());
+            let request = to_request(&lines, &arrivals(origins));
             out = match form {
                 BodyForm::Otlp => request.encode_to_vec(),
                 _ => serde_json::to_vec(&request).map_err(|e| Failure::Refused(format!("it cannot be written as JSON: {e}")))?,

@@ -19,9 +19,9 @@ use tonic_types::StatusExt;
 
 use super::endpoint::{CONNECT_TIME, EndpointError, EndpointRotation, HttpSettings, MAX_ANSWER, MAX_PAUSE, parts};
 use super::otlp_answer::taken;
-use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, all_written, deepest};
+use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, all_written, arrivals, deepest};
 use crate::probe::Probe;
-use crate::{now_ms, tls};
+use crate::tls;
 
 trait Stream: AsyncRead + AsyncWrite + Send + Unpin {}
 impl<T: AsyncRead + AsyncWrite + Send + Unpin> Stream for T {}
@@ -79,8 +79,9 @@ impl GrpcOutlet {
         Ok(GrpcOutlet { turns: EndpointRotation::new(&settings), settings, metadata, clients })
     }
 
-    async fn try_send(&mut self, Outgoing { lines, events, .. }: Outgoing<'_>) -> Result<Taken, Failure> {
-        let written = tokio::task::spawn_blocking(move || to_request(&lines, now_ms())).await;
+    async fn try_send(&mut self, Outgoing { lines, events, origins }: Outgoing<'_>) -> Result<Taken, Failure> {
+        let arrived = arrivals(&origins());
+        let written = tokio::task::spawn_blocking(move || to_request(&lines, &arrived)).await;
         let request = written.map_err(|_| Failure::later("writing was interrupted"))?;
         all_written(records(&request), events)?;
         let mut last = Failure::later("no endpoint is set");

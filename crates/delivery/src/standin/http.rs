@@ -11,7 +11,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use rockrose_otlp::collector::{ExportLogsServiceRequest, ExportLogsServiceResponse};
-use rockrose_otlp::{Message, from_json, to_lines};
+use rockrose_otlp::{Message, lines_of_json, to_lines};
 use serde_json::{Value, json};
 
 use super::{Mood, REFUSAL, Shared, TOO_MUCH, hang};
@@ -92,9 +92,12 @@ async fn take_records(State(shared): State<Arc<Shared>>, headers: HeaderMap, bod
     }
     let body = unpacked(&headers, &body)?;
     let in_json = headers.get(header::CONTENT_TYPE).is_some_and(|v| v.as_bytes().starts_with(b"application/json"));
-    let request = if in_json { from_json(&body).ok() } else { ExportLogsServiceRequest::decode(&body[..]).ok() };
-    let request = request.ok_or((StatusCode::BAD_REQUEST, "no OTLP request"))?;
-    let lines = to_lines(&request, MAX_BODY).map_err(|_| (StatusCode::PAYLOAD_TOO_LARGE, "too much at once"))?;
+    let lines = if in_json {
+        lines_of_json(&body, MAX_BODY).ok().filter(|lines| lines.unreadable.is_empty()).map(|lines| lines.text)
+    } else {
+        ExportLogsServiceRequest::decode(&body[..]).ok().and_then(|request| to_lines(&request, MAX_BODY).ok())
+    };
+    let lines = lines.ok_or((StatusCode::BAD_REQUEST, "no OTLP request, or too much at once"))?;
     if shared.refuses(&lines) {
         return Err((StatusCode::BAD_REQUEST, REFUSAL));
     }

@@ -10,7 +10,7 @@ use super::*;
 
 fn request(range: std::ops::Range<u32>) -> ExportLogsServiceRequest {
     let lines: String = range.map(|n| format!("{{\"n\":{n},\"message\":\"gate {n}\",\"resource\":{{\"service.name\":\"boarding\"}}}}\n")).collect();
-    to_request(lines.as_bytes(), 0)
+    to_request(lines.as_bytes(), &[])
 }
 
 async fn client(s: &Source) -> LogsServiceClient<tonic::transport::Channel> {
@@ -44,12 +44,13 @@ async fn records_come_over_grpc_packed_or_not() {
         request
     };
     let plain = client(&s).await;
-    for client in [plain.clone(), plain.clone().send_compressed(CompressionEncoding::Gzip), plain.clone().send_compressed(CompressionEncoding::Zstd)] {
+    let packed = [CompressionEncoding::Gzip, CompressionEncoding::Zstd, CompressionEncoding::Deflate].map(|encoding| plain.clone().send_compressed(encoding));
+    for client in [plain.clone()].into_iter().chain(packed) {
         let answer = client.clone().export(show(request(0..20))).await.unwrap().into_inner();
         assert_eq!(answer, ExportLogsServiceResponse::default());
     }
     let all = lines(&s);
-    assert_eq!((all.len(), &all[7]["n"], &all[7]["resource"]["service.name"]), (60, &7.into(), &"boarding".into()));
+    assert_eq!((all.len(), &all[7]["n"], &all[7]["resource"]["service.name"]), (80, &7.into(), &"boarding".into()));
     // Without the key, and with more than it takes at once.
     let refused = plain.clone().export(request(0..1)).await.unwrap_err();
     assert_eq!(refused.code(), tonic::Code::Unauthenticated);
@@ -62,7 +63,72 @@ async fn records_come_over_grpc_packed_or_not() {
     let told: Vec<SenderFault> = s.monitor.get().troubles.iter().map(|t| t.what).collect();
     assert!(told.contains(&SenderFault::Key) && told.contains(&SenderFault::PushedBack), "{told:?}");
     assert!(s.monitor.get().last_from.is_some());
-    assert_eq!(lines(&s).len(), 60);
+    assert_eq!(lines(&s).len(), 80);
+    s.sink.refuse(None);
+    assert_eq!(plain.clone().export(show(request(0..0))).await.unwrap().into_inner(), ExportLogsServiceResponse::default(), "an empty request is one");
+}
+
+/// A request of three records over every transport, of which the second cannot be read.
+#[tokio::test]
+async fn a_record_that_cannot_be_read_is_told_and_the_others_are_taken() {
+    let s = source(|x| x.kind = otlp()).await;
+    let mut protobuf = request(0..3).encode_to_vec();
+    let at = protobuf.windows(6).position(|w| w == b"gate 1").unwrap();
+    protobuf[at] = 0xff;
+    let mut json = serde_json::to_value(request(0..3)).unwrap();
+    json["resourceLogs"][0]["scopeLogs"][0]["logRecords"][1]["traceId"] = "12".into();
+    assert_eq!(raw(&s, "application/x-protobuf", "", &protobuf).await.0, 200);
+    assert_eq!(raw(&s, "application/json", "", json.to_string().as_bytes()).await.0, 200);
+    let mut grpc = tonic::client::Grpc::new(tonic::transport::Channel::from_shared(format!("http://{}", s.address)).unwrap().connect().await.unwrap());
+    grpc.ready().await.unwrap();
+    let path = "/opentelemetry.proto.collector.logs.v1.LogsService/Export".parse().unwrap();
+    let answer: tonic::Response<ExportLogsServiceResponse> = grpc.unary(tonic::Request::new(protobuf), path, AsBytes).await.unwrap();
+    assert_eq!(answer.into_inner(), ExportLogsServiceResponse::default(), "what was quarantined is for the sink to say");
+    let (bodies, with) = (s.sink.bodies.lock().unwrap(), s.sink.with.lock().unwrap());
+    assert_eq!((bodies.len(), with.len()), (3, 3));
+    for ((_, body, _), with) in bodies.iter().zip(&*with) {
+        let texts: Vec<&[u8]> = body.split_inclusive(|b| *b == b'\n').collect();
+        let number = |line: &[u8]| serde_json::from_slice::<Value>(line).unwrap()["n"].clone();
+        assert_eq!((texts.len(), number(texts[0]), number(texts[2])), (3, 0.into(), 2.into()));
+        assert!(matches!(&with.unreadable[..], [(2, why)] if why.contains("UTF-8") || why.contains("traceId")), "{:?}", with.unreadable);
+    }
+}
+
+/// Requests that are bytes already.
+struct AsBytes;
+
+impl tonic::codec::Codec for AsBytes {
+    type Encode = Vec<u8>;
+    type Decode = ExportLogsServiceResponse;
+    type Encoder = AsBytes;
+    type Decoder = AsBytes;
+
+    fn encoder(&mut self) -> AsBytes {
+        AsBytes
+    }
+
+    fn decoder(&mut self) -> AsBytes {
+        AsBytes
+    }
+}
+
+impl tonic::codec::Encoder for AsBytes {
+    type Item = Vec<u8>;
+    type Error = tonic::Status;
+
+    fn encode(&mut self, item: Vec<u8>, out: &mut tonic::codec::EncodeBuf<'_>) -> Result<(), tonic::Status> {
+        bytes::BufMut::put_slice(out, &item);
+        Ok(())
+    }
+}
+
+impl tonic::codec::Decoder for AsBytes {
+    type Item = ExportLogsServiceResponse;
+    type Error = tonic::Status;
+
+    fn decode(&mut self, from: &mut tonic::codec::DecodeBuf<'_>) -> Result<Option<ExportLogsServiceResponse>, tonic::Status> {
+        ExportLogsServiceResponse::decode(from).map(Some).map_err(|e| tonic::Status::internal(e.to_string()))
+    }
 }
 
 #[tokio::test]
@@ -94,7 +160,11 @@ async fn what_is_no_request_is_said_in_the_writing_it_came_in() {
     let (status, _, answer) = raw(&s, "application/json", "", b"{\"resource_spans\":[]}").await;
     assert!(status == 400 && String::from_utf8_lossy(&answer).contains("resourceLogs"));
     assert_eq!(raw(&s, "text/plain", "", b"words").await.0, 415);
-    assert_eq!(raw(&s, "application/json", "", b"{\"resourceLogs\":[]}").await.0, 200, "nothing is something that can be sent");
+    for (kind, nothing) in
+        [("application/json", &b"{\"resourceLogs\":[]}"[..]), ("application/json", b" {}\n"), ("application/json", b""), ("application/x-protobuf", b"")]
+    {
+        assert_eq!(raw(&s, kind, "", nothing).await.0, 200, "nothing is something that can be sent");
+    }
     // Another signal.
     let answer = exchange(s.address, &post("/v1/traces", "content-type: application/json\r\n", b"{}")).await;
     assert_eq!(answer.status, 404);

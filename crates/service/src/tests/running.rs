@@ -38,7 +38,11 @@ fn plan(steps: &str, bound: &str) -> String {
 }
 
 async fn hand(app: &Arc<App>, body: &str, says: DeclaredFormat) -> Result<intake::Receipt, intake::Refusal> {
-    PlanSink::new(Arc::clone(app)).accept("in", Arc::new(body.as_bytes().to_vec().into()), says, BodyMetadata::default()).await
+    hand_with(app, body, says, BodyMetadata::default()).await
+}
+
+async fn hand_with(app: &Arc<App>, body: &str, says: DeclaredFormat, with: BodyMetadata) -> Result<intake::Receipt, intake::Refusal> {
+    PlanSink::new(Arc::clone(app)).accept("in", Arc::new(body.as_bytes().to_vec().into()), says, with).await
 }
 
 #[tokio::test]
@@ -59,6 +63,20 @@ async fn bodies_are_counted_queued_and_kept_aside() {
     // Many unreadable records are all kept, but only the first few are named.
     let receipt = hand(r.app(), &"{bad\n".repeat(50), DeclaredFormat::Lines).await.unwrap();
     assert_eq!((receipt.quarantined, receipt.unreadable.len()), (50, rockrose_intake::NAMED_UNREADABLE));
+    // A source that cuts to size itself has records longer than an event may be by what is written around them; they have the file's path as well.
+    let stamps = vec![rockrose_event::stamp::Stamp::new("path", "/log", 0).unwrap()];
+    let with = BodyMetadata { bounded: true, stamps, ..BodyMetadata::default() };
+    let cut = format!("{{\"wanted\":true,\"message\":\"{}\",\"cut\":true}}\n", "x".repeat(100));
+    let receipt = hand_with(r.app(), &cut, DeclaredFormat::Lines, with).await.unwrap();
+    assert_eq!((receipt.read, receipt.quarantined), (1, 0));
+    let queued = r.app().spool.next("dead", 10_000).await.unwrap().unwrap();
+    assert!(String::from_utf8_lossy(&queued.front(2)).contains("\"cut\":true,\"path\":\"/log\""));
+    // Records that a source could not read are kept aside with its reason, and counted.
+    let with = BodyMetadata { unreadable: vec![(2, "no level".into())], ..BodyMetadata::default() };
+    let receipt = hand_with(r.app(), "{\"wanted\":true}\n{\"json\":{}}\n{}\n", DeclaredFormat::Lines, with).await.unwrap();
+    assert_eq!((receipt.received, receipt.read, receipt.quarantined), (3, 2, 1));
+    assert_eq!(receipt.unreadable, [intake::Unreadable { record: 2, reason: "no level".into() }]);
+    assert!(r.app().spool.balance().await.unwrap().iter().all(Equation::holds));
     r.service.stop().await;
 }
 

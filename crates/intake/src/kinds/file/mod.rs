@@ -368,7 +368,12 @@ async fn turn<S: Sink>(mut known: TrackedFile, settings: Arc<FileSettings>, shar
         let lines = memchr::memchr_iter(b'\n', &body).count();
         match shared
             .sink
-            .accept(&settings.name, Arc::new(body.into()), DeclaredFormat::Lines, BodyMetadata { stamps, positions: vec![position], ..BodyMetadata::default() })
+            .accept(
+                &settings.name,
+                Arc::new(body.into()),
+                DeclaredFormat::Lines,
+                BodyMetadata { stamps, positions: vec![position], bounded: true, ..BodyMetadata::default() },
+            )
             .await
         {
             Ok(receipt) => {

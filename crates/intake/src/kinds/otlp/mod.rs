@@ -1,23 +1,21 @@
 //! The OTLP source: log records over gRPC, and over HTTP in protobuf or JSON, all at one address.
 
+mod grpc;
+
 use std::sync::Arc;
 
 use axum::Router;
 use axum::body::Body;
 use axum::extract::{Request, State};
 use axum::http::{HeaderMap, StatusCode, header};
-use axum::middleware::{Next, from_fn_with_state};
 use axum::response::{IntoResponse, Response};
 use axum::routing::post;
 use rockrose_event::buffers;
-use rockrose_event::record::DeclaredFormat;
-use rockrose_otlp::collector::logs_service_server::{LogsService, LogsServiceServer};
-use rockrose_otlp::collector::{ExportLogsPartialSuccess, ExportLogsServiceRequest, ExportLogsServiceResponse};
-use rockrose_otlp::{Message, NotLines, from_json, lines_of, to_lines};
+use rockrose_event::record::{DeclaredFormat, is_blank};
+use rockrose_otlp::collector::{ExportLogsPartialSuccess, ExportLogsServiceResponse};
+use rockrose_otlp::{JsonError, Lines, Message, NotLines, lines_of, lines_of_json};
 use rockrose_plan::OtlpSource;
-use tonic::codec::CompressionEncoding;
 use tonic::{Code, Status};
-use tonic_types::{ErrorDetails, StatusExt};
 
 use super::{Endpoint, Kind, PasteLine, Start};
 use crate::probe::Probe;
@@ -54,10 +52,7 @@ impl Kind for OtlpSource {
 }
 
 fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
-    let max = shared.settings.load().max_unpacked;
-    let grpc = LogsServiceServer::new(Records(Arc::clone(&shared))).max_decoding_message_size(max);
-    let grpc = [CompressionEncoding::Gzip, CompressionEncoding::Zstd, CompressionEncoding::Deflate].into_iter().fold(grpc, LogsServiceServer::accept_compressed);
-    let grpc = Router::new().route_service(EXPORT, grpc).layer(from_fn_with_state(Arc::clone(&shared), in_turn::<S>));
+    let grpc = Router::new().route(EXPORT, post(grpc::export::<S>)).with_state(Arc::clone(&shared));
     let monitor = Arc::clone(&shared.monitor);
     Router::new()
         .route("/v1/logs", post(take::<S>))
@@ -67,13 +62,6 @@ fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
         .method_not_allowed_fallback(|| async {
             Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "log records are sent with POST")
         })
-}
-
-/// Only so many requests over gRPC are read at once: their bodies are whole in memory before they are looked at.
-async fn in_turn<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request, next: Next) -> Response {
-    // The semaphore is never closed.
-    let _place = shared.budget.grpc.acquire().await;
-    next.run(request).await
 }
 
 /// What comes to another path: perhaps another signal, of which it is to be told that nobody takes it here.
@@ -100,15 +88,35 @@ fn not_otlp(why: impl Into<String>) -> Problem {
 async fn hand_on<S: Sink>(
     shared: &Shared<S>,
     settings: &SourceSettings,
-    read: impl FnOnce(usize) -> Result<Vec<u8>, Problem> + Send + 'static,
+    read: impl FnOnce(usize) -> Result<Lines, Problem> + Send + 'static,
 ) -> Result<Receipt, Problem> {
     let max = settings.max_unpacked;
     let lines = tokio::task::spawn_blocking(move || read(max));
-    let lines = lines.await.map_err(|_| Problem::internal("the records could not be read"))??;
-    if lines.is_empty() {
+    let Lines { text, unreadable } = lines.await.map_err(|_| Problem::internal("the records could not be read"))??;
+    if text.is_empty() {
         return Ok(Receipt::default());
     }
-    shared.sink.accept(&settings.name, Arc::new(lines.into()), DeclaredFormat::Lines, BodyMetadata::default()).await.map_err(Problem::from)
+    let with = BodyMetadata { unreadable, ..BodyMetadata::default() };
+    shared.sink.accept(&settings.name, Arc::new(text.into()), DeclaredFormat::Lines, with).await.map_err(Problem::from)
+}
+
+/// The records of a request as lines.
+fn read(body: Vec<u8>, json: bool, max: usize) -> Result<Lines, Problem> {
+    let lines = if json && is_blank(&body) {
+        Ok(Lines::default())
+    } else if json {
+        lines_of_json(&body, max).map_err(|e| match e {
+            JsonError::TooLong(e) => too_large(e.to_string()),
+            e => not_otlp(e.to_string()),
+        })
+    } else {
+        lines_of(&body, max).map_err(|e| match e {
+            NotLines::Broken(e) => not_otlp(e.to_string()),
+            NotLines::TooLong(e) => too_large(e.to_string()),
+        })
+    };
+    buffers::leave(body);
+    lines
 }
 
 /// What is answered to a request that was taken: with what of it could not be read.
@@ -141,22 +149,7 @@ async fn take<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -
 
 async fn try_take<S: Sink>(shared: &Shared<S>, headers: &HeaderMap, body: Body, json: bool) -> Result<Receipt, Problem> {
     let (settings, _place) = shared.admit(None, headers)?;
-    with_body(shared, &settings, headers, body, async |body| {
-        let read = move |max| {
-            let lines = if json {
-                from_json(&body).map_err(|e| not_otlp(e.to_string())).and_then(|request| to_lines(&request, max).map_err(|e| too_large(e.to_string())))
-            } else {
-                lines_of(&body, max).map_err(|e| match e {
-                    NotLines::Broken(e) => not_otlp(e.to_string()),
-                    NotLines::TooLong(e) => too_large(e.to_string()),
-                })
-            };
-            buffers::leave(body);
-            lines
-        };
-        hand_on(shared, &settings, read).await
-    })
-    .await
+    with_body(shared, &settings, headers, body, async |body| hand_on(shared, &settings, move |max| read(body, json, max)).await).await
 }
 
 /// A refusal as the protocol has it: a status, written as the request was.
@@ -181,30 +174,5 @@ fn grpc_code(status: StatusCode) -> Code {
         StatusCode::SERVICE_UNAVAILABLE | StatusCode::REQUEST_TIMEOUT => Code::Unavailable,
         s if s.is_client_error() => Code::InvalidArgument,
         _ => Code::Internal,
-    }
-}
-
-/// The service over gRPC.
-struct Records<S>(Arc<Shared<S>>);
-
-#[tonic::async_trait]
-impl<S: Sink> LogsService for Records<S> {
-    async fn export(&self, request: tonic::Request<ExportLogsServiceRequest>) -> Result<tonic::Response<ExportLogsServiceResponse>, Status> {
-        let (about, extensions, records) = request.into_parts();
-        let from = extensions.get::<crate::Peer>().map(|p| p.0.ip());
-        let taken = async {
-            let (settings, _place) = self.0.admit(None, &about.into_headers())?;
-            hand_on(&self.0, &settings, move |max| to_lines(&records, max).map_err(|e| too_large(e.to_string()))).await
-        };
-        let taken = taken.await;
-        note(&self.0.monitor, &taken, from);
-        taken.map(|receipt| tonic::Response::new(response(&receipt))).map_err(|problem| {
-            let code = grpc_code(problem.status());
-            let mut details = ErrorDetails::new();
-            if let Some(seconds) = problem.comes_back_in() {
-                details.set_retry_info(Some(std::time::Duration::from_secs(u64::from(seconds))));
-            }
-            Status::with_error_details(code, problem.detail(), details)
-        })
     }
 }
