@@ -38,7 +38,7 @@ impl Sent {
     fn of(corpus: &[u8], count: usize) -> Sent {
         let bodies = bodies(corpus, count);
         let lines: Vec<&[u8]> = bodies.iter().flat_map(|b| b.split_inclusive(|c| *c == b'\n')).collect();
-        let requests = lines.chunks(RECORDS).map(|some| to_request(&some.concat(), 0).encode_to_vec().into()).collect();
+        let requests = lines.chunks(RECORDS).map(|some| to_request(&some.concat(), &[]).encode_to_vec().into()).collect();
         let mut streams: Vec<Vec<u8>> = vec![Vec::new(); CONNECTIONS];
         for (i, line) in lines.iter().enumerate() {
             let head = "<134>1 2026-11-23T10:00:00Z quay-4 gated 7 - - ";

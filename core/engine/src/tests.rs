@@ -283,6 +283,23 @@ fn sampling_marks_weights_and_keeps_traces_whole() {
     assert!(per_trace.len() > 50 && per_trace.values().all(|n| *n == 4));
 }
 
+#[test]
+fn events_that_are_alike_are_sampled_like_any_others() {
+    let body: String = (0..100_000).map(|i| format!("{{\"message\":\"gate {} shut\"}}\n", i % 5)).collect();
+    // Without a key, and with one that they have not.
+    for by in ["", " by trace_id"] {
+        let outcome = run(&one_route(&[&format!("sample 1 in 20{by}"), &format!("sample 10%{by}")]), &body);
+        let mut weights: BTreeMap<String, f64> = BTreeMap::new();
+        for line in arrived(&outcome, "r", "d") {
+            let event: Value = serde_json::from_str(&line).unwrap();
+            *weights.entry(event["message"].to_string()).or_default() += event["sampled.weight"].as_f64().unwrap();
+        }
+        let all: f64 = weights.values().sum();
+        assert!((all / 100_000.0 - 1.0).abs() < 0.005, "{all} are restored of 100000");
+        assert!(weights.len() == 5 && weights.values().all(|w| (10_000.0..30_000.0).contains(w)), "{weights:?}");
+    }
+}
+
 const THREE: &str = r#"
 [source.a]
 kind = "http"

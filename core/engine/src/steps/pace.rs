@@ -5,7 +5,7 @@
 use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 
-use xxhash_rust::xxh3::{Xxh3DefaultBuilder, xxh3_64};
+use xxhash_rust::xxh3::{Xxh3DefaultBuilder, xxh3_64, xxh3_64_with_seed};
 
 /// Most keys that have a pace of their own.
 const MAX_KEYS: usize = 100_000;
@@ -57,6 +57,29 @@ impl Buckets {
     }
 }
 
+/// Which events stay where nothing in them decides it: a draw for each, that is the likelier won the more are owed. So of any number that came the right share stays, to within one,
+/// while no regular order of events can keep in step with it.
+#[derive(Debug, Default)]
+pub(super) struct Thinning {
+    /// How many more should have stayed.
+    owed: f64,
+    came: u64,
+}
+
+impl Thinning {
+    /// Whether one more event stays, when one in `weight` shall. The draw is of what the event holds and of how many came before, so that the first of a plan is always drawn alike.
+    pub(super) fn keeps(&mut self, weight: f64, event: &[u8], salt: u64) -> bool {
+        // An odd constant with its bits well mixed (2^64 divided by the golden ratio), so that numbers next to each other give seeds far apart.
+        let seed = salt.wrapping_add(self.came.wrapping_mul(0x9e37_79b9_7f4a_7c15));
+        let draw = xxh3_64_with_seed(event, seed) as f64 / u64::MAX as f64;
+        self.came += 1;
+        self.owed += 1.0 / weight.max(1.0);
+        let stays = draw < self.owed;
+        self.owed -= f64::from(u8::from(stays));
+        stays
+    }
+}
+
 /// What share of each key's events comes to about the wanted number.
 #[derive(Debug)]
 pub(super) struct Targets {
@@ -71,6 +94,7 @@ struct Seen {
     stretch: i64,
     now: u64,
     before: u64,
+    thinning: Thinning,
 }
 
 impl Targets {
@@ -78,8 +102,8 @@ impl Targets {
         Targets { target: count as f64, per_ms, seen: Mutex::default() }
     }
 
-    /// How many events one kept event of `key` must stand for, this one counted. It is 1 while a key is rare.
-    pub(super) fn weight(&self, key: &[u8], now_ms: i64) -> f64 {
+    /// Whether an event of `key` stays, and how many events one that stays stands for. That is 1 while a key is rare.
+    pub(super) fn keeps(&self, key: &[u8], now_ms: i64, event: &[u8], salt: u64) -> (bool, f64) {
         let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
         let stretch = now_ms.div_euclid(self.per_ms);
         let key = entry(&mut seen, key, |s| s.stretch + 1 < stretch);
@@ -89,7 +113,8 @@ impl Targets {
         }
         key.now += 1;
         // As many as in the stretch before, unless more came already.
-        (key.now.max(key.before) as f64 / self.target).max(1.0)
+        let weight = (key.now.max(key.before) as f64 / self.target).max(1.0);
+        (weight <= 1.0 || key.thinning.keeps(weight, event, salt), weight)
     }
 }
 
@@ -110,21 +135,30 @@ mod tests {
     #[test]
     fn a_rare_key_is_kept_whole_and_a_common_one_to_its_target() {
         let targets = Targets::new(50, 1_000);
-        let (mut kept, mut weights) = (0.0, 0.0);
         for second in 0..20 {
-            for n in 0..5_000i64 {
-                let weight = targets.weight(b"common", second * 1_000 + n / 5);
-                if second >= 1 {
-                    kept += 1.0 / weight;
-                    weights += 1.0;
-                }
-            }
+            // A burst of one and the same event.
+            let kept = (0..5_000i64).filter(|n| targets.keeps(b"common", second * 1_000 + n / 5, b"{}", 0).0).count();
+            assert!(second == 0 || (48..=52).contains(&kept), "{kept} in second {second}");
             for n in 0..20 {
-                assert_eq!(targets.weight(b"rare", second * 1_000 + n), 1.0);
+                assert_eq!(targets.keeps(b"rare", second * 1_000 + n, b"{}", 0), (true, 1.0));
             }
         }
-        let per_second: f64 = kept / 19.0;
-        assert!((45.0..=55.0).contains(&per_second), "{per_second} kept of {weights}");
+    }
+
+    #[test]
+    fn of_events_that_are_alike_the_right_share_stays() {
+        for weight in [1.0, 1.1, 2.0, 20.0, 33.3] {
+            let mut thinning = Thinning::default();
+            let mut kept = [0; 5];
+            for n in 0..50_000usize {
+                kept[n % 5] += u32::from(thinning.keeps(weight, &[b'a' + (n % 5) as u8], 0));
+            }
+            let (all, expected) = (kept.iter().sum::<u32>(), 50_000.0 / weight);
+            assert!((f64::from(all) - expected).abs() <= 1.0, "{all} of {expected} at {weight}");
+            // Five standard deviations of draws that know nothing of one another; ours vary less.
+            let (each, most) = (expected / 5.0, 5.0 * (expected / 5.0 * (1.0 - 1.0 / weight)).sqrt() + 1.0);
+            assert!(kept.iter().all(|k| (f64::from(*k) - each).abs() <= most), "{kept:?} at {weight}");
+        }
     }
 
     #[test]

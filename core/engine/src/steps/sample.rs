@@ -2,13 +2,16 @@
 //!
 //! The choice is a fixed hash (XXH3, 64 bits) of the key, so it is the same on every node and after every restart. Two samples by the
 //! same key at different rates nest in different routes (what survives 1 in 20 also survives 1 in 10), since they hash alike; two in a row, on the same way of an event,
-//! are salted apart, so that their weights multiply truly.
+//! are salted apart, so that their weights multiply truly. Where there is no key, or what is wanted is a pace, the order of arrival decides as well ([`Thinning`]): events alike in all
+//! they hold would else all stay or all go.
+
+use std::sync::{Mutex, PoisonError};
 
 use rockrose_event::field::{FieldId, Path, WEIGHT};
 use rockrose_language::{self as language, Rate};
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
-use super::pace::Targets;
+use super::pace::{Targets, Thinning};
 use super::{Compile, RunStep};
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::{EventDraft, StepContext};
@@ -21,6 +24,8 @@ struct Sample {
     share: Share,
     by: Vec<FieldId>,
     unless: Option<Expression>,
+    /// Of events without a key.
+    keyless: Mutex<Thinning>,
     /// The field that carries the weight.
     mark: FieldId,
 }
@@ -42,7 +47,8 @@ impl Compile for language::Sample {
             rate => Share::OneIn(rate.weight().unwrap_or(1.0)),
         };
         let sampler = Sampler::new(self.rate.weight().unwrap_or(1.0), salt);
-        Box::new(Sample { sampler, share, by: c.fields(&self.by), unless: c.condition(self.unless.as_ref()), mark: c.field(&Path::name(WEIGHT)) })
+        let (by, unless) = (c.fields(&self.by), c.condition(self.unless.as_ref()));
+        Box::new(Sample { sampler, share, by, unless, keyless: Mutex::default(), mark: c.field(&Path::name(WEIGHT)) })
     }
 }
 
@@ -53,13 +59,13 @@ impl RunStep for Sample {
         }
         let any = c.key(&self.by, event);
         let (kept, weight) = match &self.share {
-            // What share of a key is kept depends on how fast it comes; which events, on what they hold.
-            Share::Target(targets) => {
-                let weight = targets.weight(&c.buffers.key, c.buffers.now_ms);
-                (self.sampler.keeps_one_in(weight, event.view().json), weight)
+            // What share of a key is kept depends on how fast it comes.
+            Share::Target(targets) => targets.keeps(&c.buffers.key, c.buffers.now_ms, event.view().json, self.sampler.salt),
+            Share::OneIn(weight) if any => (self.sampler.keeps(&c.buffers.key), *weight),
+            Share::OneIn(weight) => {
+                let mut keyless = self.keyless.lock().unwrap_or_else(PoisonError::into_inner);
+                (keyless.keeps(*weight, event.view().json, self.sampler.salt), *weight)
             }
-            // An event without the key stands for itself.
-            Share::OneIn(weight) => (self.sampler.keeps(if any { &c.buffers.key } else { event.view().json }), *weight),
         };
         if !kept {
             return Effect::Removed;
@@ -85,11 +91,6 @@ impl Sampler {
     /// A sampler that keeps one in `weight`, on average. `salt` is the step's place among the samples on its way.
     fn new(weight: f64, salt: u64) -> Sampler {
         Sampler { threshold: (u64::MAX as f64 / weight.max(1.0)) as u64, salt }
-    }
-
-    /// Whether an event with this key stays, when one in `weight` shall.
-    fn keeps_one_in(&self, weight: f64, key: &[u8]) -> bool {
-        Sampler::new(weight, self.salt).keeps(key)
     }
 
     /// Whether events with this key stay.

@@ -16,7 +16,7 @@ use crate::quantity::{Pace, pace};
 pub struct Sample {
     /// How many stay.
     pub rate: Rate,
-    /// The key: events that agree in it are kept or removed together. Empty: the whole event is the key.
+    /// The key: events that agree in it are kept or removed together. Empty: each is chosen for itself.
     pub by: Vec<Path>,
     /// Events that are always kept, unmarked.
     pub unless: Option<Condition>,
@@ -61,7 +61,7 @@ impl StepKind for Sample {
         };
         let key = match self.rate {
             Rate::Target(_) => grouped(&self.by, ", all together", ", for each value of"),
-            _ => grouped(&self.by, ", chosen by what the event holds", "; events that agree in these are kept or removed together:"),
+            _ => grouped(&self.by, ", whatever it holds", "; events that agree in these are kept or removed together:"),
         };
         let always = exempted(self.unless.as_ref(), "An event is always kept, unmarked,");
         format!("{share}{key}. What is kept says in sampled.weight how many events it stands for.{always}")
