@@ -1,5 +1,7 @@
 /** How numbers and times are written: the same units everywhere, the exact value left to titles. */
 
+import type { Gauge } from "../api/client";
+
 const THIN = "\u202f";
 
 /** A whole number with thin spaces between thousands. */
@@ -43,6 +45,11 @@ export function share(part: number, whole: number): string {
   if (percent === 0) return "0 %";
   if (percent < 0.1) return "< 0.1 %";
   return `${percent < 10 ? percent.toFixed(1) : Math.round(percent)} %`;
+}
+
+/** How much of one gauge another is over the last seconds, for which rates are taken; nothing while nothing passes. */
+export function shareNow(part: Gauge, whole: Gauge, of: "events_per_second" | "bytes_per_second" = "events_per_second"): string {
+  return share(part[of], whole[of]);
 }
 
 /** Money; less than a hundredth is said to be that. */

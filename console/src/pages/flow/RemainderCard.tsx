@@ -6,6 +6,7 @@ import { Card, Choose } from "./Card";
 export function RemainderCard({ sources, chosen, choose }: { sources: FlowSource[]; chosen: boolean; choose: (point: string | null) => void }) {
   const sum = (of: (s: FlowSource) => number) => sources.reduce((t, s) => t + of(s), 0);
   const events = sum((s) => s.remainder.events);
+  const now = share(sum((s) => s.remainder.events_per_second), sum((s) => s.passed.events_per_second));
   return (
     <Card point="remainder" chosen={chosen} className="border-dashed">
       <div className="flex items-baseline justify-between gap-2">
@@ -17,7 +18,7 @@ export function RemainderCard({ sources, chosen, choose }: { sources: FlowSource
         </span>
       </div>
       <p className="text-sm text-soft">
-        {events === 0 ? "Every event is taken by a route." : `Events that no route takes: ${share(events, sum((s) => s.passed.events))} of what arrives. They are counted and go nowhere.`}
+        {events === 0 ? "Every event is taken by a route." : `Events that no route takes: ${now === "" ? "" : `${now} of what arrives now, `}${count(events)} in all. They are counted and go nowhere.`}
       </p>
     </Card>
   );

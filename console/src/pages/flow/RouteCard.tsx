@@ -29,7 +29,7 @@ export function RouteCard({ route, chosen, choose }: { route: FlowRoute; chosen:
       </div>
       <ol>
         {route.steps.map((s) => (
-          <Step key={s.position} step={s} taken={route.taken.events} />
+          <Step key={s.position} step={s} taken={route.taken} />
         ))}
       </ol>
     </Card>

@@ -26,6 +26,9 @@ function Figures({ route }: { route: FlowRoute }) {
   const saved = route.taken.bytes - route.out.bytes;
   // What steps hold back is neither out nor gone.
   const gone = route.taken.events - route.out.events - route.steps.reduce((sum, step) => sum + step.held.events, 0);
+  const held = route.steps.reduce((sum, step) => sum + step.held.events_per_second, 0);
+  const goneNow = Math.max(0, route.taken.events_per_second - route.out.events_per_second - held);
+  const savedNow = route.taken.bytes_per_second - route.out.bytes_per_second;
   return (
     <dl className="grid grid-cols-4 gap-6 max-md:grid-cols-2">
       <Figure label="takes" note={`${count(route.taken.events)} in all`}>
@@ -35,10 +38,10 @@ function Figures({ route }: { route: FlowRoute }) {
         <Rate gauge={route.out} className="text-goes-on" /> <ByteRate gauge={route.out} className="text-sm font-normal text-soft" />
       </Figure>
       <Figure label="events removed" note={`${count(gone)} in all`}>
-        <span className="text-removed">{share(gone, route.taken.events) || "–"}</span>
+        <span className="text-removed">{share(goneNow, route.taken.events_per_second) || "–"}</span>
       </Figure>
-      <Figure label={saved >= 0 ? "bytes saved" : "bytes added"} note={`${bytes(Math.abs(saved))} in all`}>
-        <span className={saved >= 0 ? "text-removed" : ""}>{share(Math.abs(saved), route.taken.bytes) || "–"}</span>
+      <Figure label={savedNow >= 0 ? "bytes saved" : "bytes added"} note={`${bytes(Math.abs(saved))} ${saved >= 0 ? "saved" : "added"} in all`}>
+        <span className={savedNow >= 0 ? "text-removed" : ""}>{share(Math.abs(savedNow), route.taken.bytes_per_second) || "–"}</span>
       </Figure>
     </dl>
   );
@@ -83,7 +86,7 @@ export function RoutePage() {
               <Sentence text={route.when === "" ? "every event" : route.when} />
             </dd>
             <dt className="pt-1 text-soft">do</dt>
-            <dd>{route.steps.length === 0 ? <span className="text-soft">nothing</span> : <ol>{route.steps.map((s) => <Step key={s.position} step={s} taken={route.taken.events} />)}</ol>}</dd>
+            <dd>{route.steps.length === 0 ? <span className="text-soft">nothing</span> : <ol>{route.steps.map((s) => <Step key={s.position} step={s} taken={route.taken} />)}</ol>}</dd>
             <dt className="text-soft">to</dt>
             <dd>{route.to.join(", ")}</dd>
           </dl>

@@ -135,6 +135,12 @@ async fn the_console_answers_its_questions() {
         browser.sees(shown).await;
     }
     assert!(browser.driver.find_all(By::Css("svg path")).await.unwrap().len() >= 4, "bands join the cards");
+    // Shares are of what passes now, and totals stand beside them.
+    let step = async || browser.find("[data-point='route:trouble'] ol").await.text().await.unwrap_or_default();
+    until("nothing passes any more", async || Some(step().await).filter(|s| s.contains("1 in all") && !s.contains('%'))).await;
+    let body = "{\"level\":\"warn\",\"msg\":\"gangway stuck\"}\n".repeat(3) + "{\"level\":\"warn\",\"quiet\":true}\n";
+    assert_eq!(post(&node.http, source, body).await.status(), 200);
+    until("a quarter is removed now", async || Some(step().await).filter(|s| s.contains("−25 %") && s.contains("2 in all"))).await;
 
     // A chosen point opens its events, live; what was removed is struck through, what came is underlined.
     browser.find("button[aria-label='Look at route trouble']").await.click().await.unwrap();
