@@ -54,6 +54,8 @@ macro_rules! measures {
 }
 
 measures! {
+    /// At a source: datagrams that were lost before they were received. Where only the system counted them, their bytes are estimated.
+    Lost = "lost",
     /// At a source: records that came, in the bytes they came in.
     Received = "received",
     /// At a source: records that were read as events, in the bytes they came in.

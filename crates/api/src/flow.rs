@@ -118,6 +118,8 @@ pub struct FlowDestination {
     pub kind: String,
     /// The file, or the first URL.
     pub target: String,
+    /// What its protocol cannot tell of the events that count as delivered, if anything.
+    pub caveat: Option<String>,
     /// Whether the running plan has it.
     pub in_plan: bool,
     /// Copies that came to it.

@@ -59,6 +59,8 @@ pub struct Source {
     pub files: Vec<SourceFile>,
     /// How many files there are.
     pub file_count: usize,
+    /// Room that the system has for datagrams that wait to be read, in bytes; null where the source takes none. 8 MiB are asked for; `net.core.rmem_max` bounds what it gives.
+    pub receive_buffer_bytes: Option<usize>,
     /// What went wrong, the latest first.
     pub troubles: Vec<Trouble>,
     /// What to paste to send to it.

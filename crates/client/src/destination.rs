@@ -80,6 +80,7 @@ fn show(destination: &FlowDestination, now: i64) -> Outcome {
         vec!["delivered".into(), format!("{} events", format::count(destination.delivered.events))],
         vec!["refused".into(), format!("{} events", format::count(destination.quarantined.events))],
     ];
+    rows.extend(destination.caveat.as_ref().map(|caveat| vec![String::new(), caveat.clone()]));
     if answers.count > 0 {
         let (good, count) = (answers.good * 100.0, answers.count);
         let times = [answers.p50_ms, answers.p90_ms, answers.p99_ms].map(milliseconds).join(", ");

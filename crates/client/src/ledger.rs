@@ -144,6 +144,10 @@ pub(crate) async fn ledger(common: &Common, minutes: Option<i64>) -> Outcome {
 }
 
 fn source(page: &mut Page, account: &Account<'_>) {
+    let lost = account.sum("lost");
+    if lost.events > 0 {
+        page.line("lost before they were received", lost);
+    }
     page.line("received", account.sum("received"));
     let quarantined = account.sum("quarantined");
     if quarantined.events > 0 {

@@ -108,6 +108,18 @@ fn unreadable(source: &Source) -> String {
 }
 
 /// How old events are when they come.
+/// What the service asks the system for, in bytes.
+const ASKED_FOR_DATAGRAMS: usize = 8 << 20;
+
+/// Room for datagrams that wait to be read, and what helps where it is less than was asked for.
+fn receive_buffer(room: usize) -> String {
+    let got = format::bytes(room as f64);
+    if room >= ASKED_FOR_DATAGRAMS {
+        return got;
+    }
+    format!("{got} of the {} that were asked for; raise `net.core.rmem_max` to lose fewer datagrams in bursts", format::bytes(ASKED_FOR_DATAGRAMS as f64))
+}
+
 fn freshness(of: Option<&Freshness>) -> String {
     let Some(of) = of else { return "unknown: no event told its time".to_owned() };
     let span = |ms: i64| if ms < 1_000 { format!("{ms} ms") } else { format::age(ms) };
@@ -169,6 +181,7 @@ fn show(source: &Source, now: i64) -> Outcome {
     } else {
         rows.push(vec!["connections".into(), format::count(source.connections as i64)]);
     }
+    rows.extend(source.receive_buffer_bytes.map(|room| vec!["receive buffer".into(), receive_buffer(room)]));
     rows.extend(source.troubles.iter().flat_map(|t| trouble(t, now)));
     let mut blocks = vec![format::table(&[&format!("source {}", source.name), ""], &[], rows)];
     // Lines to paste stand as they are, never wrapped into columns.
@@ -314,7 +327,7 @@ mod tests {
         let json = r#"{"name":"gates","kind":"http","listen":"192.0.2.7:8620","keyed":true,"safe":true,"state":"flowing","says":"events flow","events":7,
             "last_event_ms":1000,"last_from":null,"connections":1,
             "received":{"events":200,"bytes":9,"events_per_second":1.0,"bytes_per_second":2.0},"unreadable":{"events":3,"bytes":9,"events_per_second":0.0,"bytes_per_second":0.0},
-            "freshness":null,"paused_by":null,"files":[],"file_count":0,"troubles":[],"send":[]}"#;
+            "freshness":null,"paused_by":null,"files":[],"file_count":0,"receive_buffer_bytes":null,"troubles":[],"send":[]}"#;
         serde_json::from_str(json).unwrap()
     }
 
@@ -345,6 +358,8 @@ mod tests {
 
     #[test]
     fn ages_are_told_in_three_shares_and_clocks_that_are_ahead_too() {
+        assert_eq!(receive_buffer(8 << 20), "8.4 MB");
+        assert!(receive_buffer(212_992).starts_with("213.0 kB of the 8.4 MB"), "{}", receive_buffer(212_992));
         assert_eq!(freshness(None), "unknown: no event told its time");
         let ages = Freshness { half_ms: -2_500, most_ms: 800, nearly_all_ms: 90_000 };
         assert_eq!(freshness(Some(&ages)), "half come within 2 s ahead, 90% within 800 ms, 99% within 1 min");

@@ -134,6 +134,7 @@ mod tests {
             name,
             kind,
             target,
+            caveat: None,
             in_plan: true,
             offered,
             offered_from: Vec::new(),

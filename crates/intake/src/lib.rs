@@ -46,6 +46,9 @@ pub trait Sink: Send + Sync + 'static {
     /// rest of what was given became durable with it.
     fn accept(&self, source: &str, body: Arc<Buffer>, says: DeclaredFormat, with: BodyMetadata) -> impl Future<Output = Result<Receipt, Refusal>> + Send;
 
+    /// Notes that messages for the source called `source` were lost before they could be received, of so many bytes as far as that is known.
+    fn lost(&self, source: &str, messages: u64, bytes: u64) -> impl Future<Output = ()> + Send;
+
     /// The positions that were kept for a source.
     fn positions(&self, source: &str) -> impl Future<Output = Result<Vec<Position>, Refusal>> + Send;
 }

@@ -186,6 +186,8 @@ pub struct SourceStatus {
     pub unreadable: u64,
     /// How old the last events were when they came.
     pub ages: Ages,
+    /// Room that the system has for datagrams that wait to be read, in bytes; none where a source takes no datagrams.
+    pub receive_buffer: Option<usize>,
     /// Its files, those in trouble first.
     pub files: Vec<FileSeen>,
     /// What went wrong, the latest first.
@@ -284,6 +286,11 @@ impl SourceMonitor {
             Some(known) => (known.says, known.from, known.times, known.last_ms) = (says, from, known.times + times, last_ms),
             None => hearing.troubles.push(Trouble { what, says, from, times, last_ms }),
         }
+    }
+
+    /// Notes how much room the system has for datagrams.
+    pub(crate) fn set_receive_buffer(&self, bytes: usize) {
+        self.hearing().receive_buffer = Some(bytes);
     }
 
     /// Notes how the source's files are doing.

@@ -39,6 +39,12 @@ impl Socket {
         Ok(Socket::Datagrams(socket.into()))
     }
 
+    /// Room that the system has for datagrams that wait to be read, in bytes.
+    pub(crate) fn room(socket: &impl std::os::fd::AsFd) -> Result<usize> {
+        // The system counts as much again for what it keeps beside them (socket(7)).
+        Ok(socket2::SockRef::from(socket).recv_buffer_size()? / 2)
+    }
+
     /// Another handle on the same socket, so that one who listens can take over from another without a gap.
     pub(crate) fn again(&self) -> Result<Socket> {
         match self {

@@ -321,6 +321,8 @@ mod tests {
             Ok(Receipt::default())
         }
 
+        async fn lost(&self, _: &str, _: u64, _: u64) {}
+
         async fn positions(&self, _: &str) -> Result<Vec<Position>, Refusal> {
             Ok(Vec::new())
         }

@@ -9,8 +9,9 @@ use rockrose_event::record::{DeclaredFormat, Form, Record, split};
 use rockrose_event::stamp::stamped;
 use rockrose_event::usual::Usual;
 use rockrose_intake::{BodyMetadata, Caught, NAMED_UNREADABLE, Position, Receipt, Refusal, Sink, Unreadable};
+use rockrose_ledger::{Account, Amount, Measure, Posting, Stage};
 use rockrose_records::Side;
-use rockrose_spool::{CommitExtras, Once, Packed, SpoolError, Unread, pack};
+use rockrose_spool::{Arrival, CommitExtras, Once, Packed, SpoolError, Unread, pack};
 
 use crate::engine::Running;
 use crate::{App, now_ms, queues, windows};
@@ -146,6 +147,17 @@ impl Sink for PlanSink {
         let (sink, source) = (PlanSink { app: Arc::clone(&self.app) }, source.to_owned());
         let taking = tokio::spawn(async move { sink.take(source, body, says, with).await });
         taking.await.unwrap_or(Err(Refusal::Failed))
+    }
+
+    async fn lost(&self, source: &str, messages: u64, bytes: u64) {
+        let number = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
+        let account =
+            Account { stage: Stage::Source, name: source.to_owned(), via: String::new(), position: 0, sentence: String::new(), measure: Measure::Lost };
+        let posting = Posting { account, amount: Amount { events: number(messages), bytes: number(bytes) } };
+        let arrival = Arrival { source: source.to_owned(), arrived_ms: now_ms(), postings: vec![posting], ..Arrival::default() };
+        if let Err(e) = self.app.spool.store(arrival).await {
+            tracing::warn!(error = %e, source, messages, "lost datagrams could not be counted");
+        }
     }
 
     async fn positions(&self, source: &str) -> Result<Vec<Position>, Refusal> {

@@ -10,7 +10,7 @@ use crate::unpacked::Unpacked;
 /// Bodies below this many bytes are not worth packing.
 const PACK_FROM: usize = 256;
 /// Packed event lines.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Packed {
     pub(crate) packing: i32,
     pub(crate) size: i64,

@@ -44,7 +44,7 @@ const SHRINK_PAUSE: Duration = Duration::from_millis(5);
 const LOOK_EVERY: Duration = Duration::from_secs(1);
 
 /// One body's worth of events, to be made durable together.
-#[derive(Debug)]
+#[derive(Debug, Default)]
 pub struct Arrival {
     /// The source it came to.
     pub source: String,

@@ -32,6 +32,7 @@ export function DestinationCard({ destination: d, now, chosen, choose }: { desti
         <dd className="truncate text-right font-mono text-xs leading-relaxed" title={d.target}>
           {d.in_plan ? (d.target === "" ? "nowhere" : d.target) : "no longer in the plan"}
         </dd>
+        {d.caveat !== null && d.caveat !== undefined && <dd className="col-span-2 text-xs text-soft">{d.caveat}</dd>}
         <dt className="text-soft">waiting</dt>
         <dd className={`num text-right ${now - d.oldest_ms >= OLD && d.waiting_events > 0 ? "text-waits" : ""}`}>
           {d.waiting_events === 0 ? "nothing" : `${count(d.waiting_events)}, ${bytes(d.waiting_bytes)}, oldest ${age(now - d.oldest_ms)}`}

@@ -72,6 +72,7 @@ export function Account({ place, name, ledger, whole }: { place: Place; name: st
         <tbody>
           {place === "source" && (
             <>
+              {sum("lost").events > 0 && plain("lost before they were received", sum("lost"), "part")}
               {plain("received", sum("received"))}
               {quarantined.events > 0 && <Line label="− unreadable, in quarantine" events={-quarantined.events} bytes={-quarantined.bytes} tone="less" />}
               {rewritten.events > 0 && <Line label="± written as JSON lines" events={null} bytes={-rewritten.bytes} />}

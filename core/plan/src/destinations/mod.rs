@@ -71,6 +71,11 @@ trait PlannedDestination: Sized {
         None
     }
 
+    /// What its protocol cannot tell of the events that count as delivered, if anything.
+    fn caveat(&self) -> Option<&'static str> {
+        None
+    }
+
     /// The secrets that it refers to.
     fn secrets(&self) -> Vec<&SecretName> {
         Vec::new()
@@ -127,6 +132,12 @@ macro_rules! kinds {
             /// The file that it writes to, which no other may.
             pub(crate) fn file(&self) -> Option<&str> {
                 match self { $(DestinationKind::$name(kind) => kind.file(),)* }
+            }
+
+            /// What its protocol cannot tell of the events that count as delivered, if anything.
+            #[must_use]
+            pub fn caveat(&self) -> Option<&'static str> {
+                match self { $(DestinationKind::$name(kind) => kind.caveat(),)* }
             }
 
             /// The secrets that it refers to.

@@ -70,6 +70,15 @@ impl PlannedDestination for SyslogDestination {
         })
     }
 
+    fn caveat(&self) -> Option<&'static str> {
+        match self.transport {
+            SyslogTransport::Udp => Some("delivered means sent: nobody answers a datagram, so whether it arrived cannot be known"),
+            SyslogTransport::Tcp | SyslogTransport::Tls => {
+                Some("delivered means handed to the system: the protocol has no answers, so what is on its way when a connection breaks is lost")
+            }
+        }
+    }
+
     fn address(&self) -> String {
         format!("{}:{}", self.host, self.port)
     }

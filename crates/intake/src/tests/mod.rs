@@ -33,6 +33,8 @@ struct Kept {
     waiting: AtomicUsize,
     refusing: Mutex<Option<Refusal>>,
     positions: Mutex<BTreeMap<String, String>>,
+    /// Messages that were lost, and their bytes.
+    lost: Mutex<(u64, u64)>,
 }
 
 impl Kept {
@@ -68,6 +70,11 @@ impl Sink for Kept {
         self.bodies.lock().unwrap().push((source.to_owned(), body.to_vec(), says));
         self.with.lock().unwrap().push(with);
         Ok(Receipt { received: 1, read: 1, ..Receipt::default() })
+    }
+
+    async fn lost(&self, _: &str, messages: u64, bytes: u64) {
+        let mut lost = self.lost.lock().unwrap();
+        *lost = (lost.0 + messages, lost.1 + bytes);
     }
 
     async fn positions(&self, _: &str) -> Result<Vec<Position>, Refusal> {

@@ -163,6 +163,11 @@ async fn a_datagram_is_a_message_and_losses_are_counted() {
     }
     s.sink.refuse(None);
     until("what was kept and what was lost is all that was sent", || events(&s).len() as u64 + lost(&s) == sent).await;
+    // The sink is told as well, for the account; and how much room the system has is known.
+    until("the losses are noted", || s.sink.lost.lock().unwrap().0 == lost(&s)).await;
+    let (messages, bytes) = *s.sink.lost.lock().unwrap();
+    assert!(bytes / messages > 2_000, "{bytes} bytes of {messages}");
+    assert!(s.monitor.get().receive_buffer.is_some_and(|room| room >= 64 << 10));
 }
 
 #[tokio::test]

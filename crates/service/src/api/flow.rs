@@ -70,6 +70,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
             let mut shown = destination(&book, &d.name, waiting.get(&d.name), health);
             shown.kind = d.kind.word().into();
             shown.target = d.kind.address();
+            shown.caveat = d.kind.caveat().map(str::to_owned);
             shown.in_plan = true;
             shown.cost = d.price.as_ref().map(|p| Cost {
                 today: today.get(&d.name).map_or(0, |a: &Amount| a.bytes) as f64 / 1e9 * p.per_gb,
@@ -103,6 +104,7 @@ fn destination(book: &Book<'_>, name: &str, waiting: Option<&Waiting>, health: D
         name: name.to_owned(),
         kind: String::new(),
         target: String::new(),
+        caveat: None,
         in_plan: false,
         offered: book.gauge(Stage::Destination, name, Measure::Offered),
         offered_from: book.shares(Stage::Destination, name, Measure::Offered),

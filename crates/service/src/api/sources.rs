@@ -71,6 +71,7 @@ fn told(app: &App, book: &Book<'_>, planned: &Planned, now: i64) -> Source {
         freshness: hearing.ages.freshness().map(|f| Freshness { half_ms: f.half, most_ms: f.most, nearly_all_ms: f.nearly_all }),
         paused_by: app.engine.paused(Side::Source, &planned.name).map(|p| p.who),
         file_count: hearing.files.len(),
+        receive_buffer_bytes: hearing.receive_buffer,
         files: hearing.files.iter().take(FILES).map(source_file).collect(),
         troubles: troubles.collect(),
         send: paste_lines(planned).into_iter().map(|p| SendLine { with: p.with.to_owned(), line: p.line }).collect(),

@@ -47,6 +47,8 @@ impl Sink for Kept {
         Ok(Receipt { received: count, read: count, ..Receipt::default() })
     }
 
+    async fn lost(&self, _: &str, _: u64, _: u64) {}
+
     async fn positions(&self, _: &str) -> Result<Vec<Position>, Refusal> {
         Ok(self.positions.lock().unwrap().iter().map(|(id, content)| Position { id: id.clone(), content: Some(content.clone()) }).collect())
     }

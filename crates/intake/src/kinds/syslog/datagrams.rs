@@ -7,10 +7,12 @@ use std::time::Duration;
 use rockrose_extract::SyslogReader;
 use tokio::net::UdpSocket;
 use tokio::sync::mpsc;
+use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 
 use super::super::{Start, Transport};
 use super::zone;
+use crate::socket::Socket;
 use crate::stream::until_taken;
 use crate::{SenderFault, Sink, SourceMonitor, SourceSettings, now_ms};
 
@@ -57,17 +59,24 @@ pub(super) async fn run<S: Sink>(Start { settings, transport, sink, monitor, sto
         let (settings, sink, monitor, stopping) = (Arc::clone(&settings), Arc::clone(&sink), Arc::clone(&monitor), stopping.clone());
         async move {
             while let Some(Batch { lines, raw, from }) = waiting.recv().await {
-                let count = memchr::memchr_iter(b'\n', &lines).count() as u64;
-                match until_taken(&*sink, &settings.load().name, lines, raw, &monitor, Some(&stopping)).await {
+                let (count, bytes) = (memchr::memchr_iter(b'\n', &lines).count() as u64, lines.len() as u64);
+                let source = settings.load().name.clone();
+                match until_taken(&*sink, &source, lines, raw, &monitor, Some(&stopping)).await {
                     Some(receipt) => monitor.receipt(&receipt, Some(from.ip())),
-                    None => monitor.wrong_times(SenderFault::Lost, count, "datagrams could not be kept", Some(from.ip())),
+                    None => {
+                        monitor.wrong_times(SenderFault::Lost, count, "datagrams could not be kept", Some(from.ip()));
+                        sink.lost(&source, count, bytes).await;
+                    }
                 }
             }
         }
     };
     let receiving = async {
         let mut datagram = vec![0; MAX_DATAGRAM];
-        let mut lost = Lost::of(&socket);
+        if let Ok(room) = Socket::room(&socket) {
+            monitor.set_receive_buffer(room);
+        }
+        let (mut lost, mut losses, mut noting) = (Lost::of(&socket), Losses::default(), JoinSet::new());
         let mut look = tokio::time::interval(LOOK_EVERY);
         let mut reader: Option<(Option<String>, SyslogReader)> = None;
         let mut gathered: Option<Batch> = None;
@@ -78,7 +87,10 @@ pub(super) async fn run<S: Sink>(Start { settings, transport, sink, monitor, sto
                     let more = lost.more();
                     if more > 0 {
                         monitor.wrong_times(SenderFault::Lost, more, "datagrams came faster than they were read, and the system let them go", None);
+                        losses.unseen(more);
                     }
+                    losses.note(&sink, &settings.load().name, &mut noting);
+                    while noting.try_join_next().is_some() {}
                     continue;
                 }
                 // What was gathered goes on as soon as what went before it is kept.
@@ -105,7 +117,11 @@ pub(super) async fn run<S: Sink>(Start { settings, transport, sink, monitor, sto
                 } else {
                     let batch = gathered.get_or_insert_with(|| Batch { lines: Vec::new(), raw: Vec::new(), from });
                     batch.from = from;
-                    over += u64::from(!batch.add(&datagram[..length], &settings, reader, &monitor));
+                    losses.seen(length);
+                    if !batch.add(&datagram[..length], &settings, reader, &monitor) {
+                        over += 1;
+                        losses.add(1, length as u64);
+                    }
                 }
                 burst += length;
                 next = if burst >= BATCH { None } else { socket.try_recv_from(&mut datagram).ok() };
@@ -118,10 +134,48 @@ pub(super) async fn run<S: Sink>(Start { settings, transport, sink, monitor, sto
             // Whoever takes it has ended only if nothing can be kept any more.
             let _ = batches.send(batch).await;
         }
+        losses.unseen(lost.more());
+        losses.note(&sink, &settings.load().name, &mut noting);
         stopping.cancel();
         drop(batches);
+        noting.join_all().await;
     };
     tokio::join!(receiving, handing);
+}
+
+/// What was lost and is not noted yet.
+#[derive(Default)]
+struct Losses {
+    messages: u64,
+    bytes: u64,
+    /// How many datagrams came, and their bytes: what the system let go was of about their size.
+    came: (u64, u64),
+}
+
+impl Losses {
+    fn seen(&mut self, length: usize) {
+        self.came = (self.came.0 + 1, self.came.1 + length as u64);
+    }
+
+    fn add(&mut self, messages: u64, bytes: u64) {
+        self.messages += messages;
+        self.bytes += bytes;
+    }
+
+    /// Adds datagrams that nobody has seen.
+    fn unseen(&mut self, messages: u64) {
+        let (came, bytes) = self.came;
+        self.add(messages, messages.saturating_mul(bytes).checked_div(came).unwrap_or(0));
+    }
+
+    /// Notes what was lost, without waiting for that.
+    fn note<S: Sink>(&mut self, sink: &Arc<S>, source: &str, noting: &mut JoinSet<()>) {
+        let (messages, bytes) = (std::mem::take(&mut self.messages), std::mem::take(&mut self.bytes));
+        if messages > 0 {
+            let (sink, source) = (Arc::clone(sink), source.to_owned());
+            noting.spawn(async move { sink.lost(&source, messages, bytes).await });
+        }
+    }
 }
 
 /// How many datagrams for one socket the system has let go, as `/proc/net/udp` says.
