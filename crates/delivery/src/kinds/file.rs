@@ -29,6 +29,8 @@ pub(crate) struct FileOutlet {
     /// The length at the last settlement, as remembered by the spool.
     reached: Option<u64>,
     open: Option<Open>,
+    /// Nothing was done yet since the service started, so what a crash broke off is still to be finished.
+    begins: bool,
 }
 
 struct Open {
@@ -77,11 +79,21 @@ impl Outlet for FileOutlet {
 
 impl FileOutlet {
     pub(crate) fn new(settings: FileDestination, reached: Option<u64>) -> FileOutlet {
-        FileOutlet { settings, reached, open: None }
+        FileOutlet { settings, reached, open: None, begins: true }
     }
 
     /// The length of the file, if the spool does not know it yet: it must, or a crash behind the append would repeat it.
     pub(crate) async fn begin(&mut self) -> Result<Option<u64>, Failure> {
+        if std::mem::take(&mut self.begins) {
+            let settings = self.settings.clone();
+            // Nothing waits for it: all events stand in files, under one name or another.
+            tokio::task::spawn_blocking(move || match rotation::finish(&settings) {
+                Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
+                    tracing::warn!(file = settings.path, error = %e, "what a crash left of files that were being compressed could not be finished");
+                }
+                _ => {}
+            });
+        }
         if self.put_aside().await? {
             return Ok(Some(0));
         }

@@ -97,25 +97,58 @@ fn pack(aside: &Path, compression: Compression) -> std::io::Result<()> {
     std::fs::remove_file(aside)
 }
 
-/// Removes the oldest of more files than are to be kept.
-fn remove_oldest(settings: &FileDestination) -> std::io::Result<()> {
-    let Some(keep) = settings.keep_files else { return Ok(()) };
+/// Finishes what a crash broke off while files that were put aside were compressed: half a file is removed and made anew, and of two with the same content the plain one goes.
+pub(crate) fn finish(settings: &FileDestination) -> std::io::Result<()> {
+    for (path, rest) in aside_of(settings)? {
+        let (plain, end) = (path.with_file_name(rest.plain), rest.end.as_str());
+        if let Some(packed) = end.strip_suffix(".part") {
+            std::fs::remove_file(&path)?;
+            let compression = if packed == ".zst" { Compression::Zstd } else { Compression::Gzip };
+            if plain.exists() {
+                pack(&plain, compression)?;
+            }
+        } else if !end.is_empty() && plain.exists() {
+            // It had its name only once it was whole and on the disk.
+            std::fs::remove_file(&plain)?;
+        }
+    }
+    Ok(())
+}
+
+/// The name of a file that was put aside, before it was compressed, and what was put behind that since.
+struct AsideName {
+    plain: String,
+    end: String,
+}
+
+/// The files that were put aside by us: their names have a time, and perhaps a number.
+fn aside_of(settings: &FileDestination) -> std::io::Result<Vec<(PathBuf, AsideName)>> {
     let path = Path::new(&settings.path);
     let (stem, extension) = parts(path);
     let folder = path.parent().filter(|f| !f.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let mut aside: Vec<(SystemTime, PathBuf)> = Vec::new();
+    let mut aside = Vec::new();
     for entry in std::fs::read_dir(folder)? {
         let entry = entry?;
         let name = entry.file_name().to_string_lossy().into_owned();
-        let rest = name.strip_prefix(&format!("{stem}-")).and_then(|rest| {
-            let rest = rest.strip_suffix(".gz").or_else(|| rest.strip_suffix(".zst")).unwrap_or(rest);
-            rest.strip_suffix(&extension)
-        });
-        // Only what was put aside by us: a time, and perhaps a number.
+        let end = [".gz", ".zst", ".gz.part", ".zst.part"].into_iter().find(|end| name.ends_with(end)).unwrap_or_default();
+        let plain = &name[..name.len() - end.len()];
+        let rest = plain.strip_prefix(&format!("{stem}-")).and_then(|rest| rest.strip_suffix(&extension));
         let ours = rest
             .is_some_and(|rest| rest.len() >= 16 && rest.as_bytes()[8] == b'T' && rest.as_bytes()[15] == b'Z' && rest[..8].bytes().all(|b| b.is_ascii_digit()));
         if ours {
-            aside.push((entry.metadata()?.modified()?, entry.path()));
+            aside.push((entry.path(), AsideName { plain: plain.to_owned(), end: end.to_owned() }));
+        }
+    }
+    Ok(aside)
+}
+
+/// Removes the oldest of more files than are to be kept.
+fn remove_oldest(settings: &FileDestination) -> std::io::Result<()> {
+    let Some(keep) = settings.keep_files else { return Ok(()) };
+    let mut aside: Vec<(SystemTime, PathBuf)> = Vec::new();
+    for (path, name) in aside_of(settings)? {
+        if !name.end.ends_with(".part") {
+            aside.push((std::fs::metadata(&path)?.modified()?, path));
         }
     }
     aside.sort();

@@ -117,6 +117,30 @@ async fn an_hour_or_a_day_that_is_over_begins_a_new_file() {
 }
 
 #[tokio::test]
+async fn a_crash_while_a_file_is_compressed_leaves_nothing_behind() {
+    let p = place();
+    let at = |name: &str| p.out.with_file_name(name);
+    std::fs::create_dir_all(p.out.parent().unwrap()).unwrap();
+    // It died within the one, and between two steps of the other; the last is somebody else's.
+    std::fs::write(at("out-20261123T100000Z.jsonl"), "a\n").unwrap();
+    std::fs::write(at("out-20261123T100000Z.jsonl.gz.part"), [0x1f, 0x8b, 8]).unwrap();
+    std::fs::write(at("out-20261123T110000Z.jsonl"), "b\n").unwrap();
+    std::fs::write(at("out-20261123T110000Z.jsonl.zst"), zstd::bulk::compress(b"b\n", 1).unwrap()).unwrap();
+    std::fs::write(at("out-of-order.jsonl.gz.part"), "mine").unwrap();
+    deliver(&p, &file(&p, |f| f.compression = rockrose_plan::Compression::Gzip), 0..2, 2).await;
+    let names = || {
+        let mut names: Vec<String> = std::fs::read_dir(p.out.parent().unwrap()).unwrap().map(|e| e.unwrap().file_name().to_string_lossy().into_owned()).collect();
+        names.sort();
+        names
+    };
+    let expected = ["out-20261123T100000Z.jsonl.gz", "out-20261123T110000Z.jsonl.zst", "out-of-order.jsonl.gz.part", "out.jsonl"];
+    until("it is finished", || names() == expected).await;
+    let mut text = String::new();
+    std::io::Read::read_to_string(&mut flate2::read::GzDecoder::new(std::fs::File::open(at(expected[0])).unwrap()), &mut text).unwrap();
+    assert_eq!(text, "a\n");
+}
+
+#[tokio::test]
 async fn a_crash_around_putting_aside_repeats_nothing() {
     let p = place();
     let settings = file(&p, |f| f.rotate_at = Some(1_000_000));

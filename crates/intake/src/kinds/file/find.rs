@@ -72,6 +72,24 @@ pub(super) fn find(paths: &[String], but_not: &[String]) -> Found {
     found
 }
 
+/// Most files of a folder that are looked at for a copy.
+const MAX_BESIDE: usize = 200;
+
+/// The other files in the folder of `path` that are not `known`, those that were written last first.
+pub(super) fn beside(path: &Path, known: impl Fn(&FileStat) -> bool) -> Vec<(PathBuf, FileStat)> {
+    let Some(Ok(entries)) = path.parent().map(std::fs::read_dir) else { return Vec::new() };
+    let files = entries.filter_map(|entry| {
+        let entry = entry.ok()?;
+        let about = entry.metadata().ok().filter(std::fs::Metadata::is_file)?;
+        let look = FileStat::of(&about);
+        (look.size > 0 && !known(&look)).then(|| (entry.path(), look))
+    });
+    let mut files: Vec<(PathBuf, FileStat)> = files.collect();
+    files.sort_by_key(|(_, look)| std::cmp::Reverse(look.changed_ms));
+    files.truncate(MAX_BESIDE);
+    files
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

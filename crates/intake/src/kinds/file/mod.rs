@@ -83,7 +83,13 @@ impl Kind for Files {
     }
 
     fn remedy(&self, what: SenderFault) -> Option<&'static str> {
-        (what == SenderFault::TooLarge).then_some("raise the source's `max_event`")
+        match what {
+            SenderFault::TooLarge => Some("raise the source's `max_event`"),
+            SenderFault::Lost => {
+                Some("let `paths` meet the names of the copies that are made before files are emptied, or rename files instead of emptying them")
+            }
+            _ => None,
+        }
     }
 }
 
@@ -93,7 +99,14 @@ async fn follow<S: Sink>(settings: FileSettings, sink: Arc<S>, monitor: Arc<Sour
     let settings = Arc::new(settings);
     while !shared.stop.is_cancelled() {
         let Some(kept) = kept(&settings, &shared).await else { return };
-        let mut follower = Follower { at: BTreeMap::new(), seen: Vec::new(), forgotten: Vec::new(), begins: kept.is_empty(), settings: Arc::clone(&settings) };
+        let mut follower = Follower {
+            at: BTreeMap::new(),
+            seen: Vec::new(),
+            forgotten: Vec::new(),
+            missed: Vec::new(),
+            begins: kept.is_empty(),
+            settings: Arc::clone(&settings),
+        };
         for position in kept {
             if let Some(place) = position.content.and_then(|c| serde_json::from_str::<ReadPosition>(&c).ok()) {
                 follower.at.insert(place.id.clone(), TrackedFile::kept(place));
@@ -143,6 +156,8 @@ struct Follower {
     seen: Vec<FileSeen>,
     /// Places to forget.
     forgotten: Vec<String>,
+    /// Files that were emptied before they were read to their end, and how many bytes that cost; not told yet.
+    missed: Vec<(PathBuf, u64)>,
     /// Nothing was ever looked at.
     begins: bool,
 }
@@ -157,6 +172,10 @@ impl Follower {
                 self
             })
             .await?;
+            for (path, bytes) in self.missed.drain(..) {
+                let says = format!("{} was emptied with {bytes} bytes unread, and no copy of it was found beside it", path.display());
+                shared.monitor.wrong(SenderFault::Lost, says, None);
+            }
             let took = begun.elapsed();
             self.note_places(shared).await;
             let more = self.read(shared).await?;
@@ -183,7 +202,7 @@ impl Follower {
         self.at.values_mut().for_each(|k| k.found = false);
         let by_number: HashMap<(u64, u64), String> = self.at.iter().map(|(id, k)| (k.place.number, id.clone())).collect();
         // What was emptied or replaced: its place may go on in a copy.
-        let mut left: Vec<ReadPosition> = Vec::new();
+        let (mut left, mut unread): (Vec<ReadPosition>, HashMap<String, u64>) = Default::default();
         let mut new = Vec::new();
         for (path, look) in found.files {
             let Some(known) = by_number.get(&look.number).and_then(|id| self.at.get_mut(id)) else {
@@ -195,6 +214,7 @@ impl Follower {
                 Ok(true) => known.saw(look, now),
                 Ok(false) => {
                     let id = known.place.id.clone();
+                    unread.insert(id.clone(), known.left_unread());
                     left.extend(self.at.remove(&id).map(|k| k.place));
                     new.push((path, look));
                 }
@@ -209,6 +229,12 @@ impl Follower {
             self.at.insert(begun.place.id.clone(), begun);
         }
         self.take_over_copies(&left, now);
+        self.at.values_mut().filter(|k| k.place.beside && !k.found).for_each(|k| k.look_beside(now));
+        for place in left.iter().filter(|place| !place.beside) {
+            if !self.at.contains_key(&place.id) && !self.go_on_beside(place, now) {
+                self.miss(&place.path, unread.get(&place.id).copied().unwrap_or(0));
+            }
+        }
         self.forgotten.extend(left.into_iter().map(|place| place.id).filter(|id| !self.at.contains_key(id)));
         self.begins = false;
         self.at.values_mut().for_each(|k| k.look_at_what_is_left(now));
@@ -280,6 +306,33 @@ impl Follower {
             }
             copy.unnoted = true;
             self.at.insert(copy.place.id.clone(), copy);
+        }
+    }
+
+    /// Reads on in the copy of a file that was emptied, where one stands in its folder under none of the patterns. Says whether there is one.
+    fn go_on_beside(&mut self, place: &ReadPosition, now: i64) -> bool {
+        let Some((path, look, file, sort)) =
+            find::beside(&place.path, |look| self.at.values().any(|k| k.place.number == look.number)).into_iter().find_map(|(path, look)| {
+                let file = File::open(&path).ok()?;
+                let sort = FileFormat::of(&head(&file).ok()?);
+                tracked::is_copy(place, &file, &path, sort, look.size).then_some((path, look, file, sort))
+            })
+        else {
+            return false;
+        };
+        let mut copy = TrackedFile::new(ReadPosition { path, number: look.number, beside: true, ..place.clone() }, sort);
+        copy.plain = (sort == FileFormat::Plain).then(|| Arc::new(file));
+        copy.unnoted = true;
+        copy.saw(look, now);
+        self.at.insert(place.id.clone(), copy);
+        true
+    }
+
+    /// Notes that the file at `path` was emptied with so many bytes unread.
+    fn miss(&mut self, path: &Path, bytes: u64) {
+        if bytes > 0 {
+            self.missed.push((path.to_owned(), bytes));
+            self.at.values_mut().filter(|k| k.place.path == path).for_each(|k| k.missed += bytes);
         }
     }
 

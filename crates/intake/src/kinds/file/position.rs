@@ -40,6 +40,9 @@ pub(super) struct ReadPosition {
     /// It went away, and was read to its end.
     #[serde(default)]
     pub(super) left: bool,
+    /// It stands under none of the patterns, and is read because it is a copy of one that did, made before that was emptied.
+    #[serde(default)]
+    pub(super) beside: bool,
 }
 
 pub(super) fn sum(bytes: &[u8]) -> u64 {
@@ -62,6 +65,7 @@ impl ReadPosition {
             done: None,
             seen_ms: now_ms,
             left: false,
+            beside: false,
         }
     }
 

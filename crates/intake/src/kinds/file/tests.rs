@@ -239,6 +239,57 @@ async fn rotation_by_copy_and_truncation_reads_each_line_once() {
 }
 
 #[tokio::test]
+async fn an_emptied_file_is_read_on_in_its_copy_wherever_that_stands_beside_it() {
+    for packed in [false, true] {
+        let mut b = Bench::new();
+        b.write("a.log", 0..100);
+        b.write("b.txt", 900..1_000);
+        b.start();
+        b.has("at first", 0..100).await;
+        b.sink.refusing.store(true, Ordering::SeqCst);
+        b.write("a.log", 100..120);
+        b.until("pushed back", |b| b.sink.refused.load(Ordering::SeqCst) > 0).await;
+        // The patterns do not meet the copy, and it is finished over a restart as well.
+        let copy = std::fs::read(b.at("a.log")).unwrap();
+        std::fs::write(b.at("a-copy.old"), if packed { gzip(&copy) } else { copy }).unwrap();
+        std::fs::write(b.at("a.log"), lines(120..150)).unwrap();
+        b.stop().await;
+        b.sink.refusing.store(false, Ordering::SeqCst);
+        b.start();
+        b.has("the rest from the copy, the new from the file", 0..150).await;
+        assert_eq!(b.monitor.get().troubles.iter().filter(|t| t.what == SenderFault::Lost).count(), 0);
+        if packed {
+            b.stop().await;
+            continue;
+        }
+        // Once more while it runs, now that the copy is known from before.
+        let refused = b.sink.refused.load(Ordering::SeqCst);
+        b.sink.refusing.store(true, Ordering::SeqCst);
+        b.write("a.log", 150..160);
+        b.until("pushed back", |b| b.sink.refused.load(Ordering::SeqCst) > refused).await;
+        b.write("a.log", 160..200);
+        std::fs::copy(b.at("a.log"), b.at("a-copy.older")).unwrap();
+        std::fs::write(b.at("a.log"), lines(200..210)).unwrap();
+        b.sink.refusing.store(false, Ordering::SeqCst);
+        b.has("what was written behind what was read", 0..210).await;
+        // Without a copy it is said how much was missed: all but the part that was read already.
+        let refused = b.sink.refused.load(Ordering::SeqCst);
+        b.sink.refusing.store(true, Ordering::SeqCst);
+        b.write("a.log", 1_000..61_000);
+        b.until("pushed back", |b| b.sink.refused.load(Ordering::SeqCst) > refused).await;
+        std::fs::write(b.at("a.log"), "").unwrap();
+        b.sink.refusing.store(false, Ordering::SeqCst);
+        let lost = |b: &Bench| b.monitor.get().troubles.into_iter().find(|t| t.what == SenderFault::Lost).map(|t| t.says);
+        b.until("it is said", |b| lost(b).is_some()).await;
+        let read: usize = b.sink.lines.lock().unwrap().iter().map(|line| line.len() + 1).sum::<usize>() - lines(0..200).len();
+        let missed = lines(200..210).len() + lines(1_000..61_000).len() - read;
+        assert!(missed > 500_000 && lost(&b).unwrap().contains(&format!(" {missed} bytes unread")), "{missed}: {:?}", lost(&b));
+        b.until("the file says so", |b| b.monitor.get().files.iter().any(|f| f.says.contains("no copy of it was found"))).await;
+        b.stop().await;
+    }
+}
+
+#[tokio::test]
 async fn a_packed_copy_is_not_read_again_and_old_packed_files_are_read() {
     let mut b = Bench::new();
     b.write("a.log.1", 0..100);

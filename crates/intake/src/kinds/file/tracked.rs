@@ -43,6 +43,10 @@ pub(super) struct TrackedFile {
     pub(super) trouble: Option<(FileState, String)>,
     /// Its place was not kept yet.
     pub(super) unnoted: bool,
+    /// The largest size that it was seen with.
+    largest: u64,
+    /// Bytes that were not read before the file at its path was emptied, and stand nowhere else.
+    pub(super) missed: u64,
     /// The size at which it ended within a line.
     stopped_at: u64,
     /// Most bytes to read at once.
@@ -109,6 +113,8 @@ impl TrackedFile {
             copy_of: None,
             trouble: None,
             unnoted: false,
+            largest: 0,
+            missed: 0,
             stopped_at: 0,
             chunk: CHUNK,
             one_by_one: false,
@@ -126,9 +132,25 @@ impl TrackedFile {
             // A packed file that changed is gone through anew.
             self.packed = None;
         }
+        self.largest = self.largest.max(look.size);
         self.place.seen_ms = now;
         self.place.left = false;
         self.found = true;
+    }
+
+    /// How many bytes were not read of it, as far as is known, once something else stands at its path.
+    pub(super) fn left_unread(&self) -> u64 {
+        if self.sort.is_packed() { 0 } else { self.largest.saturating_sub(self.place.offset) }
+    }
+
+    /// Looks again at a copy that stands under none of the patterns.
+    pub(super) fn look_beside(&mut self, now: i64) {
+        let look = std::fs::metadata(&self.place.path).map(|about| FileStat::of(&about)).ok().filter(|look| look.number == self.place.number);
+        if let Some(look) = look
+            && self.is_still(look).unwrap_or(false)
+        {
+            self.saw(look, now);
+        }
     }
 
     /// Whether the file at its path still is the one that was read. Opens it, if need be.
@@ -340,6 +362,10 @@ impl TrackedFile {
             (None, None) if size > self.place.offset => (FileState::Current, "waits for the end of its last line".to_owned()),
             (None, None) if !self.found => (FileState::Current, "read to its end; it was moved or removed".to_owned()),
             (None, None) => (FileState::Current, "read to its end".to_owned()),
+        };
+        let says = match self.missed {
+            0 => says,
+            missed => format!("{says}; it was emptied with {missed} bytes unread, and no copy of it was found"),
         };
         Some(FileSeen { path: self.place.path.display().to_string(), state, says, size, offset: self.place.offset })
     }
