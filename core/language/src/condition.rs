@@ -8,6 +8,7 @@ use rockrose_event::field::{Path, write_quoted};
 use rockrose_event::level::Level;
 
 use crate::cursor::{Cursor, Outcome};
+use crate::habits;
 use crate::list::{listed, write_list};
 use crate::literal::Literal;
 use crate::mistake::Mistake;
@@ -75,6 +76,10 @@ const AFTER_FIELD: &str = "a comparison (`=`, `!=`, `~=`, `<`, `<=`, `>`, `>=`),
 
 /// Parses a whole text as one condition.
 pub fn parse_condition(text: &str) -> Result<Condition, Mistake> {
+    whole(text).map_err(|mistake| habits::told(text, mistake, &[], |text| whole(text).ok().map(|condition| condition.to_string())))
+}
+
+fn whole(text: &str) -> Result<Condition, Mistake> {
     let mut cursor = Cursor::new(text)?;
     let condition = condition(&mut cursor)?;
     if cursor.done() { Ok(condition) } else { cursor.unexpected("`and`, `or` or the end of the condition", &["and", "or"]) }
@@ -133,19 +138,74 @@ fn negation(c: &mut Cursor<'_>) -> Outcome<Condition> {
         }
     }
     let path = c.path("a field, `not` or `(`")?;
+    let start = c.at();
+    if c.words("not") {
+        if !TESTS.contains(&c.peek_word()) {
+            c.rewind(start);
+            return c.unexpected(AFTER_FIELD, TESTS);
+        }
+        return tested(c, path).map(|test| Condition::Not(Box::new(test)));
+    }
+    tested(c, path)
+}
+
+/// The test of a field, or several of which one must hold.
+fn tested(c: &mut Cursor<'_>, path: Path) -> Outcome<Condition> {
+    let start = c.at();
+    let any = |tests: Vec<Test>| {
+        let each = tests.into_iter().map(|test| Condition::Field(path.clone(), test)).collect();
+        join(each, Err, Condition::Or)
+    };
+    if c.words("contains any") {
+        if !c.sign("(") {
+            return c.unexpected("texts in parentheses, as in `contains any (\"a\", \"b\")`", &[]);
+        }
+        let texts = c.list(|c| c.quoted("a text in quotes"))?;
+        return if c.sign(")") { Ok(any(texts.into_iter().map(Test::Contains).collect())) } else { c.unexpected("`,` or `)`", &[]) };
+    }
+    if c.words("in") {
+        if c.sign("(")
+            && let Some(first) = any_network(c)?
+        {
+            let mut networks = vec![Test::Network(first)];
+            while c.sign(",") {
+                match any_network(c)? {
+                    Some(network) => networks.push(Test::Network(network)),
+                    None => return c.unexpected("another network", &[]),
+                }
+            }
+            return if c.sign(")") { Ok(any(networks)) } else { c.unexpected("`,` or `)`", &[]) };
+        }
+        c.rewind(start);
+    }
     let test = test(c, &path)?;
     Ok(Condition::Field(path, test))
 }
 
+/// A network, in quotes or not. In quotes, an address alone is a text like any other.
+fn any_network(c: &mut Cursor<'_>) -> Outcome<Option<Network>> {
+    if !c.rest().starts_with('"') {
+        return network(c);
+    }
+    let start = c.at();
+    let text = c.quoted("a network")?;
+    if text.contains('/')
+        && let Some(found) = Network::read(&text)
+    {
+        return Ok(Some(found));
+    }
+    c.rewind(start);
+    Ok(None)
+}
+
 fn test(c: &mut Cursor<'_>, path: &Path) -> Outcome<Test> {
     const ORDERS: [(&str, Ordering); 4] = [("<=", Ordering::AtMost), (">=", Ordering::AtLeast), ("<", Ordering::Less), (">", Ordering::Greater)];
-    if c.rest().starts_with("==") {
-        return Err(Mistake::new(c.at()..c.at() + 2, "`==` is not a comparison").expected("`=`"));
-    }
-    if c.sign("=") {
+    if c.sign("==") || c.sign("=") {
+        levels_have_a_field(c, path, "=", false)?;
         return value(c, path).map(Test::Equals);
     }
     if c.sign("!=") {
+        levels_have_a_field(c, path, "!=", false)?;
         return value(c, path).map(Test::Differs);
     }
     if c.sign("~=") {
@@ -153,6 +213,7 @@ fn test(c: &mut Cursor<'_>, path: &Path) -> Outcome<Test> {
     }
     for (sign, order) in ORDERS {
         if c.sign(sign) {
+            levels_have_a_field(c, path, sign, true)?;
             let at = c.here();
             let literal = value(c, path)?;
             if matches!(literal, Literal::Bool(_)) {
@@ -184,13 +245,34 @@ fn test(c: &mut Cursor<'_>, path: &Path) -> Outcome<Test> {
     c.unexpected(AFTER_FIELD, TESTS)
 }
 
+/// Names under which senders write a level as a text, in small letters and without what stands between their words.
+const LEVEL_NAMES: &[&str] = &["level", "lvl", "loglevel", "levelname", "severitytext", "severityname", "syslogseverity"];
+
+/// A level that is compared under one of its senders' names would be compared as a text, or not at all: only `severity` knows their order.
+fn levels_have_a_field(c: &Cursor<'_>, path: &Path, sign: &str, ordered: bool) -> Outcome<()> {
+    let name: String = path.segments().concat().chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_lowercase();
+    if path.is_severity() || !LEVEL_NAMES.contains(&name.as_str()) {
+        return Ok(());
+    }
+    let written = c.written();
+    let level = Level::read(written.trim_matches('"').as_bytes()).filter(|_| written.contains(|ch: char| ch.is_ascii_alphabetic()));
+    match level {
+        Some(level) if ordered || !written.starts_with('"') => {
+            let message = format!("`{path}` is compared as a text; levels have their order in `severity`");
+            Err(Mistake { nearest: Some(format!("severity {sign} {}", level.word())), ..Mistake::new(c.here(), message) })
+        }
+        _ => Ok(()),
+    }
+}
+
 fn value(c: &mut Cursor<'_>, path: &Path) -> Outcome<Literal> {
     if let Some(literal) = c.literal() {
         return literal;
     }
     let words = Level::ALL.map(Level::word);
     if path.is_severity() {
-        if let Some(level) = Level::ALL.into_iter().find(|l| c.words(l.word())) {
+        let word = c.peek_word();
+        if let Some(level) = Level::read(word.as_bytes()).filter(|_| c.words(word)) {
             return Ok(Literal::Level(level));
         }
         return c.unexpected("a level (`trace`, `debug`, `info`, `warn`, `error`, `fatal`), a number or a text in quotes", &words);
@@ -211,7 +293,7 @@ fn within(c: &mut Cursor<'_>, path: &Path) -> Outcome<Test> {
         let items = c.list(|c| value(c, path))?;
         return if c.sign(")") { Ok(Test::OneOf(items)) } else { c.unexpected("`,` or `)`", &[]) };
     }
-    if let Some(network) = network(c)? {
+    if let Some(network) = any_network(c)? {
         return Ok(Test::Network(network));
     }
     let start = c.at();

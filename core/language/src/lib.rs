@@ -4,6 +4,7 @@ mod condition;
 mod cursor;
 mod explain;
 mod format;
+mod habits;
 mod list;
 mod literal;
 mod mistake;

@@ -112,7 +112,13 @@ impl Size {
 
 pub(crate) fn pace(c: &mut Cursor<'_>) -> Outcome<Pace> {
     let count = c.count("how many, as in `100 per second`")?;
-    c.need_words("per")?;
+    if !c.sign("/") {
+        c.need_words("per")?;
+    }
+    let short = [("s", TimeUnit::Second), ("sec", TimeUnit::Second), ("m", TimeUnit::Minute), ("min", TimeUnit::Minute), ("h", TimeUnit::Hour)];
+    if let Some((_, per)) = short.into_iter().find(|(word, _)| c.words(word)) {
+        return Ok(Pace { count, per });
+    }
     Ok(Pace { count, per: unit(c, "`second`, `minute` or `hour`")? })
 }
 

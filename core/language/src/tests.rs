@@ -90,7 +90,6 @@ fn mistakes_point_and_suggest() {
         ("count as 9lives", "9lives", None),
         ("parse m as json els xml", "els", Some("else")),
         ("parse m as /(\\d+)/", "/(\\d+)/", None),
-        ("drop a == 1", "==", None),
         ("remove *", "*", None),
     ] {
         let m = wrong(text);
@@ -101,6 +100,35 @@ fn mistakes_point_and_suggest() {
         let m = wrong(unfinished);
         assert!(m.at.end == unfinished.len() && m.expected.is_some(), "{unfinished}: {m:?}");
     }
+}
+
+#[test]
+fn what_may_be_meant_as_a_detector_is_doubted() {
+    for (sentence, word, near) in [
+        ("redact ssn", "ssn", "national_id"),
+        ("redact email, ip in message", "", ""),
+        ("redact email, ip", "ip", "ipv4, ipv6"),
+        ("redact credit_card keep last 4", "credit_card", "card"),
+        ("redact phone_number", "phone_number", "phone"),
+        ("redact Token", "Token", "secret"),
+        ("redact pii as hash", "pii", "all"),
+    ] {
+        let read = match parse_step(sentence) {
+            Ok(read) => read,
+            Err(mistake) => {
+                assert!(word.is_empty() && mistake.nearest.as_deref() == Some("redact ipv4, ipv6 in …"), "{sentence}: {mistake:?}");
+                continue;
+            }
+        };
+        let doubts = read.doubts(sentence);
+        assert!(matches!(&doubts[..], [d] if &sentence[d.at.clone()] == word && d.nearest.as_deref() == Some(near)), "{sentence}: {doubts:?}");
+    }
+    for sure in ["redact \"ssn\"", "redact passenger.ip", "redact ticket", "redact national_id", "drop ssn exists"] {
+        assert_eq!(step(sure).doubts(sure), [], "{sure}");
+    }
+    let all = step("redact all keep last 4 in message");
+    assert!(matches!(&all.operation, Operation::Redact(r) if r.what.len() == Detector::ALL.len() && r.what.iter().all(|w| w.mask == Mask::KeepLast(4))));
+    assert_eq!(step(&step("redact \"all\"").to_string()), step("redact \"all\""));
 }
 
 #[test]

@@ -118,6 +118,10 @@ impl Checker<'_> {
                         let mistake = self.placed(&text.at, &text.value, mistake);
                         self.mistakes.push(mistake);
                     }
+                    for doubt in step.doubts(&text.value) {
+                        let doubt = self.placed(&text.at, &text.value, doubt);
+                        self.warnings.push(doubt);
+                    }
                     steps.push(step);
                 }
                 Err(mistake) => {

@@ -48,6 +48,7 @@ pub use trim::Trim;
 
 use crate::condition::{Condition, condition};
 use crate::cursor::{Cursor, Outcome};
+use crate::habits;
 use crate::mistake::Mistake;
 
 /// One kind of step. `Display` prints its canonical sentence, which reads back as the same tree.
@@ -199,6 +200,14 @@ pub struct Step {
     pub when: Option<Condition>,
 }
 
+impl Step {
+    /// What is doubtful in the sentence `text` that this was read from, though it is one.
+    #[must_use]
+    pub fn doubts(&self, text: &str) -> Vec<Mistake> {
+        if let Operation::Redact(redact) = &self.operation { redact.doubts(text) } else { Vec::new() }
+    }
+}
+
 impl Display for Step {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         self.operation.fmt(f)?;
@@ -214,6 +223,10 @@ impl Display for Step {
 /// # Errors
 /// At the first place where the text is no step, with what was expected there and the nearest valid word.
 pub fn parse_step(text: &str) -> Result<Step, Mistake> {
+    whole(text).map_err(|mistake| habits::told(text, mistake, STEP_VERBS, |text| whole(text).ok().map(|step| step.to_string())))
+}
+
+fn whole(text: &str) -> Result<Step, Mistake> {
     let mut c = Cursor::new(text)?;
     let verb = c.peek_word();
     if STEP_VERBS.contains(&verb) {

@@ -108,11 +108,14 @@ impl StepKind for Redact {
     const VERB: &'static str = "redact";
 
     fn parse(c: &mut Cursor<'_>) -> Outcome<Redact> {
-        let what = c.list(redaction)?;
+        let what = c.list(redactions)?.concat();
         let at = c.here();
         let fields = if c.words("in") { c.list(|c| c.path("a field to look in"))? } else { Vec::new() };
         if !fields.is_empty() && what.iter().any(|r| matches!(r.what, What::Field(_))) {
-            return Err(Mistake::new(at, "a whole field is redacted here, so there is nothing to look in").expected("the fields on their own, without `in`"));
+            let mistake = Mistake::new(at, "a whole field is redacted here, so there is nothing to look in").expected("the fields on their own, without `in`");
+            // Or it was meant as a detector.
+            let meant = Redact { what, fields }.fields_meant_as_detectors().next().map(|(_, detectors)| format!("redact {detectors} in …"));
+            return Err(Mistake { nearest: meant, ..mistake });
         }
         Ok(Redact { what, fields })
     }
@@ -141,8 +144,62 @@ impl StepKind for Redact {
     }
 }
 
-fn redaction(c: &mut Cursor<'_>) -> Outcome<Redaction> {
+/// The word for all detectors together.
+const ALL: &str = "all";
+
+/// What people call what detectors find, and the detectors. Each may also be the name of a field.
+const NEAR_DETECTORS: &[(&[&str], &str)] = &[
+    (&["mail", "e_mail", "email_address", "emails"], "email"),
+    (&["credit_card", "creditcard", "cc", "pan", "card_number", "cards"], "card"),
+    (&["bank_account", "account_number"], "iban"),
+    (&["phone_number", "phonenumber", "telephone", "tel", "mobile", "phones"], "phone"),
+    (&["ssn", "social_security", "social_security_number", "nino"], "national_id"),
+    (&["ip", "ips", "ip_address", "ipaddress", "ip_addresses"], "ipv4, ipv6"),
+    (&["mac_address", "macaddress"], "mac"),
+    (&["token", "tokens", "api_key", "apikey", "password", "passwords", "passwd", "secrets", "credentials", "jwt"], "secret"),
+    (&["pii", "personal_data", "everything", "sensitive"], ALL),
+];
+
+impl Redact {
+    /// What is doubtful in the sentence `text` that this was read from: a word that is taken as a field and may well have been meant as a detector.
+    #[must_use]
+    pub fn doubts(&self, text: &str) -> Vec<Mistake> {
+        let doubt = |(name, detectors): (&String, &'static str)| {
+            // In quotes it is meant as a field.
+            let at = text.match_indices(name.as_str()).find(|(at, _)| !text[..*at].ends_with('"')).map(|(at, _)| at)?;
+            let message = format!("`{name}` is redacted as the field of that name; such values stay wherever else they stand");
+            let expected = format!("`\"{name}\"` where the field is meant, or the detector");
+            Some(Mistake { nearest: Some(detectors.to_owned()), ..Mistake::new(at..at + name.len(), message).expected(expected) })
+        };
+        self.fields_meant_as_detectors().filter_map(doubt).collect()
+    }
+
+    /// Fields whose names people give to what a detector finds, and that detector.
+    fn fields_meant_as_detectors(&self) -> impl Iterator<Item = (&String, &'static str)> {
+        let fields = self
+            .what
+            .iter()
+            .filter_map(|r| if let What::Field(path) = &r.what { path.segments().first().filter(|_| path.segments().len() == 1) } else { None });
+        let near = |name: &'_ String| {
+            let folded = name.to_ascii_lowercase().replace('-', "_");
+            NEAR_DETECTORS.iter().find(|(names, _)| names.contains(&folded.as_str())).map(|(_, detectors)| *detectors)
+        };
+        fields.filter_map(move |name| near(name).map(|detectors| (name, detectors)))
+    }
+}
+
+/// What stands between two commas: one thing to redact, or what all detectors find.
+fn redactions(c: &mut Cursor<'_>) -> Outcome<Vec<Redaction>> {
+    if c.written() == ALL {
+        c.words(ALL);
+        let mask = mask(c)?;
+        return Ok(Detector::ALL.map(|detector| Redaction { what: What::Detector(detector), mask: mask.clone() }).into());
+    }
     let what = what(c)?;
+    Ok(vec![Redaction { what, mask: mask(c)? }])
+}
+
+fn mask(c: &mut Cursor<'_>) -> Outcome<Mask> {
     let mask = if c.words("keep") {
         let first = c.words("first");
         if !first && !c.words("last") {
@@ -158,7 +215,7 @@ fn redaction(c: &mut Cursor<'_>) -> Outcome<Redaction> {
     } else {
         Mask::Stars
     };
-    Ok(Redaction { what, mask })
+    Ok(mask)
 }
 
 fn what(c: &mut Cursor<'_>) -> Outcome<What> {
@@ -171,7 +228,7 @@ fn what(c: &mut Cursor<'_>) -> Outcome<What> {
     }
     let at = c.here();
     let words: Vec<_> = Detector::ALL.iter().map(|d| format!("`{}`", d.word())).collect();
-    let expected = format!("a detector ({}), a regular expression between slashes, or a field", words.join(", "));
+    let expected = format!("a detector ({}, or `all` of them), a regular expression between slashes, or a field", words.join(", "));
     let quoted = c.rest().starts_with('"');
     let path = c.path(&expected)?;
     if !quoted
@@ -234,7 +291,7 @@ impl Display for Redaction {
             What::Pattern(pattern) => pattern.fmt(f)?,
             What::Field(path) => match path.segments() {
                 // A field whose name is (nearly) a detector's is told from it by its quotes.
-                [only] if nearest(only, Detector::ALL.map(Detector::word)).is_some() => write_quoted(f, only)?,
+                [only] if only == ALL || nearest(only, Detector::ALL.map(Detector::word)).is_some() => write_quoted(f, only)?,
                 _ => path.fmt(f)?,
             },
         }

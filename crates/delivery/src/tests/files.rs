@@ -129,7 +129,8 @@ async fn a_crash_while_a_file_is_compressed_leaves_nothing_behind() {
     std::fs::write(at("out-of-order.jsonl.gz.part"), "mine").unwrap();
     deliver(&p, &file(&p, |f| f.compression = rockrose_plan::Compression::Gzip), 0..2, 2).await;
     let names = || {
-        let mut names: Vec<String> = std::fs::read_dir(p.out.parent().unwrap()).unwrap().map(|e| e.unwrap().file_name().to_string_lossy().into_owned()).collect();
+        let mut names: Vec<String> =
+            std::fs::read_dir(p.out.parent().unwrap()).unwrap().map(|e| e.unwrap().file_name().to_string_lossy().into_owned()).collect();
         names.sort();
         names
     };
