@@ -59,6 +59,11 @@ pub fn zone_is_known(name: &str) -> bool {
     zone(name).is_some()
 }
 
+/// The IANA names of all zones that are known.
+pub fn zones() -> Vec<String> {
+    jiff::tz::db().available().map(|name| name.as_str().to_owned()).collect()
+}
+
 fn zone(name: &str) -> Option<TimeZone> {
     let offset = |hours: &str, minutes: &str, sign: i32| {
         let seconds = sign * (hours.parse::<i32>().ok()? * 3_600 + minutes.parse::<i32>().ok()? * 60);

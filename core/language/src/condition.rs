@@ -71,7 +71,8 @@ pub enum Ordering {
     AtLeast,
 }
 
-const TESTS: &[&str] = &["exists", "in", "contains", "starts", "ends", "matches"];
+/// Words that a test begins with.
+pub(crate) const TESTS: &[&str] = &["exists", "in", "contains", "starts", "ends", "matches"];
 const AFTER_FIELD: &str = "a comparison (`=`, `!=`, `~=`, `<`, `<=`, `>`, `>=`), `in`, `contains`, `starts with`, `ends with`, `matches` or `exists`";
 
 /// Parses a whole text as one condition.

@@ -184,10 +184,9 @@ impl<'a> Cursor<'a> {
                 if pattern.source.is_empty() {
                     return Err(Mistake::new(start..self.at, "an empty regular expression"));
                 }
-                if let Err(e) = pattern.compile() {
-                    let why = e.to_string();
-                    let why = why.lines().last().unwrap_or("it cannot be read").trim_start_matches("error: ").to_owned();
-                    return Err(Mistake::new(start..self.at, format!("the regular expression is wrong: {why}")));
+                if let Some((at, why, instead)) = pattern.wrong() {
+                    let at = start + 1 + at.start..start + 1 + at.end;
+                    return Err(Mistake { expected: instead.map(str::to_owned), ..Mistake::new(at, format!("the regular expression is wrong: {why}")) });
                 }
                 self.space();
                 return Ok(pattern);

@@ -4,7 +4,8 @@ use std::fmt::Write;
 
 use rockrose_event::field::Path;
 
-use crate::condition::{Condition, parse_condition};
+use crate::condition::{Condition, TESTS, parse_condition};
+use crate::habits;
 use crate::mistake::{Mistake, nearest};
 use crate::steps::{STEP_VERBS, Step, parse_step};
 
@@ -18,7 +19,12 @@ pub fn explain(text: &str) -> Result<String, Mistake> {
         (Ok(step), _) => Ok(of_step(&step)),
         (Err(_), Ok(condition)) => Ok(of_condition(&condition)),
         (Err(step), Err(condition)) => {
-            let is_step = STEP_VERBS.contains(&verb) || nearest(verb, STEP_VERBS.iter().copied()).is_some();
+            // A field that is called nearly like a step has a comparison behind it.
+            let behind = text.trim_start()[verb.len()..].trim_start();
+            let next = behind.split(|c: char| !c.is_ascii_alphanumeric()).next().unwrap_or_default();
+            let is_test = behind.starts_with(['=', '!', '<', '>', '~', '.']) || TESTS.contains(&next) || habits::is_test(next);
+            let near = || nearest(verb, STEP_VERBS.iter().copied()).is_some() || habits::is_step(verb);
+            let is_step = STEP_VERBS.contains(&verb) || !is_test && near();
             Err(if is_step { step } else { condition })
         }
     }

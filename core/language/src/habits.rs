@@ -78,6 +78,16 @@ fn in_place<'a, T: Copy>(word: &str, table: &'a [(&[&str], T)]) -> Option<T> {
     table.iter().find(|(written, _)| written.contains(&word)).map(|(_, ours)| *ours)
 }
 
+/// Whether a word begins a test in another language.
+pub(crate) fn is_test(word: &str) -> bool {
+    matches!(word, "is" | "IS" | "not" | "like" | "LIKE" | "ilike" | "between" | "BETWEEN") || WORDS.iter().any(|(written, ..)| written.contains(&word))
+}
+
+/// Whether a word is a step in another language.
+pub(crate) fn is_step(word: &str) -> bool {
+    in_place(word, VERBS).is_some()
+}
+
 /// Cuts a sentence into pieces, of whatever language it may be.
 fn tokens(text: &str) -> Vec<Token<'_>> {
     const SIGNS: &[&str] = &["||", "&&", "==", "!=", "=~", "!~", "~=", "<=", ">=", "<>"];
@@ -365,6 +375,10 @@ mod tests {
             [("drop message contain \"x\"", Some("contains")), ("drop a = ", None), ("sampel 1 in 10", Some("sample")), ("mask", Some("redact"))]
         {
             assert_eq!(parse_step(written).unwrap_err().nearest.as_deref(), nearest, "{written}");
+        }
+        // What is explained is taken as what it looks like.
+        for (written, nearest) in [("user = null", Some("not (user exists)")), ("user contains", None), ("usr b", Some("use")), ("mask", Some("redact"))] {
+            assert_eq!(crate::explain(written).unwrap_err().nearest.as_deref(), nearest, "{written}");
         }
         // A text may hold anything.
         assert!(parse_condition("message contains \"a || b && !c like 'x'\"").is_ok());

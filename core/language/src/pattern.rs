@@ -1,6 +1,7 @@
 //! Regular expressions.
 
 use std::fmt::{self, Display, Formatter};
+use std::ops::Range;
 
 /// A regular expression as written between slashes. It runs in linear time.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -22,6 +23,40 @@ impl Pattern {
     /// Compiles it.
     pub fn compile(&self) -> Result<regex::bytes::Regex, regex::Error> {
         self.compile_within(PATTERN_SIZE)
+    }
+
+    /// What is wrong with it, if anything is: where that stands in its source, what it is, and what to write instead, where that is known.
+    pub(crate) fn wrong(&self) -> Option<(Range<usize>, String, Option<&'static str>)> {
+        const LINEAR: &str = "a second condition, since regular expressions run in linear time here and cannot look around or back";
+        let why = self.compile().err()?;
+        let parsed = regex_syntax::ParserBuilder::new().case_insensitive(self.ignore_case).utf8(false).build().parse(&self.source);
+        let (span, says) = match &parsed {
+            Err(regex_syntax::Error::Parse(e)) => (*e.span(), e.kind().to_string()),
+            Err(regex_syntax::Error::Translate(e)) => (*e.span(), e.kind().to_string()),
+            _ => {
+                let why = why.to_string();
+                let why = why.lines().last().unwrap_or("it cannot be read").trim_start_matches("error: ").to_owned();
+                return Some((0..self.source.len(), why, None));
+            }
+        };
+        let at = span.start.offset..span.end.offset.max(span.start.offset);
+        // What other dialects write behind `(?`, which reads as a flag here.
+        let opened = self.source[..at.start].rfind("(?").filter(|open| at.start - open <= 3).unwrap_or(at.start);
+        let group = self.source[opened..].strip_prefix("(?").unwrap_or_default();
+        let unknown = match group.as_bytes().first() {
+            Some(b'>') => Some("atomic groups are not supported"),
+            Some(b'R' | b'&' | b'+' | b'0'..=b'9') => Some("recursion is not supported"),
+            Some(b'(') => Some("conditional groups are not supported"),
+            Some(b'=' | b'!') | Some(b'<') if matches!(group.as_bytes().get(usize::from(group.starts_with('<'))), Some(b'=' | b'!')) => {
+                Some("look-around is not supported")
+            }
+            _ => None,
+        };
+        match unknown {
+            Some(says) => Some((opened..at.end.max(opened + 3).min(self.source.len()), says.to_owned(), Some(LINEAR))),
+            None if says.contains("backreference") => Some((at, "back-references are not supported".to_owned(), Some(LINEAR))),
+            None => Some((at, says, None)),
+        }
     }
 
     fn compile_within(&self, size: usize) -> Result<regex::bytes::Regex, regex::Error> {

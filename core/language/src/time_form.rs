@@ -1,6 +1,6 @@
 //! How times are written, as sentences say it: `"%d/%b/%Y" in "Europe/Lisbon"`.
 
-use rockrose_event::time::{TimeForm, check_format, zone_is_known};
+use rockrose_event::time::{TimeForm, check_format, zone_is_known, zones};
 
 use crate::cursor::{Cursor, Outcome};
 use crate::mistake::Mistake;
@@ -22,7 +22,10 @@ pub(crate) fn time_form(c: &mut Cursor<'_>) -> Outcome<TimeForm> {
         let start = c.at();
         let zone = c.quoted("a time zone in quotes, as in \"Europe/Lisbon\"")?;
         if !zone_is_known(&zone) {
-            return Err(Mistake::new(c.since(start), format!("there is no time zone `{zone}`")).expected("a zone's IANA name or an offset such as \"+02:00\""));
+            let zones = zones();
+            return Err(Mistake::new(c.since(start), format!("there is no time zone `{zone}`"))
+                .expected("a zone's IANA name or an offset such as \"+02:00\"")
+                .near(&zone, zones.iter().map(String::as_str)));
         }
         form.zone = Some(zone);
     }

@@ -1,6 +1,6 @@
 //! Second stage: what the document means. Names refer to something, sentences parse, values are in bounds.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{HashMap, HashSet, VecDeque};
 use std::path::{Component, Path, PathBuf};
 
 use rockrose_language::{Condition, Mistake, Reference, Step, parse_condition, parse_step};
@@ -10,7 +10,7 @@ use crate::checker::{Checker, SecretName};
 use crate::destinations::{Destination, WhenFull, spills};
 use crate::keys::{RECIPE, ROUTE, TABLE};
 use crate::parse::{ParsedPlan, reports};
-use crate::recipe::{Recipe, Recipes, expand, expanded_len};
+use crate::recipe::{Recipe, Recipes, expand, expanded_len, unknown_parameter};
 use crate::report::Report;
 use crate::section::{At, Raw, Section};
 use crate::sources::Source;
@@ -207,28 +207,50 @@ impl Checker<'_> {
                     self.warnings.push(Mistake::new(parameter.at.clone(), format!("no step uses the parameter `${}`", parameter.value)));
                 }
             }
-            let texts = section.texts("steps").iter().map(|s| s.value.clone()).collect();
+            // A step that asks for a parameter that is none would be wrong wherever the recipe is used.
+            let mut texts = Vec::new();
+            for step in section.texts("steps") {
+                match unknown_parameter(&step.value, &parameters) {
+                    Some(mistake) => {
+                        let mistake = self.placed(&step.at, &step.value, mistake);
+                        self.mistakes.push(mistake);
+                    }
+                    None => texts.push(step.value.clone()),
+                }
+            }
             self.recipes.insert(section.name.value.clone(), Recipe { parameters, texts });
         }
         // A recipe that uses itself, by whatever way, would never end.
         for section in sections {
-            let mut reached = HashSet::new();
-            let mut next = vec![section.name.value.clone()];
-            while let Some(name) = next.pop() {
+            // Each recipe that can be reached, and the one that it was reached from first.
+            let mut reached: HashMap<String, String> = HashMap::new();
+            let mut next = VecDeque::from([section.name.value.clone()]);
+            while let Some(name) = next.pop_front() {
                 for used in self.recipes.get(&name).map(Recipe::uses).unwrap_or_default() {
-                    if reached.insert(used.clone()) {
-                        next.push(used);
+                    if !reached.contains_key(&used) {
+                        reached.insert(used.clone(), name.clone());
+                        next.push_back(used);
                     }
                 }
             }
-            if reached.contains(&section.name.value) {
-                self.mistakes.push(Mistake::new(section.name.at.clone(), format!("the recipe `{}` uses itself", section.name.value)));
+            if reached.contains_key(&section.name.value) {
+                let mut way = vec![section.name.value.as_str()];
+                while let Some(from) = reached.get(way[way.len() - 1]) {
+                    way.push(from);
+                    if *from == section.name.value {
+                        break;
+                    }
+                }
+                way.reverse();
+                let message = format!("the recipe `{}` uses itself: {}", section.name.value, way.join(" → "));
+                self.mistakes.push(Mistake::new(section.name.at.clone(), message));
                 self.recipes.insert(section.name.value.clone(), Recipe { parameters: Vec::new(), texts: Vec::new() });
             }
         }
         // A recipe without parameters can be read as it stands; one with them, where it is used.
         for section in sections.iter().filter(|s| s.texts("parameters").is_empty()) {
-            self.steps(section.texts("steps"));
+            let readable: Vec<At<String>> = section.texts("steps").iter().filter(|s| unknown_parameter(&s.value, &[]).is_none()).cloned().collect();
+            self.steps(&readable);
         }
     }
 

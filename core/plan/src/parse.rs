@@ -26,6 +26,31 @@ pub(super) fn reports(text: &str, mut mistakes: Vec<Mistake>) -> Vec<Report> {
     mistakes.iter().map(|m| Report::new(text, m)).collect()
 }
 
+/// What keeps a text from being TOML. A section that stands twice is one mistake, however many keys it has.
+fn not_toml(text: &str, errors: &[toml::de::Error]) -> Vec<Mistake> {
+    let mut mistakes = Vec::new();
+    // Where a section that stands twice goes on.
+    let mut twice = 0..0;
+    for error in errors {
+        let at = error.span().unwrap_or(0..0);
+        let begin = text[..at.start.min(text.len())].rfind('\n').map_or(0, |n| n + 1);
+        let line = text[begin..].lines().next().unwrap_or_default().trim();
+        let is_duplicate = error.message().contains("duplicate key");
+        if is_duplicate && twice.contains(&at.start) {
+            continue;
+        }
+        if is_duplicate && line.starts_with('[') {
+            let header = line.split(']').next().unwrap_or_default().trim_start_matches('[');
+            let end = text[at.end..].find("\n[").map_or(text.len(), |n| at.end + n);
+            twice = at.start..end;
+            mistakes.push(Mistake::new(at, format!("the section `[{header}]` stands twice")).expected("one section with all its keys, or another name"));
+            continue;
+        }
+        mistakes.push(Mistake::new(at, format!("this is not TOML: {}", error.message().replace('\n', "; "))));
+    }
+    mistakes
+}
+
 impl ParsedPlan {
     /// Reads a plan. All mistakes of shape are reported together, in the order of the document.
     pub fn parse(text: &str) -> Result<ParsedPlan, Vec<Report>> {
@@ -34,9 +59,7 @@ impl ParsedPlan {
         }
         let (document, errors) = DeTable::parse_recoverable(text);
         if !errors.is_empty() {
-            let mistakes =
-                errors.iter().map(|e| Mistake::new(e.span().unwrap_or(0..0), format!("this is not TOML: {}", e.message().replace('\n', "; ")))).collect();
-            return Err(reports(text, mistakes));
+            return Err(reports(text, not_toml(text, &errors)));
         }
         let mut plan =
             ParsedPlan { text: text.to_owned(), sources: Vec::new(), destinations: Vec::new(), routes: Vec::new(), recipes: Vec::new(), tables: Vec::new() };

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use rockrose_language::{Condition, Operation, Step, Use, parse_step};
+use rockrose_language::{Condition, Mistake, Operation, Step, Use, parse_step};
 
 /// Deepest nesting of recipes in recipes; the check has found any that would not end.
 const MAX_DEPTH: usize = 32;
@@ -43,6 +43,33 @@ impl Recipe {
             parse_step(&text).err().filter(|_| !arguments.is_empty()).map(|m| format!("with this, a step of the recipe is `{text}`: {}", m.message))
         })
     }
+}
+
+/// The first `$name` outside of texts and regular expressions that is no parameter.
+pub(super) fn unknown_parameter(text: &str, parameters: &[String]) -> Option<Mistake> {
+    let (mut quote, mut escaped, mut before) = (None, false, ' ');
+    for (at, c) in text.char_indices() {
+        match (quote, c) {
+            _ if escaped => {}
+            (Some(end), c) if end == c => quote = None,
+            (None, '"') => quote = Some(c),
+            (None, '/') if before.is_whitespace() || before == '(' => quote = Some(c),
+            (None, '$') => {
+                let name = &text[at + 1..];
+                let name = &name[..name.bytes().take_while(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-')).count()];
+                if !name.is_empty() && !parameters.iter().any(|p| p == name) {
+                    let all: Vec<_> = parameters.iter().map(|p| format!("`${p}`")).collect();
+                    let expected = if all.is_empty() { "a recipe with `parameters`".to_owned() } else { all.join(", ") };
+                    let mistake = Mistake::new(at..at + 1 + name.len(), format!("the recipe has no parameter `{name}`")).expected(expected);
+                    return Some(mistake.near(name, parameters.iter().map(String::as_str)));
+                }
+            }
+            _ => {}
+        }
+        escaped = c == '\\' && !escaped && quote.is_some();
+        before = c;
+    }
+    None
 }
 
 /// Replaces each `$name` by what is given for it.

@@ -214,6 +214,26 @@ fn sentences_point_inside_their_string_however_it_is_quoted() {
 fn toml_itself_can_be_wrong() {
     let reports = CheckedPlan::read("[source.kiosks\nkind = 1").map(|_| ()).unwrap_err();
     assert!(reports[0].message.contains("TOML") && reports[0].line == 1, "{reports:?}");
+    // A section that stands twice is one mistake.
+    let twice = format!("{GOOD}\n[source.kiosks]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[source.late]\nkind = 1\nkind = 2\n");
+    let reports = CheckedPlan::read(&twice).map(|_| ()).unwrap_err();
+    assert_eq!(reports.len(), 2, "{reports:?}");
+    assert!(reports[0].message.contains("`[source.kiosks]` stands twice") && reports[1].message.contains("duplicate key"), "{reports:?}");
+}
+
+#[test]
+fn a_recipe_tells_which_way_it_comes_back_and_which_parameter_it_has_not() {
+    let recipes = "[recipe.a]\nsteps = ['use b']\n[recipe.b]\nsteps = ['drop x = 1', 'use c']\n[recipe.c]\nsteps = ['use a']\n\
+        [recipe.d]\nparameters = [\"field\"]\nsteps = ['drop $feild = \"$5\"', 'drop $field matches /a$b/']\n[recipe.e]\nsteps = ['drop $field = 1']\n";
+    let text = format!("{GOOD}\n{recipes}[[route]]\nname = \"e\"\ndo = ['use d(field = x)']\nto = [\"vault\"]\n");
+    let reports = CheckedPlan::read(&text).map(|_| ()).unwrap_err();
+    let said: Vec<(&str, Option<&str>)> = reports.iter().map(|r| (r.message.as_str(), r.nearest.as_deref())).collect();
+    let expected = [
+        ("the recipe `a` uses itself: a → b → c → a", None),
+        ("the recipe has no parameter `feild`", Some("field")),
+        ("the recipe has no parameter `field`", None),
+    ];
+    assert_eq!(said, expected);
 }
 
 #[test]
