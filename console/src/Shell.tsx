@@ -61,7 +61,7 @@ function Menu() {
           <DropdownMenu.RadioGroup value={chosen} onValueChange={choose}>
             {(["system", "light", "dark"] as const).map((t) => (
               <DropdownMenu.RadioItem key={t} value={t} className={`${ITEM} flex justify-between`}>
-                {t === "system" ? "As the system" : t === "light" ? "Light" : "Dark"}
+                {t === "system" ? "Match system" : t === "light" ? "Light" : "Dark"}
                 <DropdownMenu.ItemIndicator>✓</DropdownMenu.ItemIndicator>
               </DropdownMenu.RadioItem>
             ))}

@@ -99,7 +99,7 @@ export function Tail({ point, what }: { point: string; what: string }) {
             className="min-w-0 flex-1 rounded border border-line bg-surface px-2 py-1 font-mono text-xs placeholder:text-soft"
           />
           <button type="submit" className="rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong">
-            Look
+            Filter
           </button>
         </form>
         {tail.skipped > 0 && <span className="text-sm text-waits">{count(tail.skipped)} came too fast to show</span>}

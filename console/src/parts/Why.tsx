@@ -7,7 +7,7 @@ import { Sentence } from "./Sentence";
 import { Sheet } from "./Sheet";
 
 const EFFECT: Record<string, { word: string; colour: string }> = {
-  nothing: { word: "leaves it", colour: "text-soft" },
+  "no change": { word: "does not change it", colour: "text-soft" },
   changed: { word: "changes it", colour: "text-goes-on" },
   failed: { word: "cannot do its work", colour: "text-waits" },
   removed: { word: "removes it", colour: "text-removed" },
@@ -102,7 +102,7 @@ export function WhyButton({ source, event, className }: { source: string; event:
       button="Why?"
       className={className}
       title="Why it goes where it goes"
-      says={`What the plan that runs does with this event at source ${source}. Nothing is sent, counted or remembered.`}
+      says={`What the active plan does with this event at source ${source}. Nothing is sent, counted or remembered.`}
       onOpenChange={open}
     >
       <form

@@ -76,7 +76,7 @@ impl<'a> Cursor<'a> {
     /// A mistake at the cursor: what was expected there, against what stands there.
     pub(crate) fn unexpected<T>(&self, expected: &str, words: &[&str]) -> Outcome<T> {
         let written = self.written();
-        let message = if written.is_empty() { "the sentence ends too early".to_owned() } else { format!("`{written}` cannot stand here") };
+        let message = if written.is_empty() { "the sentence ends too early".to_owned() } else { format!("unexpected `{written}`") };
         Err(Mistake::new(self.here(), message).expected(expected).near(written, words.iter().copied()))
     }
 

@@ -86,7 +86,7 @@ impl Checker<'_> {
                     {
                         let all: Vec<_> = words.iter().map(|w| format!("\"{w}\"")).collect();
                         self.mistakes.push(
-                            Mistake::new(at.clone(), format!("`{text}` cannot stand here"))
+                            Mistake::new(at.clone(), format!("unexpected `{text}`"))
                                 .expected(format!("one of {}", all.join(", ")))
                                 .near(text, words.iter().copied()),
                         );

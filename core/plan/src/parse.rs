@@ -111,7 +111,7 @@ fn sort_of(value: &DeValue<'_>) -> &'static str {
 }
 
 fn wrong(value: &Spanned<DeValue<'_>>, expected: &str) -> Mistake {
-    Mistake::new(value.span(), format!("{} cannot stand here", sort_of(value.get_ref()))).expected(expected)
+    Mistake::new(value.span(), format!("unexpected {}", sort_of(value.get_ref()))).expected(expected)
 }
 
 fn named(value: &Spanned<DeValue<'_>>, keys: &'static [Key], what: &str, mistakes: &mut Vec<Mistake>) -> Vec<Section> {

@@ -293,7 +293,11 @@ fn what_a_source_of_files_may_say() {
         CheckedPlan::read("[source.s]\nkind='file'\npaths=['/var/log/**/*.log', '/a[!]b]']\nbut_not=['*.tmp']\nbegin_at='start'\npath_as='log.file.path'")
             .unwrap();
     let SourceKind::File(files) = &plan.sources[0].kind else { panic!() };
-    assert!(files.from_start && files.but_not == ["*.tmp"] && files.path_as.as_deref() == Some("log.file.path"));
+    assert!(files.from_start && files.exclude == ["*.tmp"] && files.path_as.as_deref() == Some("log.file.path"));
+    // The key's old name is read, with a warning.
+    let old = CheckedPlan::read("[source.s]\nkind='file'\npaths=['/var/log/*.log']\nbut_not=['*.tmp']").unwrap();
+    assert!(matches!(&old.sources[0].kind, SourceKind::File(files) if files.exclude == ["*.tmp"]));
+    assert!(old.warnings.iter().any(|w| w.line == 4 && w.message.contains("`exclude`")), "{:?}", old.warnings);
     assert_eq!(plan.sources[0].place(), "/var/log/**/*.log, /a[!]b]");
     for (keys, expected) in [
         ("kind='file'", "the source `s` needs `paths`"),
@@ -302,7 +306,7 @@ fn what_a_source_of_files_may_say() {
         ("kind='file'\npaths=['/a/**b']", "`/a/**b` is not a pattern of files: `**` stands for folders, between slashes"),
         ("kind='file'\npaths=['']", "`` is not a pattern of files: it is empty"),
         ("kind='file'\npaths=['/a']\nlisten='127.0.0.1:1'", "a source of kind `file` has no `listen`"),
-        ("kind='file'\npaths=['/a']\nbegin_at='middle'", "`middle` cannot stand here"),
+        ("kind='file'\npaths=['/a']\nbegin_at='middle'", "unexpected `middle`"),
         ("kind='http'\nlisten='127.0.0.1:1'\nmay_set=['a b']", "`a b` is not a field that a request can set"),
         ("kind='tcp'\nlisten='127.0.0.1:1'\nmay_set=['a']", "a source of kind `tcp` has no `may_set`"),
     ] {
@@ -321,7 +325,7 @@ fn short_tables_stand_in_the_plan_and_order_takes_one_body_at_a_time() {
     assert_eq!(plan.destinations[0].in_flight, 1);
     assert_eq!(CheckedPlan::read(&format!("[destination.s]\n{http}ordered=false")).unwrap().destinations[0].in_flight, 4);
     assert_eq!(wrong_with("destination", &format!("{http}ordered=true\nin_flight=2")), ["several bodies on their way at once keep no order"]);
-    assert_eq!(wrong_with("destination", &format!("{http}ordered='yes'")), ["a text cannot stand here"]);
+    assert_eq!(wrong_with("destination", &format!("{http}ordered='yes'")), ["unexpected a text"]);
 }
 
 #[test]

@@ -22,7 +22,7 @@ pub struct PlanMistake {
     pub excerpt: String,
 }
 
-/// The plan that runs.
+/// The active plan.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RunningPlan {
     /// Its revision; 0 if none was applied yet.

@@ -117,8 +117,8 @@ pub struct LookRequest {
     #[schema(min_items = 1)]
     pub paths: Vec<String>,
     /// Patterns of those among them that are left out.
-    #[serde(default)]
-    pub but_not: Vec<String>,
+    #[serde(default, alias = "but_not")]
+    pub exclude: Vec<String>,
     /// What the source is to be called. `files`, if left out.
     #[serde(default)]
     pub name: Option<String>,

@@ -27,11 +27,11 @@ pub(crate) enum KitCommand {
         /// A kit, or a file with one
         kit: String,
     },
-    /// Add a kit's recipe and tables to the plan that runs, or to a plan's file
+    /// Add a kit's recipe and tables to the active plan, or to a plan's file
     Add {
         /// A kit, or a file with one
         kit: String,
-        /// A file with a plan to add it to, instead of the plan that runs
+        /// A file with a plan to add it to, instead of the active plan
         #[arg(long, value_name = "FILE")]
         plan: Option<std::path::PathBuf>,
         /// Do it without asking

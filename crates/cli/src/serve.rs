@@ -23,7 +23,7 @@ pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::R
     let kept = std::fs::read_to_string(&path).ok().and_then(|t| toml::from_str::<toml::Table>(&t).ok());
     let token = match kept.as_ref().and_then(|k| k.get("token")).and_then(toml::Value::as_str).filter(|t| !t.is_empty()) {
         Some(token) => token.to_owned(),
-        None => service.make_client_token("first").await?.reveal().to_owned(),
+        None => service.make_client_token("admin").await?.reveal().to_owned(),
     };
     // Written beside and moved into place, so that whoever reads it finds it whole, and a crash leaves the one before.
     let fresh = data.join("client.toml.new");

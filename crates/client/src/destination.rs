@@ -36,7 +36,7 @@ pub enum DestinationCommand {
         /// Which
         name: String,
     },
-    /// Let go all that waits for it, for good
+    /// Permanently discard its queued events
     Purge {
         /// Which
         name: String,
@@ -62,7 +62,7 @@ fn waits(destination: &FlowDestination, now: i64) -> String {
         0 => "nothing".into(),
         n => {
             let oldest = format::age(now - destination.oldest_ms);
-            format!("{} events, {}, the oldest for {oldest}", format::count(n), format::bytes(destination.waiting_bytes as f64))
+            format!("{}, {}, the oldest for {oldest}", format::events(n), format::bytes(destination.waiting_bytes as f64))
         }
     }
 }
@@ -77,14 +77,14 @@ fn show(destination: &FlowDestination, now: i64) -> Outcome {
         vec!["state".into(), state(destination, now)],
         vec!["to".into(), format!("{} {}", destination.kind, destination.target)],
         vec!["waits".into(), waits(destination, now)],
-        vec!["delivered".into(), format!("{} events", format::count(destination.delivered.events))],
-        vec!["refused".into(), format!("{} events", format::count(destination.quarantined.events))],
+        vec!["delivered".into(), format::events(destination.delivered.events)],
+        vec!["refused".into(), format::events(destination.quarantined.events)],
     ];
     rows.extend(destination.caveat.as_ref().map(|caveat| vec![String::new(), caveat.clone()]));
     if answers.count > 0 {
         let (good, count) = (answers.good * 100.0, answers.count);
         let times = [answers.p50_ms, answers.p90_ms, answers.p99_ms].map(milliseconds).join(", ");
-        rows.push(vec!["answers".into(), format!("{good:.0} % good of the last {count}; half, 90 % and 99 % of them within {times}")]);
+        rows.push(vec!["answers".into(), format!("{good:.0} % good of the last {count}; p50, p90, p99: {times}")]);
     }
     if let Some(at) = health.last_success_ms {
         rows.push(vec!["took last".into(), format!("{} ago", format::age(now - at))]);
@@ -109,8 +109,8 @@ pub(crate) async fn destination(common: &Common, command: DestinationCommand) ->
             if all.is_empty() {
                 return format::line("The plan has no destinations.");
             }
-            let row = |d: &FlowDestination| vec![d.name.clone(), d.kind.clone(), waits(d, now), state(d, now)];
-            format::line(&format::table(&["destination", "kind", "waits", "state"], &[], all.iter().map(row).collect()))
+            let row = |d: &FlowDestination| vec![d.name.clone(), d.kind.clone(), d.target.clone(), waits(d, now), state(d, now)];
+            format::line(&format::table(&["destination", "kind", "to", "waiting", "state"], &[], all.iter().map(row).collect()))
         }
         DestinationCommand::Show { name } => {
             let (now, found) = one(&client, &name).await?;
@@ -130,11 +130,11 @@ pub(crate) async fn destination(common: &Common, command: DestinationCommand) ->
             if found.waiting_events == 0 {
                 return if common.json { format::print_json(&json!({ "events": 0, "bytes": 0 })) } else { format::line("Nothing waits for it.") };
             }
-            if !yes && !ask(&format!("{} wait for `{name}`. Let them go, for good?", waits(&found, now)))? {
+            if !yes && !ask(&format!("{} wait for `{name}`. Permanently discard them?", waits(&found, now)))? {
                 return Ok(Exit::Declined);
             }
             let gone = client.call_bare(Method::POST, &format!("/api/v1/destinations/{name}/purge")).await?;
-            moved(common, &gone, "were let go")
+            moved(common, &gone, "permanently discarded")
         }
     }
 }
@@ -148,7 +148,7 @@ fn moved(common: &Common, answer: &Answer, words: &str) -> Outcome {
         return answer.print();
     }
     let amount: Moved = answer.read()?;
-    format::line(&format!("{} events ({}) {words}.", format::count(amount.events), format::bytes(amount.bytes as f64)))
+    format::line(&format!("{} ({}) {words}.", format::events(amount.events), format::bytes(amount.bytes as f64)))
 }
 
 /// Looks at a source or a destination step by step, and gives a verdict.
@@ -183,5 +183,5 @@ pub(crate) async fn resend(common: &Common, ids: Vec<i64>, destination: Option<S
     }
     let ids = (!ids.is_empty()).then_some(ids);
     let back = Client::new(common)?.call(Method::POST, "/api/v1/quarantine/resend", &ResendRequest { destination, ids }).await?;
-    moved(common, &back, "wait for delivery again")
+    moved(common, &back, "requeued")
 }

@@ -42,7 +42,14 @@ pub const FAINT: &str = "2";
 /// The writing of headings.
 pub const HEAD: &str = "1";
 
+/// `1 event`, `2 events`.
+#[must_use]
+pub fn events(n: i64) -> String {
+    format!("{} {}", count(n), if n.abs() == 1 { "event" } else { "events" })
+}
+
 /// A whole number with spaces between thousands.
+#[must_use]
 pub fn count(n: i64) -> String {
     let digits = n.unsigned_abs().to_string();
     let mut out = String::new();

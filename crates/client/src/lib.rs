@@ -40,7 +40,7 @@ pub struct Common {
     /// The service's address
     #[arg(long, global = true, env = "ROCKROSE_ADDRESS", value_name = "URL")]
     pub address: Option<String>,
-    /// The token to show
+    /// API token
     #[arg(long, global = true, env = "ROCKROSE_TOKEN", hide_env_values = true)]
     pub token: Option<String>,
     /// A file with `address` and `token`; ~/.config/rockrose/client.toml if left out

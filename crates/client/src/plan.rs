@@ -65,7 +65,7 @@ pub(crate) fn check(path: &Path, as_json: bool) -> Outcome {
 /// If nobody can be asked, since standard input is no terminal.
 pub fn ask(question: &str) -> Result<bool, Failure> {
     if !std::io::stdin().is_terminal() {
-        return Err(Failure::new(Exit::Declined, "there is nobody to ask; say --yes to go on without asking"));
+        return Err(Failure::new(Exit::Declined, "not interactive; pass --yes to go on without asking"));
     }
     eprint!("{question} [y/N] ");
     let mut answer = String::new();

@@ -113,7 +113,7 @@ pub(crate) async fn send(common: &Common, args: SendArgs) -> Outcome {
     }
     let aside =
         if quarantined == 0 { String::new() } else { format!("; {} could not be read (`rockrose quarantine` shows them)", format::count(quarantined as i64)) };
-    format::line(&format!("{} events sent, {}{aside}", format::count(read as i64), format::bytes(bytes as f64)))
+    format::line(&format!("{} sent, {}{aside}", format::events(read as i64), format::bytes(bytes as f64)))
 }
 
 impl Sender {

@@ -44,8 +44,8 @@ pub enum SourceCommand {
         #[arg(required = true, value_name = "PATH")]
         paths: Vec<String>,
         /// Patterns of files to leave out
-        #[arg(long, value_name = "PATH")]
-        but_not: Vec<String>,
+        #[arg(long, alias = "but-not", value_name = "PATH")]
+        exclude: Vec<String>,
         /// What the source is to be called
         #[arg(long, default_value = "files")]
         name: String,
@@ -60,7 +60,7 @@ pub enum SourceCommand {
         /// Which
         name: String,
     },
-    /// Give its senders a new key, or none; the one before is good no more
+    /// Give its senders a new key, or none; the old key stops working
     Key {
         /// Whose
         name: String,
@@ -80,8 +80,7 @@ fn state(source: &Source) -> String {
         SourceState::Flowing if says != "events flow" => format!("{}: {says}", paint("flowing", GOOD)),
         SourceState::Flowing => paint("flowing", GOOD),
         SourceState::Troubled => format!("{}: {says}", paint("troubled", BAD)),
-        SourceState::Unheard => format!("unheard: {says}"),
-        SourceState::Quiet => format!("quiet: {says}"),
+        SourceState::Unheard | SourceState::Quiet => says.clone(),
     }
 }
 
@@ -107,7 +106,6 @@ fn unreadable(source: &Source) -> String {
     }
 }
 
-/// How old events are when they come.
 /// What the service asks the system for, in bytes.
 const ASKED_FOR_DATAGRAMS: usize = 8 << 20;
 
@@ -120,11 +118,12 @@ fn receive_buffer(room: usize) -> String {
     format!("{got} of the {} that were asked for; raise `net.core.rmem_max` to lose fewer datagrams in bursts", format::bytes(ASKED_FOR_DATAGRAMS as f64))
 }
 
+/// How old events are when they come.
 fn freshness(of: Option<&Freshness>) -> String {
-    let Some(of) = of else { return "unknown: no event told its time".to_owned() };
+    let Some(of) = of else { return "unknown: no event has a time".to_owned() };
     let span = |ms: i64| if ms < 1_000 { format!("{ms} ms") } else { format::age(ms) };
-    let age = |ms: i64| if ms < 0 { format!("{} ahead", span(-ms)) } else { span(ms) };
-    format!("half come within {}, 90% within {}, 99% within {}", age(of.half_ms), age(of.most_ms), age(of.nearly_all_ms))
+    let age = |ms: i64| if ms < 0 { format!("{} in the future", span(-ms)) } else { format!("{} old", span(ms)) };
+    format!("median timestamp {}, p90 {}, p99 {}", age(of.half_ms), age(of.most_ms), age(of.nearly_all_ms))
 }
 
 /// A record as it came, and what was made of it.
@@ -210,8 +209,8 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
                 some => format::line(&some.iter().map(caught).collect::<Vec<_>>().join("\n\n")),
             }
         }
-        SourceCommand::Look { paths, but_not, name } => {
-            let asked = LookRequest { paths, but_not, name: Some(name) };
+        SourceCommand::Look { paths, exclude, name } => {
+            let asked = LookRequest { paths, exclude, name: Some(name) };
             let answer = client.call(Method::POST, "/api/v1/files/look", &asked).await?;
             if common.json { answer.print() } else { looked_into(&answer.read()?) }
         }
@@ -279,7 +278,7 @@ fn looked_into(looked: &LookedInto) -> Outcome {
 
 async fn key(common: &Common, client: &Client, name: &str, what: &str, yes: bool) -> Outcome {
     let path = format!("/api/v1/sources/{name}/key");
-    if !yes && !ask(&format!("The key that senders show to `{name}` now will be good no more. Go on?"))? {
+    if !yes && !ask(&format!("The key that senders show to `{name}` now will stop working. Go on?"))? {
         return Ok(Exit::Declined);
     }
     if what == "revoke" {
@@ -351,8 +350,8 @@ mod tests {
         assert_eq!(with(SourceState::Flowing, "events flow"), "flowing");
         assert_eq!(with(SourceState::Flowing, "events flow, but this is not the key"), "flowing: events flow, but this is not the key");
         assert_eq!(with(SourceState::Troubled, "this is not the key"), "troubled: this is not the key");
-        assert_eq!(with(SourceState::Unheard, "nothing has come yet"), "unheard: nothing has come yet");
-        assert_eq!(with(SourceState::Quiet, "it was heard before"), "quiet: it was heard before");
+        assert_eq!(with(SourceState::Unheard, "no events received yet"), "no events received yet");
+        assert_eq!(with(SourceState::Quiet, "no recent events"), "no recent events");
         assert_eq!(with(SourceState::Paused, "ann has paused it"), "paused: ann has paused it");
     }
 
@@ -360,9 +359,9 @@ mod tests {
     fn ages_are_told_in_three_shares_and_clocks_that_are_ahead_too() {
         assert_eq!(receive_buffer(8 << 20), "8.4 MB");
         assert!(receive_buffer(212_992).starts_with("213.0 kB of the 8.4 MB"), "{}", receive_buffer(212_992));
-        assert_eq!(freshness(None), "unknown: no event told its time");
+        assert_eq!(freshness(None), "unknown: no event has a time");
         let ages = Freshness { half_ms: -2_500, most_ms: 800, nearly_all_ms: 90_000 };
-        assert_eq!(freshness(Some(&ages)), "half come within 2 s ahead, 90% within 800 ms, 99% within 1 min");
+        assert_eq!(freshness(Some(&ages)), "median timestamp 2 s in the future, p90 800 ms old, p99 1 min old");
     }
 
     #[test]

@@ -23,7 +23,11 @@ pub(crate) fn state(destination: &FlowDestination, now: i64) -> String {
     let health = &destination.health;
     let since = format::age(now - health.since_ms);
     let last_error = health.last_error.as_deref().unwrap_or_default();
-    match health.state {
+    let refused = match destination.quarantined.events {
+        0 => String::new(),
+        n => paint(&format!("; {} refused, in quarantine", format::events(n)), BAD),
+    };
+    let state = match health.state {
         DestinationState::Idle => "idle".to_owned(),
         DestinationState::Stopped => "stopped".to_owned(),
         DestinationState::Healthy => paint("healthy", GOOD),
@@ -33,15 +37,16 @@ pub(crate) fn state(destination: &FlowDestination, now: i64) -> String {
         }
         DestinationState::Full => format!("{}: it holds all it may; {last_error}", paint("full", BAD)),
         DestinationState::Paused => format!("paused for {since} by {}", health.paused_by.as_deref().unwrap_or_default()),
-        DestinationState::Slow => format!("{} for {since}: half of its answers take {:.1} s", paint("slow", BAD), health.answers.p50_ms / 1_000.0),
-    }
+        DestinationState::Slow => format!("{} for {since}: the median answer takes {:.1} s", paint("slow", BAD), health.answers.p50_ms / 1_000.0),
+    };
+    state + &refused
 }
 
 fn head(status: &Status, now: i64) -> String {
     let balanced = if status.balanced { paint("balanced", GOOD) } else { paint("NOT balanced (see `rockrose ledger`)", BAD) };
     let waiting = match status.waiting_events {
         0 => "nothing waits".to_owned(),
-        n => format!("{} events ({}) wait", format::count(n), format::bytes(status.waiting_bytes as f64)),
+        n => format!("{} ({}) waiting", format::events(n), format::bytes(status.waiting_bytes as f64)),
     };
     let up = format::age(now - status.started_ms);
     format!("Rockrose {}, node {}, revision {}, up {up}; ledger {balanced}; {waiting}", status.version, status.node, status.revision)
@@ -150,12 +155,21 @@ mod tests {
     }
 
     #[test]
+    fn what_a_destination_refused_is_told_beside_its_state() {
+        let mut refusing = destination(DestinationState::Healthy);
+        refusing.quarantined = gauge(16, 0.0);
+        assert_eq!(state(&refusing, NOW), "healthy; 16 events refused, in quarantine");
+        refusing.quarantined = gauge(1, 0.0);
+        assert_eq!(state(&refusing, NOW), "healthy; 1 event refused, in quarantine");
+    }
+
+    #[test]
     fn each_state_is_told_with_what_an_operator_needs_of_it() {
         use DestinationState::*;
         for (is, says) in [
             (Idle, "idle"),
             (Healthy, "healthy"),
-            (Slow, "slow for 1 min: half of its answers take 4.3 s"),
+            (Slow, "slow for 1 min: the median answer takes 4.3 s"),
             (Failing, "failing for 1 min: no answer"),
             (Full, "full: it holds all it may; no answer"),
             (Paused, "paused for 1 min by ann"),
@@ -194,7 +208,7 @@ mod tests {
         };
         assert_eq!(head(&status(true, 0), NOW), "Rockrose 0.1.0, node 3cae, revision 4, up 1 h 1 min; ledger balanced; nothing waits");
         let off = head(&status(false, 3), NOW);
-        assert!(off.contains("NOT balanced") && off.contains("`rockrose ledger`") && off.ends_with("3 events (2.0 kB) wait"), "{off}");
+        assert!(off.contains("NOT balanced") && off.contains("`rockrose ledger`") && off.ends_with("3 events (2.0 kB) waiting"), "{off}");
     }
 
     #[test]

@@ -115,7 +115,7 @@ impl FileState {
     pub fn remedy(self) -> &'static str {
         match self {
             FileState::Denied => "let the user that the service runs as read it and its folders, by its group or an access list",
-            FileState::Binary => "leave it out with `but_not`, or have it written as UTF-8",
+            FileState::Binary => "leave it out with `exclude`, or have it written as UTF-8",
             FileState::Damaged => "see whether it is still being packed or copied; it is tried again when it changes",
             FileState::Gone => "keep rotated files until they are read: let `paths` meet their names as well",
             FileState::Odd => "let `paths` meet files only",

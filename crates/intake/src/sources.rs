@@ -123,7 +123,7 @@ pub struct Prepared {
     opened: Vec<(Inlet, Option<Socket>)>,
 }
 
-/// The sources of the plan that runs.
+/// The sources of the active plan.
 #[derive(Default)]
 pub struct Sources {
     running: tokio::sync::Mutex<BTreeMap<Inlet, Running>>,

@@ -1,4 +1,4 @@
-//! The plan that runs, and the workers that deliver.
+//! The active plan, and the workers that deliver.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};

@@ -24,7 +24,7 @@ pub(crate) struct Open {
     seen: Seen,
 }
 
-/// The tables of the plan that runs.
+/// The tables of the active plan.
 #[derive(Default)]
 pub(crate) struct Tables {
     open: Mutex<Vec<Open>>,

@@ -24,7 +24,7 @@ export function Drawer({ point, now, close }: { point: string; now: number; clos
         <div className="mx-auto flex h-[22rem] max-w-[1880px] flex-col gap-2 px-5 py-3">
           <div className="flex items-baseline gap-3">
             <h2 className="text-lg font-semibold">{what}</h2>
-            <span className="text-sm text-soft">events as they pass; struck through is what went, underlined what came</span>
+            <span className="text-sm text-soft">events as they pass; removed struck through, added underlined</span>
             <button type="button" onClick={close} className="ml-auto rounded border border-line px-2.5 py-1 text-sm hover:border-line-strong">
               Close <kbd className="font-mono text-xs text-soft">Esc</kbd>
             </button>

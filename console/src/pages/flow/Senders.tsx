@@ -12,10 +12,10 @@ import { Found } from "./Operate";
 /** How old events are when they come. */
 function fresh(source: Source): string {
   const f = source.freshness;
-  if (f === null || f === undefined) return "no event told its time";
+  if (f === null || f === undefined) return "no event has a time";
   const span = (ms: number) => (ms < 1000 ? `${ms} ms` : age(ms));
-  const old = (ms: number) => (ms < 0 ? `${span(-ms)} ahead` : span(ms));
-  return `half come within ${old(f.half_ms)}, 99 % within ${old(f.nearly_all_ms)}`;
+  const old = (ms: number) => (ms < 0 ? `${span(-ms)} in the future` : `${span(ms)} old`);
+  return `median timestamp ${old(f.half_ms)}, p99 ${old(f.nearly_all_ms)}`;
 }
 
 function Actions({ source }: { source: Source }) {

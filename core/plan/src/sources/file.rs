@@ -15,7 +15,7 @@ pub struct Files {
     /// Patterns of those that are read.
     pub paths: Vec<String>,
     /// Patterns of those among them that are not.
-    pub but_not: Vec<String>,
+    pub exclude: Vec<String>,
     /// Whether files that are there already are read from their beginning, not their end.
     pub from_start: bool,
     /// The field that tells each event's file.
@@ -30,7 +30,8 @@ impl PlannedSource for Files {
             Shape::Texts,
             "Patterns of the files it reads, as in \"/var/log/kiosk/*.log\"; `**` stands for folders. Packed ones (gzip, zstd) are unpacked.",
         ),
-        key("but_not", Shape::Texts, "Patterns of files among them that it does not read; one without a slash is of names."),
+        key("exclude", Shape::Texts, "Patterns of files among them that it does not read; one without a slash is of names."),
+        key("but_not", Shape::Texts, "What `exclude` was called before."),
         key(
             "begin_at",
             Shape::Word(BEGIN_AT),
@@ -53,13 +54,18 @@ impl PlannedSource for Files {
             }
             written.iter().map(|p| p.value.clone()).collect()
         };
-        let (paths, but_not) = (patterns("paths"), patterns("but_not"));
+        let (paths, mut exclude) = (patterns("paths"), patterns("exclude"));
+        exclude.extend(patterns("but_not"));
+        if let Some(old) = section.get("but_not") {
+            let warning = Mistake::new(old.at.clone(), "`but_not` is called `exclude` now; it is still read");
+            c.warnings.push(Mistake { nearest: Some("exclude".to_owned()), ..warning });
+        }
         if paths.is_empty() {
             let at = section.get("paths")?.at.clone();
             c.mistakes.push(Mistake::new(at, "`paths` is empty").expected("at least one pattern, as in \"/var/log/kiosk/*.log\""));
         }
         let from_start = section.text("begin_at").is_some_and(|b| b.value == "start");
-        Some(Files { paths, but_not, from_start, path_as: section.text("path_as").map(|p| p.value.to_owned()) })
+        Some(Files { paths, exclude, from_start, path_as: section.text("path_as").map(|p| p.value.to_owned()) })
     }
 
     fn takes(&self) -> (bool, bool) {

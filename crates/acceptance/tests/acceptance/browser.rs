@@ -112,7 +112,7 @@ async fn the_console_answers_its_questions() {
     browser.sees("The plan is empty.").await;
 
     node.apply(&plan(source, dead));
-    browser.sees("nothing has come yet").await;
+    browser.sees("no events received yet").await;
     let send = async || {
         let body = "{\"level\":\"warn\",\"gate\":\"3\",\"msg\":\"gangway stuck\"}\n{\"level\":\"warn\",\"quiet\":true}\n{\"level\":\"info\"}\n{broken\n";
         assert_eq!(post(&node.http, source, body).await.status(), 200);
@@ -159,7 +159,7 @@ async fn the_console_answers_its_questions() {
 
     // A source: tested, paused, and asked why one of its events goes where it goes.
     browser.find("button[aria-label='Look at source quays']").await.click().await.unwrap();
-    browser.sees("no event told its time").await;
+    browser.sees("no event has a time").await;
     browser.click("Test").await;
     browser.sees("there is room for what it takes").await;
     browser.click("Pause").await;

@@ -97,7 +97,7 @@ async fn files_are_looked_into_then_read_as_shown() {
     let shown = node.json(&["source", "show", "bookings"]);
     assert!(shown["troubles"].as_array().unwrap().iter().any(|t| t["says"].as_str().unwrap().contains("picture.log: it is not text")), "{shown}");
     let tested = node.client(&["source", "test", "bookings"]);
-    assert!(!tested.status.success() && text(&tested.stdout).contains("leave it out with `but_not`"), "{}", text(&tested.stdout));
+    assert!(!tested.status.success() && text(&tested.stdout).contains("leave it out with `exclude`"), "{}", text(&tested.stdout));
     node.balanced();
     node.stop().await;
 }
@@ -112,7 +112,7 @@ async fn kits_are_shown_tried_and_added() {
         assert!(node.json(&["kit", "try", kit])["wrong"].as_array().unwrap().is_empty(), "{kit}");
     }
     assert!(text(&node.client(&["kit", "show", "access-log"]).stdout).contains("goes on   {"));
-    // With its table, to the plan that runs; not twice.
+    // With its table, to the active plan; not twice.
     node.json(&["kit", "add", "firewall", "--yes"]);
     let again = node.client(&["kit", "add", "firewall", "--yes"]);
     assert_eq!(again.status.code(), Some(3), "{}", text(&again.stderr));

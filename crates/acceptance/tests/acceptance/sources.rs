@@ -150,7 +150,7 @@ async fn a_source_that_hears_nothing_or_the_wrong_thing_says_why() {
     ];
     node.apply(&plan(&sources.concat(), node.folder.path()));
     let shown = |name: &str| node.json(&["source", "show", name]);
-    assert_eq!((shown("web")["state"].as_str(), shown("web")["says"].as_str()), (Some("unheard"), Some("nothing has come yet")));
+    assert_eq!((shown("web")["state"].as_str(), shown("web")["says"].as_str()), (Some("unheard"), Some("no events received yet")));
     assert_eq!(post(&node.http, web, "{}").await.status(), 401);
     let _ = TcpStream::connect(("127.0.0.1", system)).unwrap();
     let answer = node.http.post(format!("http://127.0.0.1:{otlp}/v1/traces")).body("{}").send().await.unwrap();

@@ -43,7 +43,7 @@ impl Case {
         let speaking = async |name, way, kind: SourceKind| Case { name, way, source: source(|s| s.kind = kind).await, _folder: folder() };
         let files = folder();
         let path = files.path().join("quays.log");
-        let kind = SourceKind::File(Files { paths: vec![path.display().to_string()], but_not: Vec::new(), from_start: true, path_as: None });
+        let kind = SourceKind::File(Files { paths: vec![path.display().to_string()], exclude: Vec::new(), from_start: true, path_as: None });
         vec![
             speaking("http", Way::Http, http()).await,
             speaking("otlp", Way::Otlp, otlp()).await,

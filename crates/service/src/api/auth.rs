@@ -48,7 +48,9 @@ pub(crate) async fn who(app: &App, method: &Method, headers: &HeaderMap) -> Resu
         (Some(token), _) => (token, TokenKind::Client),
         (None, Some(session)) => (session, TokenKind::Session),
         (None, None) => {
-            return Err(Problem::unauthorised("show a token: `Authorization: Bearer TOKEN`; or sign in to the console by a link (`rockrose link`)"));
+            return Err(Problem::unauthorised(
+                "not authenticated; pass --token or --config, send `Authorization: Bearer TOKEN`, or sign in to the console by a link (`rockrose link`)",
+            ));
         }
     };
     if kind == TokenKind::Session && !method.is_safe() && !same_origin(headers) {
@@ -60,7 +62,7 @@ pub(crate) async fn who(app: &App, method: &Method, headers: &HeaderMap) -> Resu
         ));
     }
     let found: Option<Bearer> = app.records(move |r| r.bearer(&text, kind, now_ms())).await.map_err(|e| records_problem(&e))?;
-    found.map(|b| Identity(b.name)).ok_or_else(|| Problem::unauthorised("this token or session is not known here, or has ended"))
+    found.map(|b| Identity(b.name)).ok_or_else(|| Problem::unauthorised("this token or session is unknown or has expired"))
 }
 
 /// Lets only those in who are known.

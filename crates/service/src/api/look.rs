@@ -22,7 +22,7 @@ pub(crate) async fn look(Body(request): Body<LookRequest>) -> Result<Json<Looked
         return Err(Problem::new(StatusCode::BAD_REQUEST, "no-paths", "No files were named", "`paths` is empty"));
     }
     let looked = tokio::task::spawn_blocking(move || {
-        let sample = rockrose_intake::sample(&request.paths, &request.but_not);
+        let sample = rockrose_intake::sample(&request.paths, &request.exclude);
         let recognised = sample.path.is_some().then(|| kit::recognise(&sample.lines, now_ms()));
         let plan = recognised.as_ref().map(|found| plan_for(&request, found, sample.files.iter().filter(|f| !f.state.is_trouble()).count()));
         (sample, recognised, plan)
@@ -50,8 +50,8 @@ pub(crate) async fn look(Body(request): Body<LookRequest>) -> Result<Json<Looked
 fn plan_for(request: &LookRequest, found: &kit::Recognised, files: usize) -> String {
     let list = |items: &[String]| items.iter().map(|i| format!("{i:?}")).collect::<Vec<_>>().join(", ");
     let mut plan = format!("[source.{}]\nkind = \"file\"\npaths = [{}]\n", request.name.as_deref().unwrap_or("files"), list(&request.paths));
-    if !request.but_not.is_empty() {
-        plan.push_str(&format!("but_not = [{}]\n", list(&request.but_not)));
+    if !request.exclude.is_empty() {
+        plan.push_str(&format!("exclude = [{}]\n", list(&request.exclude)));
     }
     // Which line belongs to which is only known by file.
     let mut steps = found.steps.clone();
@@ -92,7 +92,7 @@ mod tests {
     fn lines_of_several_files_are_put_together_by_file() {
         let lines = "2026-11-23 10:00:00 ERROR no berth\njava.lang.IllegalStateException: full\n\tat a.B.c(B.java:1)\n\tat a.B.d(B.java:2)\n";
         let found = kit::recognise(lines, 1_795_428_000_000);
-        let request = LookRequest { name: None, paths: vec!["/var/log/*.log".into()], but_not: Vec::new() };
+        let request = LookRequest { name: None, paths: vec!["/var/log/*.log".into()], exclude: Vec::new() };
         let plan = plan_for(&request, &found, 2);
         assert!(plan.contains("use trace-java"), "{plan}");
         let joins: Vec<&str> = plan.lines().filter(|l| l.contains("join lines")).collect();

@@ -45,7 +45,7 @@ fn text(app: &App) -> prometheus::Result<Vec<u8>> {
     let floats = |name: &str, says: &str, labels: &[&str]| GaugeVec::new(Opts::new(name, says), labels);
     let answers = floats("rockrose_destination_answer_seconds", "How long the last answers took (at most 256), by quantile.", &["destination", "quantile"])?;
     let good = floats("rockrose_destination_good_answers_ratio", "The share of the last answers that took what was sent.", &["destination"])?;
-    let revision = gauge("rockrose_plan_revision", "The revision of the plan that runs.", &[])?;
+    let revision = gauge("rockrose_plan_revision", "The revision of the active plan.", &[])?;
     let started = gauge("rockrose_start_timestamp_seconds", "When the service started.", &["version"])?;
     let reading = app.meter.read();
     for (account, amount) in reading.now.iter() {

@@ -41,7 +41,7 @@ fn problem(refusal: Refusal) -> Problem {
     }
 }
 
-/// The plan that runs.
+/// The active plan.
 #[utoipa::path(get, path = "/api/v1/plan", tag = "plan", responses((status = 200, body = types::RunningPlan), (status = 401, body = types::Problem)))]
 pub(crate) async fn running(State(app): State<Arc<App>>) -> Json<RunningPlan> {
     let running = app.engine.running();

@@ -26,7 +26,7 @@ const QUIET_AFTER: i64 = 5 * 60_000;
 /// Most files of a source that are told one by one.
 pub(super) const FILES: usize = 1_000;
 
-/// The sources of the plan that runs.
+/// The sources of the active plan.
 #[utoipa::path(get, path = "/api/v1/sources", tag = "connect", responses((status = 200, body = Vec<Source>), (status = 401, body = types::Problem)))]
 pub(crate) async fn sources(State(app): State<Arc<App>>) -> Result<Json<Vec<Source>>, Problem> {
     let (running, now) = (app.engine.running(), now_ms());
@@ -101,7 +101,7 @@ pub(crate) async fn resume(State(app): State<Arc<App>>, Part(name): Part<String>
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Makes a new key for a source; the one before is good no more, at once. The new one is shown this once.
+/// Makes a new key for a source; the old key stops working at once. The new one is shown this once.
 #[utoipa::path(post, path = "/api/v1/sources/{name}/key", tag = "connect", params(("name" = String, Path)),
     responses((status = 200, body = types::SourceKey), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 409, body = types::Problem)))]
 pub(crate) async fn new_key(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<Json<SourceKey>, Problem> {
@@ -114,7 +114,7 @@ pub(crate) async fn new_key(State(app): State<Arc<App>>, Part(name): Part<String
     Ok(Json(SourceKey { key, url }))
 }
 
-/// Makes a source's key good no more: nobody can send to it until it has a new one.
+/// Revokes a source's key: nobody can send to it until it has a new one.
 #[utoipa::path(delete, path = "/api/v1/sources/{name}/key", tag = "connect", params(("name" = String, Path)),
     responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 409, body = types::Problem)))]
 pub(crate) async fn revoke_key(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
@@ -237,11 +237,11 @@ fn heard_state(hearing: &SourceStatus, now_ms: i64) -> (SourceState, String) {
         }
         (_, _) if let Some((_, says)) = bad_files => (SourceState::Troubled, says),
         (Some(last), Some(worst)) if worst.last_ms > last => (SourceState::Troubled, worst.says.clone()),
-        (Some(_), _) => (SourceState::Quiet, "it was heard before, and is quiet now".to_owned()),
+        (Some(_), _) => (SourceState::Quiet, "no recent events".to_owned()),
         (None, Some(worst)) => (SourceState::Troubled, worst.says.clone()),
         (None, None) if !hearing.files.is_empty() => (SourceState::Unheard, "its files are read to their ends; nothing was written to them since".to_owned()),
         (None, None) if hearing.connections > 0 => (SourceState::Unheard, "senders are connected, but have sent nothing".to_owned()),
-        (None, None) => (SourceState::Unheard, "nothing has come yet".to_owned()),
+        (None, None) => (SourceState::Unheard, "no events received yet".to_owned()),
     }
 }
 
@@ -260,7 +260,7 @@ mod tests {
             || vec![file("/var/log/quay.log", FileState::Current, "read to its end"), file("/var/log/gate.log", FileState::Denied, "permission denied")];
         let hearing = |last_event_ms, connections, troubles| SourceStatus { last_event_ms, connections, troubles, ..SourceStatus::default() };
         for (hearing, expected) in [
-            (hearing(None, 0, vec![]), (SourceState::Unheard, "nothing has come yet")),
+            (hearing(None, 0, vec![]), (SourceState::Unheard, "no events received yet")),
             (hearing(None, 2, vec![]), (SourceState::Unheard, "senders are connected, but have sent nothing")),
             (hearing(None, 2, vec![trouble(now)]), (SourceState::Troubled, "this is not the key")),
             (hearing(Some(now - 1_000), 0, vec![trouble(now)]), (SourceState::Flowing, "events flow, but this is not the key")),
@@ -273,7 +273,7 @@ mod tests {
                 SourceStatus { files: files()[1..].to_vec(), ..hearing(Some(now - QUIET_AFTER), 0, vec![]) },
                 (SourceState::Troubled, "/var/log/gate.log: permission denied"),
             ),
-            (hearing(Some(now - QUIET_AFTER), 0, vec![trouble(1)]), (SourceState::Quiet, "it was heard before, and is quiet now")),
+            (hearing(Some(now - QUIET_AFTER), 0, vec![trouble(1)]), (SourceState::Quiet, "no recent events")),
             (hearing(Some(now - QUIET_AFTER), 0, vec![trouble(now)]), (SourceState::Troubled, "this is not the key")),
         ] {
             let (state, says) = heard_state(&hearing, now);

@@ -1,4 +1,4 @@
-//! Why an event goes where it goes, by the plan that runs.
+//! Why an event goes where it goes, by the active plan.
 
 use std::sync::Arc;
 
@@ -86,7 +86,7 @@ fn fate(app: &App, name: &str) -> String {
 
 fn passage(passing: ListTrace) -> Passage {
     let effect = |effect| match effect {
-        Effect::Nothing => "nothing",
+        Effect::Nothing => "no change",
         Effect::Changed => "changed",
         Effect::Failed => "failed",
         Effect::Removed => "removed",

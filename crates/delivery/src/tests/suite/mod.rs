@@ -249,7 +249,7 @@ async fn comes_back(sort: Sort) {
     case.end(w).await;
 }
 
-/// A worker that is killed between sending and settling, over and over, loses nothing; where it is promised, nothing stands there twice.
+/// A worker that is killed between sending and settling, over and over, loses nothing; where it is promised, no matching files twice.
 async fn resumes_after_kills(sort: Sort) {
     let case = Case::well(sort).await;
     for round in 0..6 {

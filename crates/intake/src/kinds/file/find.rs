@@ -23,8 +23,8 @@ pub(super) struct Found {
     pub(super) too_many: bool,
 }
 
-pub(super) fn find(paths: &[String], but_not: &[String]) -> Found {
-    let left_out: Vec<glob::Pattern> = but_not.iter().filter_map(|p| glob::Pattern::new(p).ok()).collect();
+pub(super) fn find(paths: &[String], exclude: &[String]) -> Found {
+    let left_out: Vec<glob::Pattern> = exclude.iter().filter_map(|p| glob::Pattern::new(p).ok()).collect();
     let left_out = |path: &Path| {
         left_out.iter().any(|p| {
             // One without a folder is of the file's name.
@@ -111,7 +111,7 @@ mod tests {
             names
         };
         let found = find(&[at("**/*.log"), at("a/*.log"), at("*.gone")], &["t*.log".to_owned()]);
-        assert_eq!(names(&found), ["a/current.log"], "two paths lead to one file, and but_not leaves out names");
+        assert_eq!(names(&found), ["a/current.log"], "two paths lead to one file, and exclude leaves out names");
         assert_eq!((found.odd, found.empty, found.refused.len()), (vec![at("a/odd.log").into(), at("a/odd.log").into()], vec![at("*.gone")], 2));
         assert_eq!(names(&find(&[at("a/**/*.log")], &[at("a/[co]*")])), ["a/b/three.log", "a/two.log"]);
     }

@@ -189,13 +189,13 @@ impl Follower {
 
     /// Looks through all patterns and finds out which file is which.
     fn look(&mut self, now: i64) {
-        let found = find::find(&self.settings.files.paths, &self.settings.files.but_not);
+        let found = find::find(&self.settings.files.paths, &self.settings.files.exclude);
         self.seen.clear();
         let mut say =
             |path: &Path, state: FileState, says: String| self.seen.push(FileSeen { path: path.display().to_string(), state, says, size: 0, offset: 0 });
         found.refused.iter().for_each(|(path, e)| say(path, FileState::of_error(e), e.to_string()));
         found.odd.iter().for_each(|path| say(path, FileState::Odd, "it is neither a file nor a folder".to_owned()));
-        found.empty.iter().for_each(|p| say(Path::new(p), FileState::Missing, "nothing stands there".to_owned()));
+        found.empty.iter().for_each(|p| say(Path::new(p), FileState::Missing, "no matching files".to_owned()));
         if found.too_many {
             say(Path::new("…"), FileState::TooMany, format!("more than {} files; the rest is not read", find::MAX_FILES));
         }

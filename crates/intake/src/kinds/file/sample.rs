@@ -25,13 +25,13 @@ pub struct Sample {
 
 /// Looks at the files under patterns. Blocks.
 #[must_use]
-pub fn sample(paths: &[String], but_not: &[String]) -> Sample {
-    let found = find(paths, but_not);
+pub fn sample(paths: &[String], exclude: &[String]) -> Sample {
+    let found = find(paths, exclude);
     let mut sample = Sample::default();
     let mut say = |path: String, state: FileState, says: String, size: u64| sample.files.push(FileSeen { path, state, says, size, offset: 0 });
     found.refused.iter().for_each(|(path, e)| say(path.display().to_string(), FileState::of_error(e), e.to_string(), 0));
     found.odd.iter().for_each(|path| say(path.display().to_string(), FileState::Odd, "it is neither a file nor a folder".to_owned(), 0));
-    found.empty.iter().for_each(|p| say(p.clone(), FileState::Missing, "nothing stands there".to_owned(), 0));
+    found.empty.iter().for_each(|p| say(p.clone(), FileState::Missing, "no matching files".to_owned(), 0));
     if found.too_many {
         say("…".to_owned(), FileState::TooMany, format!("more than {MAX_FILES} files"), 0);
     }

@@ -67,7 +67,7 @@ impl Bench {
         let folder = tempfile::tempdir().unwrap();
         let settings = FileSettings {
             name: "quays".into(),
-            files: Files { paths: vec![folder.path().join("*.log*").display().to_string()], but_not: vec!["*.tmp".into()], from_start: true, path_as: None },
+            files: Files { paths: vec![folder.path().join("*.log*").display().to_string()], exclude: vec!["*.tmp".into()], from_start: true, path_as: None },
             max_event: 1_000,
         };
         Bench { folder, sink: Arc::default(), monitor: Arc::default(), running: None, settings }
