@@ -44,7 +44,7 @@ pub fn nearest<'a>(written: &str, words: impl IntoIterator<Item = &'a str>) -> O
     words
         .into_iter()
         .map(|w| (strsim::damerau_levenshtein(&written, &w.to_lowercase()), w))
-        .filter(|(distance, w)| *distance <= 1 + w.len().min(written.len()) / 4)
+        .filter(|(distance, w)| *distance <= 1 + w.len().min(written.len()) / 6)
         .min_by_key(|(distance, _)| *distance)
         .map(|(_, w)| w)
 }

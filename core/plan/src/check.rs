@@ -167,7 +167,7 @@ impl ParsedPlan {
         let tables = self.tables.iter().map(|t| (t.name.value.clone(), kind(t))).collect();
         let mut c = Checker {
             text: &self.text,
-            mistakes: Vec::new(),
+            mistakes: self.mistakes.clone(),
             warnings: Vec::new(),
             recipes: Recipes::new(),
             tables,

@@ -64,7 +64,7 @@ impl Checker<'_> {
         for key in keys {
             let mine = key.kinds.is_empty() || key.kinds.contains(&kind);
             match section.get(key.name) {
-                None if key.needed && mine => {
+                None if key.needed && mine && !section.flawed => {
                     let of = if section.name.value.is_empty() { format!("a {what}") } else { format!("the {what} `{}`", section.name.value) };
                     self.mistakes.push(Mistake::new(section.name.at.clone(), format!("{of} needs `{}`", key.name)).expected(format!(
                         "`{} = …`: {}",

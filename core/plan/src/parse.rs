@@ -1,6 +1,6 @@
 //! First stage: the document's shape. Which tables there are, which keys they have, of which sort their values are.
 
-use rockrose_language::Mistake;
+use rockrose_language::{Mistake, nearest};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
@@ -18,6 +18,8 @@ pub struct ParsedPlan {
     pub(super) routes: Vec<Section>,
     pub(super) recipes: Vec<Section>,
     pub(super) tables: Vec<Section>,
+    /// What is wrong with its shape.
+    pub(super) mistakes: Vec<Mistake>,
 }
 
 pub(super) fn reports(text: &str, mut mistakes: Vec<Mistake>) -> Vec<Report> {
@@ -46,13 +48,24 @@ fn not_toml(text: &str, errors: &[toml::de::Error]) -> Vec<Mistake> {
             mistakes.push(Mistake::new(at, format!("the section `[{header}]` stands twice")).expected("one section with all its keys, or another name"));
             continue;
         }
-        mistakes.push(Mistake::new(at, format!("this is not TOML: {}", error.message().replace('\n', "; "))));
+        let mistake = Mistake::new(at.clone(), format!("this is not TOML: {}", error.message().replace('\n', "; ")));
+        // A backslash, as of a regular expression, in a text that reads them as its own.
+        let start = at.start.min(text.len());
+        let escapes = text[begin..start].ends_with('\\') || text[start..].starts_with('\\');
+        mistakes.push(if escapes && line.contains('"') {
+            mistake.expected("`\\\\` for each backslash in a text in double quotes, or the text in single quotes: `\"\\\\d\"` or `'\\d'`")
+        } else {
+            mistake
+        });
     }
     mistakes
 }
 
 impl ParsedPlan {
-    /// Reads a plan. All mistakes of shape are reported together, in the order of the document.
+    /// Reads a plan. Mistakes of shape are kept, to be told together with what the check finds.
+    ///
+    /// # Errors
+    /// If the text is too long, or no TOML.
     pub fn parse(text: &str) -> Result<ParsedPlan, Vec<Report>> {
         if text.len() > MAX_PLAN {
             return Err(vec![Report::new("", &Mistake::new(0..0, "the plan is larger than 4 MiB"))]);
@@ -61,28 +74,36 @@ impl ParsedPlan {
         if !errors.is_empty() {
             return Err(reports(text, not_toml(text, &errors)));
         }
-        let mut plan =
-            ParsedPlan { text: text.to_owned(), sources: Vec::new(), destinations: Vec::new(), routes: Vec::new(), recipes: Vec::new(), tables: Vec::new() };
+        let mut plan = ParsedPlan {
+            text: text.to_owned(),
+            sources: Vec::new(),
+            destinations: Vec::new(),
+            routes: Vec::new(),
+            recipes: Vec::new(),
+            tables: Vec::new(),
+            mistakes: Vec::new(),
+        };
         let mut mistakes = Vec::new();
         for (key, value) in in_order(document.get_ref()) {
             let name: &str = key.get_ref();
-            match name {
-                "source" => plan.sources = named(value, sources::source_keys(), "source", &mut mistakes),
-                "destination" => plan.destinations = named(value, destinations::destination_keys(), "destination", &mut mistakes),
-                "recipe" => plan.recipes = named(value, RECIPE, "recipe", &mut mistakes),
-                "table" => plan.tables = named(value, TABLE, "table", &mut mistakes),
-                "route" => plan.routes = routes(value, &mut mistakes),
-                _ => {
-                    let words = TOP.iter().map(|(n, _)| *n);
-                    mistakes.push(
-                        Mistake::new(key.span(), format!("a plan has no `{name}`"))
-                            .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]` or `[table.NAME]`")
-                            .near(name, words),
-                    );
-                }
+            let known = TOP.iter().map(|(word, _)| *word).find(|word| *word == name);
+            if known.is_none() {
+                let mistake = Mistake::new(key.span(), format!("a plan has no `{name}`"))
+                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]` or `[table.NAME]`");
+                mistakes.push(mistake.near(name, TOP.iter().map(|(word, _)| *word)));
+            }
+            // What is nearly one is read as that one, so that what refers to it is no further mistake.
+            match known.or_else(|| nearest(name, TOP.iter().map(|(word, _)| *word))).unwrap_or_default() {
+                "source" => plan.sources.extend(named(value, sources::source_keys(), "source", &mut mistakes)),
+                "destination" => plan.destinations.extend(named(value, destinations::destination_keys(), "destination", &mut mistakes)),
+                "recipe" => plan.recipes.extend(named(value, RECIPE, "recipe", &mut mistakes)),
+                "table" => plan.tables.extend(named(value, TABLE, "table", &mut mistakes)),
+                "route" => plan.routes.extend(routes(value, &mut mistakes)),
+                _ => {}
             }
         }
-        if mistakes.is_empty() { Ok(plan) } else { Err(reports(text, mistakes)) }
+        plan.mistakes = mistakes;
+        Ok(plan)
     }
 
     /// The document as it was written.
@@ -124,7 +145,9 @@ fn named(value: &Spanned<DeValue<'_>>, keys: &'static [Key], what: &str, mistake
         match value.get_ref().as_table() {
             Some(inner) => {
                 let name = At { value: key.get_ref().to_string(), at: key.span() };
-                sections.push(Section { entries: entries(inner, keys, &format!("a {what}"), mistakes), name });
+                let before = mistakes.len();
+                let entries = entries(inner, keys, &format!("a {what}"), mistakes);
+                sections.push(Section { entries, name, flawed: mistakes.len() > before });
             }
             None => mistakes.push(wrong(value, &format!("a table: write `[{what}.{}]`", key.get_ref()))),
         }
@@ -142,7 +165,9 @@ fn routes(value: &Spanned<DeValue<'_>>, mistakes: &mut Vec<Mistake>) -> Vec<Sect
         match item.get_ref().as_table() {
             Some(inner) => {
                 let name = At { value: String::new(), at: item.span() };
-                sections.push(Section { entries: entries(inner, ROUTE, "a route", mistakes), name });
+                let before = mistakes.len();
+                let entries = entries(inner, ROUTE, "a route", mistakes);
+                sections.push(Section { entries, name, flawed: mistakes.len() > before });
             }
             None => mistakes.push(wrong(item, "a table: write `[[route]]`")),
         }

@@ -24,6 +24,8 @@ pub struct Report {
     pub excerpt: String,
 }
 
+/// Longest list of what was expected that stands beside a suggestion, in characters.
+const MAX_EXPECTED: usize = 100;
 /// Longest excerpt that is shown, in characters.
 const MAX_EXCERPT: usize = 160;
 
@@ -68,24 +70,29 @@ impl Report {
         let indent: String = self.excerpt.chars().take(shown).map(|c| if c == '\t' { '\t' } else { ' ' }).collect();
         let mut out = format!("{name}:{}:{}: {}\n", self.line, self.column, self.message);
         out.push_str(&format!(" {number} | {}\n {pad} | {indent}{}\n", self.excerpt, "^".repeat(self.length)));
-        if let Some(expected) = &self.expected {
-            out.push_str(&format!(" {pad} = expected {expected}\n"));
-        }
         if let Some(nearest) = &self.nearest {
             out.push_str(&format!(" {pad} = did you mean `{nearest}`?\n"));
         }
+        if let Some(expected) = self.short_expected() {
+            out.push_str(&format!(" {pad} = expected {expected}\n"));
+        }
         out
+    }
+
+    /// What was expected; a long list is no help beside a suggestion.
+    fn short_expected(&self) -> Option<&str> {
+        self.expected.as_deref().filter(|expected| self.nearest.is_none() || expected.chars().count() <= MAX_EXPECTED)
     }
 }
 
 impl fmt::Display for Report {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "line {}, column {}: {}", self.line, self.column, self.message)?;
-        if let Some(expected) = &self.expected {
-            write!(f, "; expected {expected}")?;
-        }
         if let Some(nearest) = &self.nearest {
             write!(f, "; did you mean `{nearest}`?")?;
+        }
+        if let Some(expected) = self.short_expected() {
+            write!(f, "; expected {expected}")?;
         }
         Ok(())
     }

@@ -51,8 +51,8 @@ fn the_caret_stands_under_its_place() {
 fn words_and_sentence_agree() {
     let mistake = Mistake::new(0..4, "unexpected `wran`").expected("a level").near("wran", ["warn", "error"]);
     let r = Report::new("wran", &mistake);
-    assert_eq!(r.to_string(), "line 1, column 1: unexpected `wran`; expected a level; did you mean `warn`?");
-    assert_eq!(r.render("p"), "p:1:1: unexpected `wran`\n 1 | wran\n   | ^^^^\n   = expected a level\n   = did you mean `warn`?\n");
+    assert_eq!(r.to_string(), "line 1, column 1: unexpected `wran`; did you mean `warn`?; expected a level");
+    assert_eq!(r.render("p"), "p:1:1: unexpected `wran`\n 1 | wran\n   | ^^^^\n   = did you mean `warn`?\n   = expected a level\n");
     for (written, near) in [("Warn", Some("warn")), ("wrn", Some("warn")), ("warning", None), ("zzz", None), ("errro", Some("error")), ("", None)] {
         assert_eq!(rockrose_language::nearest(written, ["warn", "error"]), near, "{written}");
     }

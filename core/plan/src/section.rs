@@ -36,6 +36,8 @@ pub(super) struct Section {
     /// Its name; of a route, found in the check.
     pub(super) name: At<String>,
     pub(super) entries: Vec<(&'static Key, At<Raw>)>,
+    /// Some of it could not be read: what seems to be missing may be that.
+    pub(super) flawed: bool,
 }
 
 impl Section {

@@ -214,6 +214,9 @@ fn sentences_point_inside_their_string_however_it_is_quoted() {
 fn toml_itself_can_be_wrong() {
     let reports = CheckedPlan::read("[source.kiosks\nkind = 1").map(|_| ()).unwrap_err();
     assert!(reports[0].message.contains("TOML") && reports[0].line == 1, "{reports:?}");
+    // A backslash that TOML takes for its own.
+    let lost = CheckedPlan::read("[[route]]\nname = \"r\"\nwhen = \"m matches /\\d+/\"\n").map(|_| ()).unwrap_err();
+    assert!(lost[0].expected.as_deref().is_some_and(|e| e.contains("single quotes")), "{lost:?}");
     // A section that stands twice is one mistake.
     let twice = format!("{GOOD}\n[source.kiosks]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[source.late]\nkind = 1\nkind = 2\n");
     let reports = CheckedPlan::read(&twice).map(|_| ()).unwrap_err();
@@ -240,7 +243,9 @@ fn a_recipe_tells_which_way_it_comes_back_and_which_parameter_it_has_not() {
 fn all_mistakes_are_reported_in_order() {
     let text = GOOD.replace("listen =", "lisen =").replace("kind = \"file\"", "kind = \"fil\"").replace("wran", "x");
     let shape = CheckedPlan::read(&text).map(|_| ()).unwrap_err();
-    assert_eq!(shape.len(), 1, "shape first");
+    let said: Vec<(usize, &str)> = shape.iter().map(|r| (r.line, r.nearest.as_deref().unwrap_or_default())).collect();
+    let (listen, kind) = (1 + GOOD.lines().position(|l| l.starts_with("listen =")).unwrap(), 1 + GOOD.lines().position(|l| l == "kind = \"file\"").unwrap());
+    assert_eq!(said, [(listen, "listen"), (kind, "file")], "all at once, and what is missing is what was misspelt: {shape:#?}");
     let text = GOOD.replace(">= warn", ">= wran").replace("\"vault\"]\n\n[[", "\"valt\"]\n\n[[").replace("\"2 MB\"", "\"2\"");
     let meaning = CheckedPlan::read(&text).map(|_| ()).unwrap_err();
     assert_eq!(meaning.iter().map(|r| r.line).collect::<Vec<_>>(), [27, 29]);
