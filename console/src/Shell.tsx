@@ -6,7 +6,7 @@ import { useState } from "react";
 import { signOut, useStatus } from "./api/client";
 import { bytes, count } from "./lib/format";
 import { Frozen } from "./lib/frozen";
-import { type Place, usePlaces } from "./lib/places";
+import { type Place, usePageTitle, usePlaces } from "./lib/places";
 import { chooseTheme, type Theme, theme } from "./lib/theme";
 import { Palette } from "./Palette";
 import { SignInPage } from "./pages/sign-in/SignInPage";
@@ -80,6 +80,7 @@ export function Shell() {
   const [frozen, setFrozen] = useState(false);
   const { error } = useStatus();
   const places = usePlaces();
+  usePageTitle(error?.status !== 401);
   if (error?.status === 401) return <SignInPage />;
   return (
     <Frozen.Provider value={{ frozen, setFrozen }}>

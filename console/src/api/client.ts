@@ -11,6 +11,7 @@ export type FlowStep = Schemas["FlowStep"];
 export type FlowDestination = Schemas["FlowDestination"];
 export type Source = Schemas["Source"];
 export type CaughtRecord = Schemas["CaughtRecord"];
+export type FirstPlan = Schemas["FirstPlan"];
 export type Gauge = Schemas["Gauge"];
 export type Status = Schemas["Status"];
 export type LedgerAnswer = Schemas["LedgerAnswer"];
@@ -58,6 +59,11 @@ function useAnswer<T>(path: string, every: number | false) {
 /** What passes through the plan, once a second unless frozen. */
 export function useFlow(frozen: boolean) {
   return useAnswer<Flow>("/api/v1/flow", frozen ? false : 1000);
+}
+
+/** A plan to start from, with a source and a destination of these kinds. */
+export function useFirstPlan(from: string, to: string) {
+  return useAnswer<FirstPlan>(`/api/v1/plan/first?from=${from}&to=${to}`, false);
 }
 
 /** What the sources have heard. */

@@ -31,6 +31,13 @@ pub struct RunningPlan {
     pub text: String,
 }
 
+/// A plan to start from.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FirstPlan {
+    /// The document.
+    pub text: String,
+}
+
 /// A plan to look at.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CheckRequest {

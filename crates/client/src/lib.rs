@@ -54,6 +54,18 @@ pub struct Common {
 /// What the client does.
 #[derive(Subcommand)]
 pub enum ClientCommand {
+    /// Write a first plan, with comments, from what comes in and where it goes
+    NewPlan {
+        /// What comes in: http, otlp, syslog, tcp or file; several with commas. Asked for on a terminal
+        #[arg(long, value_name = "KIND", value_delimiter = ',')]
+        from: Vec<String>,
+        /// Where it goes: file, http, otlp, syslog, archive or discard; several with commas
+        #[arg(long, value_name = "KIND", value_delimiter = ',')]
+        to: Vec<String>,
+        /// The file to write, which must not be there yet; standard output if left out
+        #[arg(long, short, value_name = "FILE")]
+        output: Option<PathBuf>,
+    },
     /// Say what is wrong with a plan, without a service
     Check {
         /// The plan; `-` for standard input
@@ -190,6 +202,7 @@ pub enum ClientCommand {
 /// Why it could not be done, with the exit code for that.
 pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
     match command {
+        ClientCommand::NewPlan { from, to, output } => plan::new_plan(from, to, output.as_deref()),
         ClientCommand::Check { plan } => plan::check(&plan, common.json),
         ClientCommand::Fmt { plan, write, check } => language::fmt(&plan, write, check),
         ClientCommand::Explain { sentence } => language::explain(&sentence, common.json),

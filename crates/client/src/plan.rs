@@ -5,7 +5,7 @@ use std::path::Path;
 
 use reqwest::Method;
 use rockrose_api::{Applied, ApplyRequest, CheckAnswer, CheckRequest, PlanChange, RevertRequest, RevisionDetail, RevisionEntry};
-use rockrose_plan::{CheckedPlan, Report, plain_path};
+use rockrose_plan::{CheckedPlan, Report, first_plan, plain_path};
 use serde_json::json;
 
 use crate::client::Client;
@@ -57,6 +57,34 @@ pub(crate) fn check(path: &Path, as_json: bool) -> Outcome {
             Ok(Exit::BadPlan)
         }
     }
+}
+
+/// Asks for one answer, which may be left out.
+fn ask_for(question: &str, unless: &str) -> Result<Vec<String>, Failure> {
+    eprint!("{question} [{unless}] ");
+    let mut answer = String::new();
+    std::io::stderr().flush().and_then(|()| std::io::stdin().read_line(&mut answer)).map_err(anyhow::Error::from)?;
+    let words: Vec<String> = answer.split([',', ' ']).map(str::trim).filter(|word| !word.is_empty()).map(str::to_owned).collect();
+    Ok(if words.is_empty() { vec![unless.to_owned()] } else { words })
+}
+
+/// What comes in where nothing is said, and where it goes.
+const FIRST: (&str, &str) = ("http", "file");
+
+/// Writes a plan to start from. On a terminal it asks for what is not said.
+pub(crate) fn new_plan(mut from: Vec<String>, mut to: Vec<String>, output: Option<&Path>) -> Outcome {
+    if from.is_empty() && to.is_empty() && std::io::stdin().is_terminal() {
+        from = ask_for("What comes in: http, otlp, syslog, tcp, file (several with commas)?", FIRST.0)?;
+        to = ask_for("Where does it go: file, http, otlp, syslog, archive, discard?", FIRST.1)?;
+    }
+    let words = |given: &[String], unless: &'static str| if given.is_empty() { vec![unless.to_owned()] } else { given.to_vec() };
+    let (from, to) = (words(&from, FIRST.0), words(&to, FIRST.1));
+    let plan = first_plan(&from.iter().map(String::as_str).collect::<Vec<_>>(), &to.iter().map(String::as_str).collect::<Vec<_>>());
+    let plan = plan.map_err(|e| Failure::new(Exit::Failed, e.to_string()))?;
+    let Some(path) = output else { return format::line(plan.trim_end()) };
+    let fail = |e: std::io::Error| Failure::new(Exit::Failed, format!("cannot write {}: {e}", path.display()));
+    std::fs::File::create_new(path).and_then(|mut file| file.write_all(plan.as_bytes())).map_err(fail)?;
+    format::line(&format!("{0} is written. Look through it, then: rockrose check {0} && rockrose apply {0}", path.display()))
 }
 
 /// Asks whether something is to be done; the answer is yes or no.

@@ -4,10 +4,11 @@ import { useMemo, useRef, useState } from "react";
 
 import { type Flow, useFlow } from "../../api/client";
 import { useFrozen } from "../../lib/frozen";
-import { Message, Paste } from "../../parts/Message";
+import { Message } from "../../parts/Message";
 import { Bands, type Band } from "./Bands";
 import { DestinationCard } from "./DestinationCard";
 import { Drawer } from "./Drawer";
+import { FirstPlan } from "./FirstPlan";
 import { RemainderCard } from "./RemainderCard";
 import { RouteCard } from "./RouteCard";
 import { SourceCard } from "./SourceCard";
@@ -61,12 +62,7 @@ export function FlowPage() {
     return error === null ? <Message title="Looking at the plan…" /> : <Message tone="fails" title={`The flow cannot be shown: ${error.message}.`}>It is asked for again every second.</Message>;
   }
   if (flow.sources.length === 0 && flow.destinations.length === 0) {
-    return (
-      <Message title="The plan is empty.">
-        Nothing arrives and nothing is delivered yet. Write a plan and apply it:
-        <Paste line={"rockrose check plan.toml\nrockrose apply plan.toml"} />
-      </Message>
-    );
+    return <FirstPlan />;
   }
   const drawn = routes.slice(0, DRAWN);
   return (

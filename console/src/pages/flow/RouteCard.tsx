@@ -14,7 +14,7 @@ export function RouteCard({ route, chosen, choose }: { route: FlowRoute; chosen:
         <Choose point={point} chosen={chosen} choose={choose}>
           {route.name}
         </Choose>
-        <Link to="/routes/$name" params={{ name: route.name }} aria-label={`Open route ${route.name}`} className="text-sm text-petal hover:underline">
+        <Link to="/routes/$name" params={{ name: route.name }} aria-label={`Open route ${route.name}`} className="text-sm text-petal underline">
           open
         </Link>
         <span className="num ml-auto whitespace-nowrap">

@@ -48,7 +48,7 @@ export function Account({ place, name, ledger, whole }: { place: Place; name: st
       <h2 className="pb-1 font-semibold">
         <span className="font-normal text-soft">{place} </span>
         {place === "route" ? (
-          <Link to="/routes/$name" params={{ name }} className="hover:text-petal hover:underline">
+          <Link to="/routes/$name" params={{ name }} className="hover:text-petal underline">
             {name}
           </Link>
         ) : (

@@ -60,7 +60,9 @@ function Quarantine() {
               <th scope="col" className="px-3 py-2 text-right font-medium">
                 size
               </th>
-              <th scope="col" aria-label="What can be done" />
+              <th scope="col">
+                <span className="sr-only">Actions</span>
+              </th>
             </tr>
           </thead>
           <tbody>

@@ -68,7 +68,7 @@ export function RoutePage() {
     <div className="flex flex-col gap-5">
       <div>
         <p className="text-sm text-soft">
-          <Link to="/" className="text-petal hover:underline">
+          <Link to="/" className="text-petal underline">
             Flow
           </Link>{" "}
           / route

@@ -10,6 +10,7 @@ pub struct DiscardDestination;
 
 impl PlannedDestination for DiscardDestination {
     const WORD: &'static str = "discard";
+    const EXAMPLE: &'static str = "";
     const KEYS: &'static [&'static [Key]] = &[];
 
     fn read(_c: &mut Checker<'_>, _section: DestinationSection<'_>) -> Option<DiscardDestination> {

@@ -50,6 +50,10 @@ pub enum Period {
 
 impl PlannedDestination for FileDestination {
     const WORD: &'static str = "file";
+    const EXAMPLE: &'static str = "path = \"/var/lib/rockrose/events.jsonl\"\n\
+        # rotate_every = \"day\"\n\
+        # keep_files = 14\n\
+        # compress = \"zstd\"\n";
     const KEYS: &'static [&'static [Key]] = &[&[
         needed("path", Shape::Text, "The file that events are appended to."),
         key("layout", Shape::Word(LAYOUTS), "How events are written. `json lines` if left out; `text` goes with `template`, `csv` with `columns`."),

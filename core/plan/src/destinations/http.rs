@@ -103,6 +103,9 @@ pub enum HeaderText {
 
 impl PlannedDestination for HttpDestination {
     const WORD: &'static str = "http";
+    const EXAMPLE: &'static str = "endpoints = [\"http://127.0.0.1:9410/in\"]\n\
+        # The token is kept by `rockrose secret set http-out`:\n\
+        # token = { secret = \"http-out\" }\n";
     const KEYS: &'static [&'static [Key]] = &[
         POSTED,
         &[

@@ -59,6 +59,8 @@ trait PlannedDestination: Sized {
     const WORD: &'static str;
     /// The keys that it may have beside those of every kind.
     const KEYS: &'static [&'static [Key]];
+    /// The rest of its section in a plan to start from, a line each; what is changed first stands there as comments.
+    const EXAMPLE: &'static str;
 
     /// Reads its settings; what is wrong with them is told to `c`. `None` where too little is there to go on.
     fn read(c: &mut Checker<'_>, section: DestinationSection<'_>) -> Option<Self>;
@@ -100,6 +102,13 @@ struct DestinationSection<'a> {
     always: &'a [Step],
 }
 
+/// A destination's section in a plan to start from.
+pub(crate) struct DestinationExample {
+    pub(crate) kind: &'static str,
+    /// What stands behind its kind.
+    pub(crate) body: &'static str,
+}
+
 /// Makes [`DestinationKind`] from the list of kinds, and hands each call to the kind's own type.
 macro_rules! kinds {
     ($($(#[$doc:meta])* $name:ident($kind:ty),)*) => {
@@ -110,6 +119,9 @@ macro_rules! kinds {
         const WORDS: &[&str] = &[$(<$kind>::WORD,)*];
 
         const KIND_KEYS: &[(&str, &[&[Key]])] = &[$((<$kind>::WORD, <$kind>::KEYS),)*];
+
+        /// A section of each kind, for a plan to start from.
+        pub(crate) const DESTINATION_EXAMPLES: &[DestinationExample] = &[$(DestinationExample { kind: <$kind>::WORD, body: <$kind>::EXAMPLE },)*];
 
         impl DestinationKind {
             fn read(word: &str, c: &mut Checker<'_>, section: DestinationSection<'_>) -> Option<DestinationKind> {

@@ -19,6 +19,8 @@ pub struct OtlpDestination {
 
 impl PlannedDestination for OtlpDestination {
     const WORD: &'static str = "otlp";
+    const EXAMPLE: &'static str = "endpoints = [\"http://127.0.0.1:14317\"]\n\
+        # transport = \"http\"\n";
     const KEYS: &'static [&'static [Key]] = &[
         POSTED,
         &[key(

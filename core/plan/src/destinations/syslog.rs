@@ -42,6 +42,8 @@ pub enum SyslogTransport {
 
 impl PlannedDestination for SyslogDestination {
     const WORD: &'static str = "syslog";
+    const EXAMPLE: &'static str = "address = \"tcp://127.0.0.1:6514\"\n\
+        # facility = \"local0\"\n";
     const KEYS: &'static [&'static [Key]] = &[
         &[
             needed("address", Shape::Text, "Where messages go: `tcp://HOST:PORT` (octet-counted), `tls://HOST:PORT` or `udp://HOST:PORT`."),

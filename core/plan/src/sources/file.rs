@@ -24,6 +24,10 @@ pub struct Files {
 
 impl PlannedSource for Files {
     const WORD: &'static str = "file";
+    const EXAMPLE: &'static str = "paths = [\"/var/log/*.log\"]\n\
+        # exclude = [\"*.gz\"]\n\
+        # Lines that are there already are read as well with:\n\
+        # begin_at = \"start\"\n";
     const KEYS: &'static [&'static [Key]] = &[&[
         needed(
             "paths",

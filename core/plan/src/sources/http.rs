@@ -14,6 +14,9 @@ pub struct HttpSource;
 
 impl PlannedSource for HttpSource {
     const WORD: &'static str = "http";
+    const EXAMPLE: &'static str = "listen = \"127.0.0.1:8610\"\n\
+        # Other hosts can send once it listens on 0.0.0.0; then senders need a key (`rockrose secret set http-in`):\n\
+        # key = { secret = \"http-in\" }\n";
     const KEYS: &'static [&'static [Key]] = &[
         LISTENING,
         REQUESTS,

@@ -82,6 +82,8 @@ trait PlannedSource: Sized {
     const WORD: &'static str;
     /// The keys that it may have beside those of every kind.
     const KEYS: &'static [&'static [Key]];
+    /// The rest of its section in a plan to start from, a line each; what is changed first stands there as comments.
+    const EXAMPLE: &'static str;
     /// How it is guarded, if it listens.
     const GUARD: Option<Guard>;
     /// Whether its events can say what they have in common in a `resource`, which is then looked at once for many of them.
@@ -101,6 +103,13 @@ trait PlannedSource: Sized {
     }
 }
 
+/// A source's section in a plan to start from.
+pub(crate) struct SourceExample {
+    pub(crate) kind: &'static str,
+    /// What stands behind its kind.
+    pub(crate) body: &'static str,
+}
+
 /// Makes [`SourceKind`] from the list of kinds, and hands each call to the kind's own type.
 macro_rules! kinds {
     ($($(#[$doc:meta])* $name:ident($kind:ty),)*) => {
@@ -111,6 +120,9 @@ macro_rules! kinds {
         const WORDS: &[&str] = &[$(<$kind>::WORD,)*];
 
         const KIND_KEYS: &[(&str, &[&[Key]])] = &[$((<$kind>::WORD, <$kind>::KEYS),)*];
+
+        /// A section of each kind, for a plan to start from.
+        pub(crate) const SOURCE_EXAMPLES: &[SourceExample] = &[$(SourceExample { kind: <$kind>::WORD, body: <$kind>::EXAMPLE },)*];
 
         impl SourceKind {
             fn read(word: &str, c: &mut Checker<'_>, section: &Section, certificates: Option<&SourceCertificates>) -> Option<SourceKind> {

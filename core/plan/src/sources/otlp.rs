@@ -12,6 +12,9 @@ pub struct OtlpSource;
 
 impl PlannedSource for OtlpSource {
     const WORD: &'static str = "otlp";
+    const EXAMPLE: &'static str = "listen = \"127.0.0.1:4317\"\n\
+        # Other hosts can send once it listens on 0.0.0.0; then senders need a key (`rockrose secret set otlp-in`):\n\
+        # key = { secret = \"otlp-in\" }\n";
     const KEYS: &'static [&'static [Key]] = &[LISTENING, REQUESTS];
     const GUARD: Option<Guard> = Some(Guard::Key);
     const HAS_RESOURCES: bool = true;

@@ -24,6 +24,9 @@ pub struct SyslogSource {
 
 impl PlannedSource for SyslogSource {
     const WORD: &'static str = "syslog";
+    const EXAMPLE: &'static str = "listen = \"127.0.0.1:5514\"\n\
+        # Other hosts can send once it listens on 0.0.0.0; then their networks must be named:\n\
+        # allow = [\"192.0.2.0/24\"]\n";
     const KEYS: &'static [&'static [Key]] = &[
         LISTENING,
         &[

@@ -12,6 +12,9 @@ pub struct TcpSource;
 
 impl PlannedSource for TcpSource {
     const WORD: &'static str = "tcp";
+    const EXAMPLE: &'static str = "listen = \"127.0.0.1:8611\"\n\
+        # Other hosts can send once it listens on 0.0.0.0; then their networks must be named:\n\
+        # allow = [\"192.0.2.0/24\"]\n";
     const KEYS: &'static [&'static [Key]] = &[LISTENING];
     const GUARD: Option<Guard> = Some(Guard::Network);
 

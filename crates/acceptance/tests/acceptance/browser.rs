@@ -110,6 +110,16 @@ async fn the_console_answers_its_questions() {
     let link = node.json(&["link"])["url"].as_str().unwrap().to_owned();
     browser.driver.goto(&link).await.unwrap();
     browser.sees("The plan is empty.").await;
+    // A first plan stands there, by what is chosen, and pages say what they are.
+    browser.find("select").await.send_keys("syslog").await.unwrap();
+    browser.sees("[source.syslog-in]").await;
+    browser.sees("rockrose new-plan --from syslog --to file").await;
+    let titled = async |title: &str| until(title, async || (browser.driver.title().await.unwrap() == title).then_some(())).await;
+    titled("Flow – Rockrose").await;
+    browser.driver.goto(node.url("/nowhere")).await.unwrap();
+    assert_eq!(browser.find("h1").await.text().await.unwrap(), "There is no such page.");
+    titled("No such page – Rockrose").await;
+    browser.driver.goto(node.url("/")).await.unwrap();
 
     node.apply(&plan(source, dead));
     browser.sees("no events received yet").await;

@@ -76,6 +76,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(look::look))
         .routes(routes!(look::kits))
         .routes(routes!(plan::running))
+        .routes(routes!(plan::first))
         .routes(routes!(plan::check))
         .routes(routes!(plan::revisions, plan::apply))
         .routes(routes!(plan::revision))

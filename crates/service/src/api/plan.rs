@@ -6,12 +6,16 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use rockrose_intake::Problem;
-use rockrose_plan::CheckedPlan;
+use rockrose_plan::{CheckedPlan, first_plan};
+use serde::Deserialize;
 use similar::{ChangeTag, TextDiff};
+use utoipa::IntoParams;
 
 use super::auth::Identity;
-use super::extract::{Body, Part};
-use super::types::{Applied, ApplyRequest, CheckAnswer, CheckRequest, PlanChange, PlanMistake, RevertRequest, RevisionDetail, RevisionEntry, RunningPlan};
+use super::extract::{Asked, Body, Part};
+use super::types::{
+    Applied, ApplyRequest, CheckAnswer, CheckRequest, FirstPlan, PlanChange, PlanMistake, RevertRequest, RevisionDetail, RevisionEntry, RunningPlan,
+};
 use super::{records_problem, types};
 use crate::App;
 use crate::apply::{Refusal, apply as exchange, changes, missing_secrets};
@@ -46,6 +50,28 @@ fn problem(refusal: Refusal) -> Problem {
 pub(crate) async fn running(State(app): State<Arc<App>>) -> Json<RunningPlan> {
     let running = app.engine.running();
     Json(RunningPlan { revision: running.revision, text: running.checked.text.clone() })
+}
+
+/// What a first plan is to begin with.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct FirstQuery {
+    /// Kinds of sources, separated by commas. `http` if left out.
+    from: Option<String>,
+    /// Kinds of destinations, separated by commas. `file` if left out.
+    to: Option<String>,
+}
+
+/// A commented plan to start from, with a source and a destination of each kind that is asked for. Nothing is changed.
+#[utoipa::path(get, operation_id = "first_plan", path = "/api/v1/plan/first", tag = "plan", params(FirstQuery),
+    responses((status = 200, body = types::FirstPlan), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
+pub(crate) async fn first(Asked(query): Asked<FirstQuery>) -> Result<Json<FirstPlan>, Problem> {
+    let (from, to) = (query.from.unwrap_or_else(|| "http".to_owned()), query.to.unwrap_or_else(|| "file".to_owned()));
+    let words = |list: &'_ str| list.split(',').map(|word| word.trim().to_owned()).filter(|word| !word.is_empty()).collect::<Vec<_>>();
+    let (from, to) = (words(&from), words(&to));
+    let text = first_plan(&from.iter().map(String::as_str).collect::<Vec<_>>(), &to.iter().map(String::as_str).collect::<Vec<_>>());
+    let text = text.map_err(|e| Problem::new(StatusCode::BAD_REQUEST, "unknown-kind", "There is no such kind", e.to_string()))?;
+    Ok(Json(FirstPlan { text }))
 }
 
 /// Says what is wrong with a plan, and what would change if it were applied. Nothing is changed.
