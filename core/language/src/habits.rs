@@ -74,7 +74,7 @@ const TYPES: &[(&[&str], &str)] = &[
 /// Units of time as others write them, and ours.
 const UNITS: &[(&[&str], &str)] = &[(&["s", "sec", "secs"], "seconds"), (&["m", "min", "mins"], "minutes"), (&["h", "hr", "hrs"], "hours")];
 
-fn in_place<'a, T: Copy>(word: &str, table: &'a [(&[&str], T)]) -> Option<T> {
+fn in_place<T: Copy>(word: &str, table: &[(&[&str], T)]) -> Option<T> {
     table.iter().find(|(written, _)| written.contains(&word)).map(|(_, ours)| *ours)
 }
 

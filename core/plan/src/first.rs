@@ -25,7 +25,7 @@ pub struct UnknownKind {
 pub fn first_plan(from: &[&str], to: &[&str]) -> Result<String, UnknownKind> {
     let (from, to) = (once(from), once(to));
     let mut plan = String::from(
-        "# A plan to start from. Say what is wrong with it by `rockrose check plan.toml`, apply it by `rockrose apply plan.toml`.\n\
+        "# A plan to start from. Check it with `rockrose check plan.toml`, apply it with `rockrose apply plan.toml`.\n\
          # Keys are explained in docs/plan.md, sentences in docs/language.md.\n\n# What comes in.\n",
     );
     for kind in &from {
