@@ -265,6 +265,32 @@ fn later_steps_see_what_earlier_ones_did() {
 }
 
 #[test]
+fn what_stands_beneath_a_name_of_a_secret_is_masked() {
+    for (event, expected) in [
+        (r#"{"authorization":"Basic YW5uOnRpZGU3","n":1}"#, r#"{"authorization":"***","n":1}"#),
+        (r#"{"headers":{"Set-Cookie":"sid=abc; Path=/","cookie":["a=1","b=2"]}}"#, r#"{"headers":{"Set-Cookie":"***","cookie":["***","***"]}}"#),
+        (
+            r#"{"dbPassword":"tide","refreshToken":"gull","sessionToken":"tern","privateKey":"reef"}"#,
+            r#"{"dbPassword":"***","refreshToken":"***","sessionToken":"***","privateKey":"***"}"#,
+        ),
+        (
+            r#"{"password": ["one","two", 3],"secret":{"value":"x","deep":[{"y":"z"}]},"open":"gate"}"#,
+            r#"{"password": ["***","***", "***"],"secret":{"value":"***","deep":[{"y":"***"}]},"open":"gate"}"#,
+        ),
+        (r#"{"DB_PASSWORD":"tide","X-API-Key":"gull","APIKey":"tern"}"#, r#"{"DB_PASSWORD":"***","X-API-Key":"***","APIKey":"***"}"#),
+        (r#"{"message":"sent {\"authorization\":\"Basic YW5uOnRpZGU3\"}"}"#, r#"{"message":"sent {\"authorization\":\"Basic ***\"}"}"#),
+        (
+            r#"{"token_count":1200,"compass":"north","passwordless":"yes they are","tokens":5120,"secretary":"Anne Reed"}"#,
+            r#"{"token_count":1200,"compass":"north","passwordless":"yes they are","tokens":5120,"secretary":"Anne Reed"}"#,
+        ),
+    ] {
+        assert_eq!(through(&["redact secret"], event).unwrap(), expected, "{event}");
+    }
+    let written = r#"{"url":"/?to=ann%40post.example","html":"ann&#64;post.example","log":"got {\"to\":\"ann\\u0040post.example\"} now"}"#;
+    assert_eq!(through(&["redact email"], written).unwrap(), r#"{"url":"/?to=***","html":"***","log":"got {\"to\":\"***\"} now"}"#);
+}
+
+#[test]
 fn sampling_marks_weights_and_keeps_traces_whole() {
     let body: String =
         (0..4_000).map(|i| format!("{{\"trace_id\":\"t{}\",\"level\":\"{}\",\"i\":{i}}}\n", i / 4, if i % 100 == 0 { "error" } else { "info" })).collect();

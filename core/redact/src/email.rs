@@ -13,11 +13,33 @@ fn is_userinfo(text: &[u8], start: usize) -> bool {
     text[..begin].ends_with(b"://")
 }
 
+/// How the sign is written in URLs, in HTML and in JSON within a text.
+const WRITINGS: [&[u8]; 4] = [b"%40", b"&#64;", b"&#x40;", b"&commat;"];
+const ESCAPED: &[u8] = b"\\u0040";
+
+/// The next sign between the two parts of an address, in whatever writing.
+fn sign(text: &[u8], from: usize) -> Option<Range<usize>> {
+    let mut at = from;
+    let plain = loop {
+        let Some(step) = memchr::memchr3(b'@', b'%', b'&', &text[at..]) else { break None };
+        let found = at + step;
+        if text[found] == b'@' {
+            break Some(found..found + 1);
+        }
+        if let Some(writing) = WRITINGS.iter().find(|w| text[found..].get(..w.len()).is_some_and(|t| t.eq_ignore_ascii_case(w))) {
+            break Some(found..found + writing.len());
+        }
+        at = found + 1;
+    };
+    let until = plain.as_ref().map_or(text.len(), |p| p.start);
+    let escaped = memchr::memchr(b'\\', &text[from..until]).and_then(|_| memchr::memmem::find(&text[from..until], ESCAPED));
+    escaped.map(|step| from + step..from + step + ESCAPED.len()).or(plain)
+}
+
 pub(super) fn find(text: &[u8], from: usize) -> Option<Range<usize>> {
     let mut at = from;
-    while let Some(step) = memchr::memchr(b'@', &text[at..]) {
-        let sign = at + step;
-        at = sign + 1;
+    while let Some(Range { start: sign, end: behind }) = sign(text, at) {
+        at = behind;
         let mut start = sign;
         while start > from && local(text[start - 1]) {
             start -= 1;
@@ -26,14 +48,14 @@ pub(super) fn find(text: &[u8], from: usize) -> Option<Range<usize>> {
         while start < sign && matches!(text[start], b'.' | b'\'' | b'*' | b'&' | b'~' | b'!' | b'#' | b'$' | b'-') {
             start += 1;
         }
-        let mut end = sign + 1;
+        let mut end = behind;
         while end < text.len() && (text[end].is_ascii_alphanumeric() || text[end] >= 0x80 || matches!(text[end], b'.' | b'-')) {
             end += 1;
         }
-        while end > sign + 1 && matches!(text[end - 1], b'.' | b'-') {
+        while end > behind && matches!(text[end - 1], b'.' | b'-') {
             end -= 1;
         }
-        let domain = &text[sign + 1..end];
+        let domain = &text[behind..end];
         let top = domain.rsplit(|b| *b == b'.').next().unwrap_or_default();
         let labels = domain.split(|b| *b == b'.');
         let named = top.len() >= 2 && top.iter().all(|b| b.is_ascii_alphabetic() || *b >= 0x80) || top.starts_with(b"xn--");

@@ -10,6 +10,8 @@ pub struct Features {
     colons: u32,
     dashes: u32,
     ats: u32,
+    /// What an `@` may begin with in another writing.
+    writings: u32,
     /// Signs that stand before a secret: `=`, `:` and spaces.
     gaps: u32,
     letters: u32,
@@ -27,6 +29,7 @@ const LANES: [u64; 256] = {
             b':' => 1 << 16 | 1 << 40,
             b'-' => 1 << 24,
             b'@' => 1 << 32,
+            b'%' | b'&' | b'\\' => 1 << 56,
             b'=' | b' ' => 1 << 40,
             b'a'..=b'z' | b'A'..=b'Z' => 1 << 48,
             _ => 0,
@@ -44,6 +47,7 @@ impl Features {
         colons: u32::MAX,
         dashes: u32::MAX,
         ats: u32::MAX,
+        writings: u32::MAX,
         gaps: u32::MAX,
         letters: u32::MAX / 2,
         len: usize::MAX,
@@ -63,6 +67,7 @@ impl Features {
             f.ats += lane(4);
             f.gaps += lane(5);
             f.letters += lane(6);
+            f.writings += lane(7);
         }
         f
     }
@@ -71,7 +76,7 @@ impl Features {
     #[must_use]
     pub fn allow(&self, detector: Detector) -> bool {
         match detector {
-            Detector::Email => self.ats > 0,
+            Detector::Email => self.ats > 0 || self.writings > 0,
             Detector::Card => self.digits >= 13,
             Detector::Iban => self.digits >= 2 && self.letters >= 2 && self.digits + self.letters >= 15,
             Detector::Phone => self.digits >= 7,

@@ -39,7 +39,7 @@ pub fn find(detector: Detector, text: &[u8], from: usize) -> Option<Range<usize>
 #[must_use]
 pub fn possible(detector: Detector, json: &[u8]) -> bool {
     match detector {
-        Detector::Email => memchr::memchr2(b'@', b'\\', json).is_some(),
+        Detector::Email => memchr::memchr3(b'@', b'\\', b'&', json).is_some() || memchr::memmem::find(json, b"%40").is_some(),
         _ => true,
     }
 }
@@ -138,6 +138,9 @@ mod unit {
 
     #[test]
     fn finds_email_addresses_and_nothing_like_them() {
+        for written in ["ann%40post.example", "ann&#64;post.example", "ann&#X40;post.example", "ann&commat;post.example", "ann\\u0040post.example"] {
+            assert_eq!(all(Detector::Email, &format!("?to={written}&x=1 & 40%")), [written]);
+        }
         let text = "to ann.o'hara+x@mail.ferries.example, <b@c.example>. mailto:d_e@f-g.example? é@ö.example";
         assert_eq!(all(Detector::Email, text), ["ann.o'hara+x@mail.ferries.example", "b@c.example", "d_e@f-g.example", "é@ö.example"]);
         for none in ["a@b", "@kiosk.example", "user@", "a@b..example", "x @ y.example", "v1.2@3.4", "a@-"] {

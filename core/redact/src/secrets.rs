@@ -135,15 +135,56 @@ fn run(text: &[u8], from: usize, sign: impl Fn(u8) -> bool) -> usize {
     from + text[from.min(text.len())..].iter().take_while(|b| sign(**b)).count()
 }
 
-/// Whether a field or parameter of this name holds a secret.
+/// Names whose values are secrets, without what stands between their words: each alone, or as the last words of a longer name.
+const NAMES: &[&[u8]] = &[
+    b"password",
+    b"passwords",
+    b"passwd",
+    b"passphrase",
+    b"passcode",
+    b"pwd",
+    b"secret",
+    b"secrets",
+    b"credentials",
+    b"apikey",
+    b"accesskey",
+    b"accesstoken",
+    b"authtoken",
+    b"refreshtoken",
+    b"idtoken",
+    b"sessiontoken",
+    b"clientsecret",
+    b"privatekey",
+    b"secretkey",
+    b"signingkey",
+    b"encryptionkey",
+    b"token",
+    b"authorization",
+    b"cookie",
+    b"cookies",
+];
+/// So much of the end of a name is looked at.
+const NAME_END: usize = 64;
+
+/// Whether a field or parameter of this name holds a secret. Names are compared folded: `dbPassword`, `db-password` and `DB_PASSWORD` are one.
+#[must_use]
 pub fn names_a_secret(name: &[u8]) -> bool {
-    let lower = name.to_ascii_lowercase();
-    WORDS.iter().any(|word| {
-        lower.ends_with(word.as_bytes()) && {
-            let before = lower.len() - word.len();
-            before == 0 || !lower[before - 1].is_ascii_alphanumeric()
+    let name = &name[name.len().saturating_sub(NAME_END)..];
+    // The letters and digits, small, and of each whether a word begins there.
+    let (mut folded, mut begins, mut len) = ([0u8; NAME_END], 0u64, 0);
+    for (at, b) in name.iter().enumerate() {
+        if !b.is_ascii_alphanumeric() {
+            continue;
         }
-    })
+        let (before, behind) = (at.checked_sub(1).map(|before| name[before]), name.get(at + 1));
+        let camel =
+            b.is_ascii_uppercase() && (before.is_some_and(|b| b.is_ascii_lowercase() || b.is_ascii_digit()) || behind.is_some_and(u8::is_ascii_lowercase));
+        begins |= u64::from(camel || before.is_none_or(|b| !b.is_ascii_alphanumeric())) << len;
+        folded[len] = b.to_ascii_lowercase();
+        len += 1;
+    }
+    let folded = &folded[..len];
+    NAMES.iter().any(|known| folded.ends_with(known) && begins & (1 << (len - known.len())) != 0)
 }
 
 /// A token, an API key, or what stands behind a word such as `password=`. The span is the secret itself, without the word.
@@ -182,7 +223,10 @@ pub(super) fn secret(text: &[u8], from: usize) -> Option<Range<usize>> {
                 let end = run(text, hit.end(), |b| b.is_ascii_alphanumeric() || matches!(b, b'+' | b'/' | b'='));
                 let said = text[..hit.start()].to_ascii_lowercase();
                 let said = said.trim_ascii_end();
+                let quoted = |text: &'_ [u8]| text.strip_suffix(b"\"").or_else(|| text.strip_suffix(b"'")).map_or(text.len(), <[u8]>::len);
+                let said = said[..quoted(said)].trim_ascii_end();
                 let said = said.strip_suffix(b":").or_else(|| said.strip_suffix(b"=")).unwrap_or(said).trim_ascii_end();
+                let said = &said[..quoted(said)];
                 (said.ends_with(b"authorization") && end - hit.end() >= 6).then_some(hit.end()..end)
             }
             Lead::Word(i) => word_value(text, hit.end(), WORDS[i], joined),

@@ -139,6 +139,8 @@ fn look(json: &[u8], within: Span, key: &HashKey, targets: &[(Target, Mask)], bu
     let Buffers { text, key: other, token, masked, findings, .. } = buffers;
     let by_name = targets.iter().find(|(t, _)| matches!(t, Target::Detector(Detector::Secret)));
     let mut secret_name = false;
+    // All that stands before this place is beneath a name of a secret.
+    let mut beneath = 0;
     let mut each = |span: Span, name: bool| {
         text.clear();
         let content: &[u8] = match span.kind {
@@ -150,8 +152,8 @@ fn look(json: &[u8], within: Span, key: &HashKey, targets: &[(Target, Mask)], bu
             _ => span.of(json),
         };
         // The value of a member that is called `password` is one, whatever it looks like.
-        let whole = std::mem::take(&mut secret_name) && !name;
-        let hit = if let Some((_, mask)) = by_name.filter(|_| whole && content.len() >= 4) {
+        let whole = std::mem::take(&mut secret_name) && content.len() >= 4 || span.end <= beneath && !content.is_empty();
+        let hit = if let Some((_, mask)) = by_name.filter(|_| whole && !name) {
             other.clear();
             redact::mask(mask, content, key, other);
             true
@@ -159,6 +161,9 @@ fn look(json: &[u8], within: Span, key: &HashKey, targets: &[(Target, Mask)], bu
             mask_text(content, targets, key, &mut MaskRoom { out: &mut *other, spare: &mut *masked, findings: &mut *findings }, 0)
         };
         secret_name = name && by_name.is_some() && redact::names_a_secret(content);
+        if secret_name {
+            beneath = beneath.max(end_of_parts(json, span.end as usize));
+        }
         if hit {
             let from = token.len();
             match std::str::from_utf8(other) {
@@ -174,6 +179,16 @@ fn look(json: &[u8], within: Span, key: &HashKey, targets: &[(Target, Mask)], bu
         }
     };
     if within.is_text() { each(within, false) } else { scan::tokens(json, within, each) }
+}
+
+/// Where the object or list that is the value of a member ends, whose name ends at `at`; 0 where its value is neither.
+fn end_of_parts(json: &[u8], at: usize) -> u32 {
+    let blanks = |at: usize| at + json[at..].iter().take_while(|b| b.is_ascii_whitespace()).count();
+    let value = blanks(blanks(at) + 1);
+    if !matches!(json.get(value), Some(b'{' | b'[')) {
+        return 0;
+    }
+    scan::value_at(json, value).map_or(0, |parts| parts.end)
 }
 
 /// What a target has found in a text: where it begins and ends, and the target's number.
