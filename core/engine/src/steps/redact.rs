@@ -1,7 +1,7 @@
 //! `redact`: finds what must not be seen in an event's texts, and masks it.
 
 use regex::bytes::Regex;
-use rockrose_event::field::FieldId;
+use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_event::json::{self, Kind, Span};
 use rockrose_event::scan;
 use rockrose_language::{self as language, Detector, Mask, What};
@@ -11,6 +11,7 @@ use super::{Compile, RunStep};
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::{Buffers, Edit, EventDraft, StepContext};
 use crate::effect::Effect;
+use crate::expression::EventView;
 
 /// Deepest JSON inside a text inside JSON that is looked into.
 const MAX_INNER: usize = 4;
@@ -81,6 +82,7 @@ impl RunStep for Redact {
                 buffers.token = token;
                 changed = true;
             }
+            changed |= mask_reached(event, *field, mask, key, fields, buffers);
         }
         let mut found = std::mem::take(&mut buffers.edits);
         found.clear();
@@ -97,6 +99,13 @@ impl RunStep for Redact {
                     let span = view.slots[*slot as usize];
                     if span.present() && could_find(targets, span.of(view.json)) {
                         look(view.json, span, key, targets, buffers, &mut found);
+                    }
+                }
+                for field in within {
+                    for span in reached(view, *field, fields) {
+                        if could_find(targets, span.of(view.json)) {
+                            look(view.json, span, key, targets, buffers, &mut found);
+                        }
                     }
                 }
                 // The same place may be reached by two names.
@@ -121,6 +130,40 @@ impl RunStep for Redact {
         buffers.edits = found;
         Effect::changed(changed)
     }
+}
+
+/// The values that a field's path leads to by other ways than a field has: through lists, and by members whose names have dots in between. Few events have any.
+fn reached(event: EventView<'_>, field: FieldId, fields: &FieldTable) -> Vec<Span> {
+    let path = fields.path(field).segments();
+    let last = path.last().map_or("", String::as_str).as_bytes();
+    // Without the last name, there is none; a name may be written with escapes.
+    if path.len() < 2 || (memchr::memmem::find(event.json, last).is_none() && memchr::memchr(b'\\', event.json).is_none()) {
+        return Vec::new();
+    }
+    let mut found = Vec::new();
+    let whole = Span { start: 0, end: event.json.len() as u32, kind: Kind::Object };
+    scan::reach(event.json, whole, path, &mut found);
+    let known: Vec<u32> = fields.all_slots(field).iter().map(|slot| event.slots[*slot as usize]).filter(|s| s.present()).map(|s| s.start).collect();
+    found.retain(|span| !known.contains(&span.start) && span.kind != Kind::Null);
+    found
+}
+
+/// Masks the values that a field's path leads to by other ways than a field has.
+fn mask_reached(event: &mut EventDraft<'_>, field: FieldId, mask: &Mask, key: &HashKey, fields: &FieldTable, buffers: &mut Buffers) -> bool {
+    let spans = reached(event.view(), field, fields);
+    for span in spans.iter().rev() {
+        let view = event.view();
+        let value = json::text(view.json, *span, &mut buffers.text);
+        buffers.masked.clear();
+        redact::mask(mask, value, key, &mut buffers.masked);
+        buffers.token.clear();
+        json::quote(&buffers.masked, &mut buffers.token);
+        event.edit(fields).replace(span.start as usize, span.end as usize, &buffers.token);
+    }
+    if !spans.is_empty() {
+        event.edit(fields).rescan(fields);
+    }
+    !spans.is_empty()
 }
 
 /// Whether any target could be in raw JSON at all: a cheap test that never misses.

@@ -19,7 +19,7 @@ use guide::place;
 use number::number_end;
 
 pub use guide::Guide;
-pub use walk::{depth, members, minify, tokens};
+pub use walk::{depth, members, minify, reach, tokens};
 
 /// Deepest nesting that is read. Deeper input is refused before it can cost a stack.
 pub const MAX_DEPTH: usize = 64;

@@ -3,7 +3,7 @@
 use super::Scanner;
 use super::guide::Guide;
 use crate::field::{FieldTable, NONE};
-use crate::json::Span;
+use crate::json::{Kind, Span};
 
 /// How many levels of objects and arrays the valid value `token` has.
 pub fn depth(token: &[u8]) -> usize {
@@ -53,6 +53,51 @@ pub fn members(json: &[u8], object: Span) -> Vec<(Span, Span)> {
         let start = s.at as u32;
         let Ok(kind) = s.value(NONE, &mut [], 0) else { return found };
         found.push((key, Span { start, end: s.at as u32, kind }));
+    }
+}
+
+/// All values inside `within` that the names `path` lead to: through the items of every list on the way, and by members whose own names have dots (`a.b.c` in `{"a.b":{"c":…}}`).
+/// The text must be valid JSON, no deeper than an event.
+pub fn reach(json: &[u8], within: Span, path: &[String], found: &mut Vec<Span>) {
+    match within.kind {
+        _ if path.is_empty() => found.push(within),
+        Kind::Object => {
+            for (key, value) in members(json, within) {
+                let written = &json[key.start as usize + 1..key.end as usize - 1];
+                let unescaped;
+                let name = if key.kind == Kind::EscapedText {
+                    let mut out = Vec::new();
+                    crate::json::unescape(written, &mut out);
+                    unescaped = out;
+                    &unescaped[..]
+                } else {
+                    written
+                };
+                let mut joined = String::new();
+                for (at, segment) in path.iter().enumerate() {
+                    joined.push_str(segment);
+                    if joined.as_bytes() == name {
+                        reach(json, value, &path[at + 1..], found);
+                    }
+                    joined.push('.');
+                }
+            }
+        }
+        Kind::Array => {
+            let skip = |mut at: usize| {
+                while json.get(at).is_some_and(|b| matches!(b, b' ' | b'\t' | b'\n' | b'\r' | b',')) {
+                    at += 1;
+                }
+                at
+            };
+            let mut at = skip(within.start as usize + 1);
+            while at + 1 < within.end as usize {
+                let Ok(item) = super::value_at(json, at) else { return };
+                reach(json, item, path, found);
+                at = skip(item.end as usize);
+            }
+        }
+        _ => {}
     }
 }
 
