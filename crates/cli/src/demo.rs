@@ -26,6 +26,8 @@ pub(crate) struct DemoSettings {
     pub(crate) data: PathBuf,
     pub(crate) listen: SocketAddr,
     pub(crate) free_ports: bool,
+    /// Those of the sources and stand-ins, five of them or none.
+    pub(crate) ports: Vec<u16>,
     pub(crate) rate: u32,
     pub(crate) seed: u64,
     pub(crate) json: bool,
@@ -33,12 +35,25 @@ pub(crate) struct DemoSettings {
 
 /// The plan, with its ports and with its files in the data folder.
 fn plan(settings: &DemoSettings) -> anyhow::Result<(String, [u16; 5])> {
-    let mut ports = PORTS;
+    let taken = |address: SocketAddr| TcpListener::bind(address).is_err_and(|e| e.kind() == std::io::ErrorKind::AddrInUse);
+    if taken(settings.listen) {
+        anyhow::bail!("{} is taken; pass another address for the console, as in --listen 127.0.0.1:8700", settings.listen);
+    }
+    let mut ports = match &settings.ports[..] {
+        [] => PORTS,
+        given => <[u16; 5]>::try_from(given)
+            .map_err(|_| anyhow::anyhow!("--ports takes five, separated by commas: kiosks, gates, payments and the two stand-ins"))?,
+    };
     if settings.free_ports {
         // All are held until all are chosen, so that no two are the same.
         let held = (0..ports.len()).map(|_| TcpListener::bind("127.0.0.1:0")).collect::<Result<Vec<_>, _>>()?;
         for (port, listener) in ports.iter_mut().zip(&held) {
             *port = listener.local_addr()?.port();
+        }
+    } else {
+        let all = ports.iter().map(|port| SocketAddr::from(([127, 0, 0, 1], *port)));
+        if let Some(port) = all.filter(|address| taken(*address)).map(|address| address.port()).next() {
+            anyhow::bail!("port {port} is taken; pass --free-ports, or five ports that are free: --ports 18610,18611,18612,19410,19411");
         }
     }
     let mut text = PLAN.to_owned();

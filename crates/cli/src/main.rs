@@ -58,8 +58,11 @@ enum Command {
         #[arg(long, default_value = "127.0.0.1:8600", value_name = "ADDRESS")]
         listen: SocketAddr,
         /// Take free ports for the sources and stand-ins instead of 8610-8612 and 9410-9411
-        #[arg(long)]
+        #[arg(long, conflicts_with = "ports")]
         free_ports: bool,
+        /// The ports of the kiosks', gates' and payments' sources and of the two stand-ins
+        #[arg(long, value_delimiter = ',', value_name = "PORT")]
+        ports: Vec<u16>,
         /// Events a second, about
         #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..=5000))]
         rate: u32,
@@ -111,8 +114,8 @@ async fn run(cli: Cli) -> Outcome {
     let common = cli.common;
     match cli.command {
         Command::Serve { data, listen, plan } => serve::serve(data, listen, plan, common.json).await,
-        Command::Demo { data, listen, free_ports, rate, seed } => {
-            demo::demo(demo::DemoSettings { data, listen, free_ports, rate, seed, json: common.json }).await
+        Command::Demo { data, listen, free_ports, ports, rate, seed } => {
+            demo::demo(demo::DemoSettings { data, listen, free_ports, ports, rate, seed, json: common.json }).await
         }
         Command::Client(command) => rockrose_client::run(&common, command).await,
         Command::Openapi => {

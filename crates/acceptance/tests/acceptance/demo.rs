@@ -2,6 +2,27 @@
 
 use crate::harness::{Node, free_ports, http, lines, spawn, text, until};
 
+#[test]
+fn a_port_that_is_taken_is_told_with_what_helps() {
+    let folder = tempfile::tempdir().unwrap();
+    let [console, a, b, c, d] = free_ports();
+    let held = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let taken = held.local_addr().unwrap().port();
+    let demo = |listen: u16, ports: &str| {
+        let data = folder.path().join("data").display().to_string();
+        let done = std::process::Command::new(crate::harness::binary())
+            .args(["demo", "--data", &data, "--listen", &format!("127.0.0.1:{listen}"), "--ports", ports])
+            .output()
+            .unwrap();
+        assert!(!done.status.success());
+        text(&done.stderr)
+    };
+    let said = demo(console, &format!("{a},{b},{taken},{c},{d}"));
+    assert!(said.contains(&format!("port {taken} is taken; pass --free-ports")), "{said}");
+    let said = demo(taken, &format!("{a},{b},{c},{d},{console}"));
+    assert!(said.contains("pass another address for the console"), "{said}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn starts_shows_and_stops() {
     let folder = tempfile::tempdir().unwrap();
