@@ -122,10 +122,19 @@ impl CheckedPlan {
         ParsedPlan::parse(text)?.check()
     }
 
-    /// Destinations that would write to one file, at the places where they name it. `resolve` says which file a path leads to: where the plan is to run, with links followed; elsewhere
-    /// by the path alone.
-    #[must_use]
-    pub fn shared_files(&self, resolve: impl Fn(&str) -> PathBuf) -> Vec<Report> {
+    /// Reads and checks a plan in one go, and whether no two destinations write to one file. `resolve` says which file a path leads to: where the plan is to run, with links followed;
+    /// elsewhere by the path alone ([`plain_path`]).
+    ///
+    /// # Errors
+    /// With all that is wrong with it.
+    pub fn read_where(text: &str, resolve: impl Fn(&str) -> PathBuf) -> Result<CheckedPlan, Vec<Report>> {
+        let plan = CheckedPlan::read(text)?;
+        let shared = plan.shared_files(resolve);
+        if shared.is_empty() { Ok(plan) } else { Err(shared) }
+    }
+
+    /// Destinations that would write to one file, at the places where they name it. `resolve` says which file a path leads to.
+    fn shared_files(&self, resolve: impl Fn(&str) -> PathBuf) -> Vec<Report> {
         let mut found: Vec<(&Destination, PathBuf)> = Vec::new();
         let Ok(parsed) = ParsedPlan::parse(&self.text) else { return Vec::new() };
         let path_of = |name: &str| parsed.destinations.iter().find(|section| section.name.value == name)?.get("path").map(|path| path.at.clone());

@@ -348,12 +348,12 @@ fn a_preferred_source_is_one_of_the_plan() {
 #[test]
 fn a_file_belongs_to_one_destination_of_a_plan() {
     let text = "[destination.a]\nkind='file'\npath='/var/log/x.jsonl'\n[destination.b]\nkind='file'\npath='/var/log/./old/../x.jsonl'\n[destination.c]\nkind='file'\npath='/var/log/y.jsonl'\n";
-    let plan = CheckedPlan::read(text).unwrap();
-    let reports = plan.shared_files(crate::plain_path);
+    let where_it_runs = |resolve: fn(&str) -> std::path::PathBuf| CheckedPlan::read_where(text, resolve).map(|_| ()).unwrap_err();
+    let reports = where_it_runs(crate::plain_path);
     let told: Vec<_> = reports.iter().map(|r| (r.line, r.message.as_str())).collect();
     assert_eq!(told, [(3, "the destination `b` writes to this file as well"), (6, "the destination `a` writes to this file as well")]);
     // Where links are followed, more may be found.
-    assert_eq!(plan.shared_files(|_| "/the/same".into()).len(), 4);
+    assert_eq!(where_it_runs(|_| "/the/same".into()).len(), 4);
     let plain = |path: &str| crate::plain_path(path).display().to_string();
     assert_eq!(["a/./b", "./a", "/../a", "../../a/..", "a/../../b"].map(plain), ["a/b", "a", "/a", "../..", "../b"]);
 }

@@ -35,11 +35,7 @@ pub(crate) fn mistakes(reports: &[Report], name: &str) -> String {
 
 pub(crate) fn check(path: &Path, as_json: bool) -> Outcome {
     let (text, name) = read(path)?;
-    let plan = CheckedPlan::read(&text).and_then(|plan| {
-        let shared = plan.shared_files(plain_path);
-        if shared.is_empty() { Ok(plan) } else { Err(shared) }
-    });
-    match plan {
+    match CheckedPlan::read_where(&text, plain_path) {
         Ok(plan) => {
             if as_json {
                 return format::print_json(&json!({ "good": true, "mistakes": [], "warnings": plan.warnings }));
