@@ -22,6 +22,10 @@ pub struct LedgerEntry {
     pub events: i64,
     /// The bytes of these events.
     pub bytes: i64,
+    /// Whether the active plan has the step; true where it is of none.
+    pub current: bool,
+    /// At a step, the last revision that had it; null where it is of none, or older than the last 50 revisions.
+    pub last_revision: Option<i64>,
 }
 
 /// One equation of the account.

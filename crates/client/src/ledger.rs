@@ -33,9 +33,10 @@ impl Account<'_> {
         sum
     }
 
-    /// Each step that did anything, in order.
-    fn steps(&self) -> Vec<(i32, &str)> {
-        let mut steps: Vec<(i32, &str)> = self.rows.iter().filter(|r| r.position != 0).map(|r| (r.position, r.sentence.as_str())).collect();
+    /// Each step that did anything, in order; or those that the active plan has no more.
+    fn steps(&self, current: bool) -> Vec<(i32, &str)> {
+        let mut steps: Vec<(i32, &str)> =
+            self.rows.iter().filter(|r| r.position != 0 && r.current == current).map(|r| (r.position, r.sentence.as_str())).collect();
         steps.sort();
         steps.dedup();
         steps
@@ -86,7 +87,18 @@ impl Page {
 
     /// What steps removed, and the bytes they saved or added on what they changed.
     fn steps(&mut self, account: &Account<'_>) {
-        for (position, sentence) in account.steps() {
+        self.some_steps(account, true);
+        let gone = account.steps(false);
+        if gone.is_empty() {
+            return;
+        }
+        let last = account.rows.iter().filter(|r| !r.current).filter_map(|r| r.last_revision).max();
+        self.put(last.map_or_else(|| "  of earlier revisions:".to_owned(), |last| format!("  of earlier revisions, to {last}:")), String::new(), String::new());
+        self.some_steps(account, false);
+    }
+
+    fn some_steps(&mut self, account: &Account<'_>, current: bool) {
+        for (position, sentence) in account.steps(current) {
             let of = |measure: &str| account.sum_at(measure, Some((position, sentence)));
             let (removed, changed, failed, held) = (of("removed"), of("changed"), of("failed"), of("held"));
             if removed.events > 0 {
@@ -204,13 +216,34 @@ mod tests {
 
     fn row(measure: &str, position: i32, sentence: &str, events: i64, bytes: i64) -> LedgerEntry {
         let [place, name, via] = ["route", "r", "s"].map(str::to_owned);
-        LedgerEntry { place, name, via, position, sentence: sentence.to_owned(), measure: measure.to_owned(), events, bytes }
+        LedgerEntry {
+            place,
+            name,
+            via,
+            position,
+            sentence: sentence.to_owned(),
+            measure: measure.to_owned(),
+            events,
+            bytes,
+            current: true,
+            last_revision: None,
+        }
     }
 
     fn printed(rows: &[LedgerEntry], print: fn(&mut Page, &Account<'_>)) -> Vec<String> {
         let mut page = Page { rows: Vec::new() };
         print(&mut page, &Account { rows: rows.iter().collect() });
         page.rows.into_iter().map(|r| r.join("|").trim().to_owned()).collect()
+    }
+
+    #[test]
+    fn steps_of_earlier_revisions_stand_apart() {
+        let mut rows = vec![row("removed", 1, "drop a = 1", 3, 30), row("removed", 1, "drop b = 1", 2, 20)];
+        (rows[1].current, rows[1].last_revision) = (false, Some(4));
+        let mut page = Page { rows: Vec::new() };
+        page.steps(&Account { rows: rows.iter().collect() });
+        let labels: Vec<&str> = page.rows.iter().map(|line| line[0].as_str()).collect();
+        assert_eq!(labels, ["  − 1. drop a = 1", "  of earlier revisions, to 4:", "  − 1. drop b = 1"]);
     }
 
     #[test]

@@ -10,6 +10,7 @@ mod api;
 mod apply;
 mod console;
 mod engine;
+mod history;
 mod meter;
 mod names;
 mod plan_metrics;
@@ -63,6 +64,7 @@ pub(crate) struct App {
     pub(crate) tables: tables::Tables,
     pub(crate) names: Arc<names::NameBook>,
     pub(crate) metrics: plan_metrics::PlanMetrics,
+    pub(crate) history: history::History,
     /// Places for bodies that are worked on.
     pub(crate) working: tokio::sync::Semaphore,
 }
@@ -119,6 +121,7 @@ impl Service {
             tables: tables::Tables::default(),
             names,
             metrics,
+            history: history::History::default(),
             working: tokio::sync::Semaphore::new(2 * std::thread::available_parallelism().map_or(2, usize::from)),
         });
         if let Some(revision) = app.records(|r| r.newest_revision()).await? {

@@ -26,16 +26,17 @@ export function Account({ place, name, ledger, whole }: { place: Place; name: st
   const rows = ledger.rows.filter((r) => r.place === place && r.name === name);
   const sum = (measure: string, only: (r: LedgerEntry) => boolean = () => true): Sum =>
     rows.filter((r) => r.measure === measure && only(r)).reduce((t, r) => ({ events: t.events + r.events, bytes: t.bytes + r.bytes }), { events: 0, bytes: 0 });
-  const steps = [...new Map(rows.filter((r) => r.position > 0).map((r) => [`${r.position} ${r.sentence}`, r])).values()].sort((a, b) => a.position - b.position);
+  const steps = [...new Map(rows.filter((r) => r.position > 0).map((r) => [`${r.position} ${r.sentence}`, r])).values()].sort((a, b) => Number(b.current) - Number(a.current) || a.position - b.position);
   const plain = (label: string, s: Sum, tone: "plain" | "sum" | "part" = "plain") => <Line key={label} label={label} events={s.events} bytes={s.bytes} tone={tone} />;
   const stepLines = steps.flatMap((step) => {
     const of = (measure: string) => sum(measure, (r) => r.position === step.position && r.sentence === step.sentence);
+    const gone = step.current ? null : <span className="text-soft"> {step.last_revision == null ? "(earlier revision)" : `(to revision ${step.last_revision})`}</span>;
     const [removed, changed, held] = [of("removed"), of("changed"), of("held")];
     const key = `${step.position} ${step.sentence}`;
     const lines = [];
-    if (removed.events > 0) lines.push(<Line key={`${key} removed`} label={<>− <Sentence text={step.sentence} /></>} events={-removed.events} bytes={-removed.bytes} tone="less" />);
+    if (removed.events > 0) lines.push(<Line key={`${key} removed`} label={<>− <Sentence text={step.sentence} />{gone}</>} events={-removed.events} bytes={-removed.bytes} tone="less" />);
     if (held.events !== 0) lines.push(<Line key={`${key} held`} label={<>‖ <Sentence text={step.sentence} /> <span className="text-soft">holds back</span></>} events={-held.events} bytes={-held.bytes} />);
-    if (changed.events > 0) lines.push(<Line key={`${key} changed`} label={<>± <Sentence text={step.sentence} /></>} events={null} bytes={-changed.bytes} />);
+    if (changed.events > 0) lines.push(<Line key={`${key} changed`} label={<>± <Sentence text={step.sentence} />{gone}</>} events={null} bytes={-changed.bytes} />);
     return lines;
   });
   const quarantined = sum("quarantined");

@@ -6,13 +6,14 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use rockrose_intake::Problem;
-use rockrose_ledger::{Equation, Stage};
+use rockrose_ledger::{Account, Equation, Stage};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::extract::Asked;
 use super::types::{LedgerAnswer, LedgerEquation, LedgerMinute, LedgerWaiting, QuarantineEntry};
-use super::{spool_problem, types};
+use super::{records_problem, spool_problem, types};
+use crate::history::History;
 use crate::{App, now_ms};
 
 /// Longest time back that minutes are asked for: a day.
@@ -55,10 +56,11 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
         left_bytes: e.left.bytes,
         right_bytes: e.right.bytes,
     };
+    let (active, steps) = History::steps(&app).await.map_err(|e| records_problem(&e))?;
     Ok(Json(LedgerAnswer {
         since_ms: since.map(|m| m * 60_000),
         now_ms: now,
-        rows: rows.into_iter().map(|r| types::ledger_entry(&r.account, r.amount)).collect(),
+        rows: rows.into_iter().map(|r| types::ledger_entry(&r.account, r.amount, (active, &steps))).collect(),
         waiting: waiting.into_iter().map(|(destination, w)| LedgerWaiting { destination, events: w.amount.events, bytes: w.amount.bytes }).collect(),
         balanced: equations.iter().all(Equation::holds),
         equations: equations.iter().map(equation).collect(),
@@ -83,7 +85,9 @@ pub(crate) async fn minutes(State(app): State<Arc<App>>, Asked(query): Asked<Min
     let stage = Stage::read(&query.place).ok_or_else(bad)?;
     let since = first_minute(now_ms(), query.minutes.unwrap_or(60).min(MAX_MINUTES));
     let rows = app.spool.minutes(stage, &query.name, since).await.map_err(|e| spool_problem(&e))?;
-    Ok(Json(rows.into_iter().map(|(minute, account, amount)| LedgerMinute { at_ms: minute * 60_000, row: types::ledger_entry(&account, amount) }).collect()))
+    let (active, steps) = History::steps(&app).await.map_err(|e| records_problem(&e))?;
+    let row = |account: &Account, amount| types::ledger_entry(account, amount, (active, &steps));
+    Ok(Json(rows.into_iter().map(|(minute, account, amount)| LedgerMinute { at_ms: minute * 60_000, row: row(&account, amount) }).collect()))
 }
 
 #[derive(Deserialize, IntoParams)]

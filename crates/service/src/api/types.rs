@@ -6,6 +6,8 @@ use rockrose_plan::Report;
 
 pub(crate) use rockrose_api::*;
 
+use crate::history::{LastRevisions, last_revision};
+
 /// How a destination is doing.
 pub(crate) fn health(h: delivery::Health) -> DestinationHealth {
     let state = match h.state {
@@ -37,7 +39,9 @@ pub(crate) fn mistake(r: Report) -> PlanMistake {
 }
 
 /// One row of the account.
-pub(crate) fn ledger_entry(account: &Account, amount: Amount) -> LedgerEntry {
+/// `steps` are the steps of the last revisions, and which is active.
+pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (i64, &LastRevisions)) -> LedgerEntry {
+    let last = last_revision(steps, account);
     LedgerEntry {
         place: account.stage.word().to_owned(),
         name: account.name.clone(),
@@ -47,5 +51,7 @@ pub(crate) fn ledger_entry(account: &Account, amount: Amount) -> LedgerEntry {
         measure: account.measure.word().to_owned(),
         events: amount.events,
         bytes: amount.bytes,
+        current: account.position == 0 || last == Some(active),
+        last_revision: last,
     }
 }

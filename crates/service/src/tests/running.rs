@@ -7,6 +7,7 @@ use rockrose_intake::{self as intake, BodyMetadata, Sink};
 use rockrose_ledger::Equation;
 
 use crate::apply::{Refusal, apply, missing_secrets, take_up};
+use crate::history::{History, last_revision};
 use crate::sink::PlanSink;
 use crate::tail::{Hub, PointName};
 use crate::{App, Service, Settings};
@@ -77,6 +78,31 @@ async fn bodies_are_counted_queued_and_kept_aside() {
     assert_eq!((receipt.received, receipt.read, receipt.quarantined), (3, 2, 1));
     assert_eq!(receipt.unreadable, [intake::Unreadable { record: 2, reason: "no level".into() }]);
     assert!(r.app().spool.balance().await.unwrap().iter().all(Equation::holds));
+    r.service.stop().await;
+}
+
+#[tokio::test]
+async fn steps_that_were_edited_away_are_known_by_their_last_revision() {
+    let r = service().await;
+    apply(r.app(), &plan("'tag x = 1', 'tag y = 2'", "1 MB"), "ann", "", None).await.unwrap();
+    apply(r.app(), &plan("'tag x = 1', 'tag y = 3'", "1 MB"), "ann", "", None).await.unwrap();
+    apply(r.app(), &plan("'tag x = 1'", "1 MB"), "ann", "", None).await.unwrap();
+    let step = |position: i32, sentence: &str| rockrose_ledger::Account {
+        stage: rockrose_ledger::Stage::Route,
+        name: "all".into(),
+        via: "in".into(),
+        position,
+        sentence: sentence.into(),
+        measure: rockrose_ledger::Measure::Changed,
+    };
+    let (active, steps) = History::steps(r.app()).await.unwrap();
+    let last = |position, sentence: &str| last_revision(&steps, &step(position, sentence));
+    assert_eq!((active, last(1, "tag x = 1"), last(2, "tag y = 2"), last(2, "tag y = 3")), (3, Some(3), Some(1), Some(2)));
+    assert_eq!((last(2, "tag z = 1"), last(0, "")), (None, None));
+    // What an earlier revision had is active again once that is.
+    apply(r.app(), &plan("'tag x = 1', 'tag y = 2'", "1 MB"), "ann", "", None).await.unwrap();
+    let (active, steps) = History::steps(r.app()).await.unwrap();
+    assert_eq!((active, last_revision(&steps, &step(2, "tag y = 2"))), (4, Some(4)));
     r.service.stop().await;
 }
 

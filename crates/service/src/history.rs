@@ -1,0 +1,70 @@
+//! Which steps the active plan has, and which revision was the last to have one that it has not: the ledger remembers steps that were edited away.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use rockrose_ledger::{Account, Stage};
+use rockrose_plan::CheckedPlan;
+use rockrose_records::RecordsError;
+
+use crate::App;
+
+/// So many revisions are gone through, newest first.
+const REVISIONS: i64 = 50;
+
+/// A step's place: the stage, its name, its place in its list from 1, and its sentence.
+type StepKey = (Stage, String, i32, String);
+
+/// Each step of the last revisions, and the newest of them that has it.
+pub(crate) type LastRevisions = HashMap<StepKey, i64>;
+
+/// The steps of the last revisions, kept for as long as one revision is active.
+#[derive(Default)]
+pub(crate) struct History {
+    known: Mutex<Option<(i64, Arc<LastRevisions>)>>,
+}
+
+/// Every step of a plan, as the ledger names it.
+fn steps_of(plan: &CheckedPlan) -> impl Iterator<Item = StepKey> + '_ {
+    let sources = plan.sources.iter().map(|s| (Stage::Source, &s.name, &s.on_arrival));
+    let routes = plan.routes.iter().map(|r| (Stage::Route, &r.name, &r.steps));
+    let destinations = plan.destinations.iter().map(|d| (Stage::Destination, &d.name, &d.always));
+    sources.chain(routes).chain(destinations).flat_map(|(stage, name, steps)| {
+        let numbered = plan.expanded(steps).into_iter().zip(1..);
+        numbered.map(move |(step, position)| (stage, name.clone(), position, step.to_string())).collect::<Vec<_>>()
+    })
+}
+
+impl History {
+    /// The steps that are known now.
+    pub(crate) async fn steps(app: &App) -> Result<(i64, Arc<LastRevisions>), RecordsError> {
+        let running = app.engine.running();
+        if let Some(known) = app.history.known.lock().unwrap_or_else(PoisonError::into_inner).clone().filter(|(revision, _)| *revision == running.revision) {
+            return Ok(known);
+        }
+        let active = running.revision;
+        let found = app.records(move |records| {
+            let mut last = LastRevisions::new();
+            for revision in records.revisions(REVISIONS)? {
+                // One that an older version wrote may not be readable any more.
+                let Ok(plan) = CheckedPlan::read(&revision.text) else { continue };
+                for step in steps_of(&plan) {
+                    last.entry(step).or_insert(revision.number);
+                }
+            }
+            Ok(last)
+        });
+        let mut last = found.await?;
+        // What runs is what counts, even where it is not the newest that was kept.
+        last.extend(steps_of(&running.checked).map(|step| (step, active)));
+        let known = (active, Arc::new(last));
+        *app.history.known.lock().unwrap_or_else(PoisonError::into_inner) = Some(known.clone());
+        Ok(known)
+    }
+}
+
+/// The last revision that had the step of an account, if it is known; `None` as well for accounts of no step.
+pub(crate) fn last_revision(steps: &LastRevisions, account: &Account) -> Option<i64> {
+    let key = (account.stage, account.name.clone(), account.position, account.sentence.clone());
+    steps.get(&key).copied().filter(|_| account.position > 0)
+}
