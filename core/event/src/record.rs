@@ -111,10 +111,17 @@ fn first_line_is_an_object(body: &[u8]) -> bool {
 
 const TOO_LONG: Form = Form::Unreadable("longer than the limit for one event");
 
-fn lines(body: &[u8], head: usize, max_record: usize) -> Vec<Record> {
+fn lines(whole: &[u8], head: usize, max_record: usize) -> Vec<Record> {
+    let body = &whole[head..];
     let mut records = Vec::with_capacity(body.len() / 256);
-    let mut start = head;
+    let mut start = 0;
     let mut number = 0;
+    let record = |from: usize, to: usize, form: Form, number: u32| Record {
+        start: (head + from) as u32,
+        end: (head + to) as u32,
+        form: if to - from > max_record { TOO_LONG } else { form },
+        number,
+    };
     let mut line = |end: usize| {
         number += 1;
         let (mut from, mut to) = (start, end);
@@ -125,26 +132,19 @@ fn lines(body: &[u8], head: usize, max_record: usize) -> Vec<Record> {
             to -= 1;
         }
         if from < to {
-            let last = body[to - 1];
-            if body[from] == b'['
-                && last == b']'
-                && let Some(items) = items(&body[from..to], from, number, max_record)
-            {
+            if body[from] == b'{' {
+                records.push(record(from, to, Form::Object, number));
+            } else if let Some(items) = items(&body[from..to], head + from, number, max_record) {
                 number += items.len() as u32 - 1;
                 records.extend(items);
-            } else if body[from] == b'{' {
-                let form = if to - from > max_record { TOO_LONG } else { Form::Object };
-                records.push(Record { start: from as u32, end: to as u32, form, number });
             } else {
                 // The blanks around a text are part of it.
-                let end = if body[end - 1] == b'\r' { end - 1 } else { end };
-                let form = if end - start > max_record { TOO_LONG } else { Form::Text };
-                records.push(Record { start: start as u32, end: end as u32, form, number });
+                records.push(record(start, end - usize::from(body[end - 1] == b'\r'), Form::Text, number));
             }
         }
         start = end + 1;
     };
-    simd::each(&body[head..], b'\n', &mut |end| line(head + end));
+    simd::each(body, b'\n', &mut line);
     // Behind the last line end.
     line(body.len());
     records
@@ -152,7 +152,7 @@ fn lines(body: &[u8], head: usize, max_record: usize) -> Vec<Record> {
 
 /// The items of a line that is an array of objects and begins at `at` of its body. Any other line in brackets is text.
 fn items(line: &[u8], at: usize, number: u32, max_record: usize) -> Option<Vec<Record>> {
-    if line.get(skip_space(line, 1)) != Some(&b'{') {
+    if !line.starts_with(b"[") || !line.ends_with(b"]") || line.get(skip_space(line, 1)) != Some(&b'{') {
         return None;
     }
     let mut items = array(line, 0, max_record).ok()?;

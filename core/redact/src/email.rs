@@ -14,26 +14,30 @@ fn is_userinfo(text: &[u8], start: usize) -> bool {
 }
 
 /// How the sign is written in URLs, in HTML and in JSON within a text.
-const WRITINGS: [&[u8]; 4] = [b"%40", b"&#64;", b"&#x40;", b"&commat;"];
-const ESCAPED: &[u8] = b"\\u0040";
+const WRITINGS: [&[u8]; 5] = [b"%40", b"&#64;", b"&#x40;", b"&commat;", b"\\u0040"];
 
 /// The next sign between the two parts of an address, in whatever writing.
+#[inline]
 fn sign(text: &[u8], from: usize) -> Option<Range<usize>> {
+    let plain = memchr::memchr(b'@', &text[from..]).map(|step| from + step);
+    let until = plain.unwrap_or(text.len());
+    match memchr::memchr3(b'%', b'&', b'\\', &text[from..until]) {
+        Some(step) => written_otherwise(text, from + step, until).or(plain.map(|at| at..at + 1)),
+        None => plain.map(|at| at..at + 1),
+    }
+}
+
+/// The first sign in another writing that begins in `from..until`.
+#[cold]
+fn written_otherwise(text: &[u8], from: usize, until: usize) -> Option<Range<usize>> {
     let mut at = from;
-    let plain = loop {
-        let Some(step) = memchr::memchr3(b'@', b'%', b'&', &text[at..]) else { break None };
-        let found = at + step;
-        if text[found] == b'@' {
-            break Some(found..found + 1);
+    loop {
+        let writing = WRITINGS.iter().find(|w| text[at..].get(..w.len()).is_some_and(|t| t.eq_ignore_ascii_case(w)));
+        if let Some(writing) = writing {
+            return Some(at..at + writing.len());
         }
-        if let Some(writing) = WRITINGS.iter().find(|w| text[found..].get(..w.len()).is_some_and(|t| t.eq_ignore_ascii_case(w))) {
-            break Some(found..found + writing.len());
-        }
-        at = found + 1;
-    };
-    let until = plain.as_ref().map_or(text.len(), |p| p.start);
-    let escaped = memchr::memchr(b'\\', &text[from..until]).and_then(|_| memchr::memmem::find(&text[from..until], ESCAPED));
-    escaped.map(|step| from + step..from + step + ESCAPED.len()).or(plain)
+        at += 1 + memchr::memchr3(b'%', b'&', b'\\', text.get(at + 1..until)?)?;
+    }
 }
 
 pub(super) fn find(text: &[u8], from: usize) -> Option<Range<usize>> {

@@ -21,6 +21,8 @@ struct Redact {
     targets: Vec<(Target, Mask)>,
     /// Where to look; empty: everywhere.
     within: Vec<FieldId>,
+    /// Those of them that may be reached by other ways than a field has.
+    within_parts: Vec<FieldId>,
 }
 
 /// What is looked for.
@@ -42,13 +44,15 @@ impl Compile for language::Redact {
             Some((target, r.mask.clone()))
         });
         let targets = targets.collect();
-        Box::new(Redact { targets, within: c.fields(&self.fields) })
+        let within = c.fields(&self.fields);
+        let within_parts = self.fields.iter().zip(&within).filter(|(path, _)| path.segments().len() > 1).map(|(_, field)| *field).collect();
+        Box::new(Redact { targets, within, within_parts })
     }
 }
 
 impl RunStep for Redact {
     fn run(&self, event: &mut EventDraft<'_>, c: &mut StepContext<'_>) -> Effect {
-        let Redact { targets, within } = self;
+        let Redact { targets, within, within_parts } = self;
         let (fields, key, buffers) = (&c.shared.fields, &c.shared.key, &mut *c.buffers);
         if event.duplicates && !event.changed {
             // Every occurrence of a name must be looked at, so the event is reduced to one of each first.
@@ -101,7 +105,7 @@ impl RunStep for Redact {
                         look(view.json, span, key, targets, buffers, &mut found);
                     }
                 }
-                for field in within {
+                for field in within_parts {
                     for span in reached(view, *field, fields) {
                         if could_find(targets, span.of(view.json)) {
                             look(view.json, span, key, targets, buffers, &mut found);
