@@ -238,7 +238,7 @@ mod tests {
 
     #[test]
     fn steps_of_earlier_revisions_stand_apart() {
-        let mut rows = vec![row("removed", 1, "drop a = 1", 3, 30), row("removed", 1, "drop b = 1", 2, 20)];
+        let mut rows = [row("removed", 1, "drop a = 1", 3, 30), row("removed", 1, "drop b = 1", 2, 20)];
         (rows[1].current, rows[1].last_revision) = (false, Some(4));
         let mut page = Page { rows: Vec::new() };
         page.steps(&Account { rows: rows.iter().collect() });
