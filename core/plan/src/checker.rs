@@ -6,6 +6,7 @@ use std::time::Duration;
 use rockrose_language::{Mistake, Reference, Size, Step, Use, nearest, parse_step};
 
 use crate::keys::{Key, Shape};
+use crate::parse::of_another_kind;
 use crate::recipe::Recipes;
 use crate::section::{At, Raw, Section, inside};
 
@@ -62,9 +63,11 @@ impl Checker<'_> {
         }
         let kind = kind.map_or("", |k| k.value);
         for key in keys {
-            let mine = key.kinds.is_empty() || key.kinds.contains(&kind);
+            let mine = key.is_of(kind);
+            // One of another kind that is called nearly so is what was meant.
+            let misspelt = || section.entries.iter().any(|(other, _)| !other.is_of(kind) && nearest(other.name, [key.name]).is_some());
             match section.get(key.name) {
-                None if key.needed && mine && !section.flawed => {
+                None if key.needed && mine && !section.flawed && !misspelt() => {
                     let of = if section.name.value.is_empty() { format!("a {what}") } else { format!("the {what} `{}`", section.name.value) };
                     self.mistakes.push(Mistake::new(section.name.at.clone(), format!("{of} needs `{}`", key.name)).expected(format!(
                         "`{} = …`: {}",
@@ -73,11 +76,7 @@ impl Checker<'_> {
                     )));
                 }
                 Some(value) if !mine => {
-                    let all: Vec<_> = keys.iter().filter(|k| k.kinds.is_empty() || k.kinds.contains(&kind)).map(|k| format!("`{}`", k.name)).collect();
-                    self.mistakes.push(
-                        Mistake::new(value.at.clone(), format!("a {what} of kind `{kind}` has no `{}`", key.name))
-                            .expected(format!("one of {}", all.join(", "))),
-                    );
+                    self.mistakes.push(of_another_kind(key, keys, &format!("a {what}"), kind, value.at.clone()));
                 }
                 Some(At { value: Raw::Text(text), at }) => {
                     if let Shape::Word(words) = key.shape

@@ -42,6 +42,13 @@ pub(super) struct Key {
     pub(super) kinds: &'static [&'static str],
 }
 
+impl Key {
+    /// Whether it may stand in a section of this kind; in one whose kind is not known, every key may.
+    pub(super) fn is_of(&self, kind: &str) -> bool {
+        kind.is_empty() || self.kinds.is_empty() || self.kinds.contains(&kind)
+    }
+}
+
 pub(super) const fn key(name: &'static str, shape: Shape, says: &'static str) -> Key {
     Key { name, shape, needed: false, says, kinds: &[] }
 }

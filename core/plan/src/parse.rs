@@ -1,5 +1,7 @@
 //! First stage: the document's shape. Which tables there are, which keys they have, of which sort their values are.
 
+use std::ops::Range;
+
 use rockrose_language::{Mistake, nearest};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
@@ -177,6 +179,7 @@ fn routes(value: &Spanned<DeValue<'_>>, mistakes: &mut Vec<Mistake>) -> Vec<Sect
 
 fn entries(table: &DeTable<'_>, keys: &'static [Key], what: &str, mistakes: &mut Vec<Mistake>) -> Vec<(&'static Key, At<Raw>)> {
     let mut found = Vec::new();
+    let kind = table.iter().find(|(key, _)| key.get_ref().as_ref() == "kind").and_then(|(_, value)| value.get_ref().as_str()).unwrap_or_default();
     for (key, value) in in_order(table) {
         let name: &str = key.get_ref();
         let Some(known) = keys.iter().find(|k| k.name == name) else {
@@ -190,10 +193,19 @@ fn entries(table: &DeTable<'_>, keys: &'static [Key], what: &str, mistakes: &mut
         };
         match raw(known.shape, value) {
             Ok(raw) => found.push((known, At { value: raw, at: value.span() })),
+            // A key of another kind is wrong as such, whatever its value.
+            Err(_) if !known.is_of(kind) => mistakes.push(of_another_kind(known, keys, what, kind, key.span())),
             Err(mistake) => mistakes.push(mistake),
         }
     }
     found
+}
+
+/// A key that sections of other kinds have.
+pub(super) fn of_another_kind(key: &Key, keys: &'static [Key], what: &str, kind: &str, at: Range<usize>) -> Mistake {
+    let mine = || keys.iter().filter(|k| k.is_of(kind)).map(|k| k.name);
+    let all: Vec<_> = mine().map(|name| format!("`{name}`")).collect();
+    Mistake::new(at, format!("{what} of kind `{kind}` has no `{}`", key.name)).expected(format!("one of {}", all.join(", "))).near(key.name, mine())
 }
 
 fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {

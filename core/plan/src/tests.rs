@@ -211,6 +211,16 @@ fn sentences_point_inside_their_string_however_it_is_quoted() {
 }
 
 #[test]
+fn a_key_of_another_kind_suggests_the_one_of_its_own() {
+    for value in ["['http://127.0.0.1:1/in']", "'http://127.0.0.1:1/in'"] {
+        let text = format!("[destination.d]\nkind='http'\nendpoint={value}\n");
+        let reports = CheckedPlan::read(&text).map(|_| ()).unwrap_err();
+        let said: Vec<(usize, &str, Option<&str>)> = reports.iter().map(|r| (r.line, r.message.as_str(), r.nearest.as_deref())).collect();
+        assert_eq!(said, [(3, "a destination of kind `http` has no `endpoint`", Some("endpoints"))], "{reports:#?}");
+    }
+}
+
+#[test]
 fn toml_itself_can_be_wrong() {
     let reports = CheckedPlan::read("[source.kiosks\nkind = 1").map(|_| ()).unwrap_err();
     assert!(reports[0].message.contains("TOML") && reports[0].line == 1, "{reports:?}");
