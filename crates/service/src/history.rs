@@ -1,16 +1,19 @@
 //! Which steps the active plan has, and which revision was the last to have one that it has not: the ledger remembers steps that were edited away.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use rockrose_ledger::{Account, Stage};
 use rockrose_plan::CheckedPlan;
 use rockrose_records::RecordsError;
+use tokio::sync::Mutex;
 
 use crate::App;
 
 /// So many revisions are gone through, newest first.
-const REVISIONS: i64 = 50;
+const REVISIONS: usize = 50;
+/// And so many bytes of plans: a large plan takes a while to read.
+const MAX_READ: usize = 4 << 20;
 
 /// A step's place: the stage, its name, its place in its list from 1, and its sentence.
 type StepKey = (Stage, String, i32, String);
@@ -39,13 +42,21 @@ impl History {
     /// The steps that are known now.
     pub(crate) async fn steps(app: &App) -> Result<(i64, Arc<LastRevisions>), RecordsError> {
         let running = app.engine.running();
-        if let Some(known) = app.history.known.lock().unwrap_or_else(PoisonError::into_inner).clone().filter(|(revision, _)| *revision == running.revision) {
-            return Ok(known);
-        }
         let active = running.revision;
+        // Only one goes through them; others wait for what it finds.
+        let mut known = app.history.known.lock().await;
+        if let Some(known) = known.as_ref().filter(|(revision, _)| *revision == active) {
+            return Ok(known.clone());
+        }
         let found = app.records(move |records| {
             let mut last = LastRevisions::new();
-            for revision in records.revisions(REVISIONS)? {
+            let mut read = 0;
+            for number in (1..active).rev().take(REVISIONS) {
+                let Some(revision) = records.revision(number)? else { continue };
+                read += revision.text.len();
+                if read > MAX_READ {
+                    break;
+                }
                 // One that an older version wrote may not be readable any more.
                 let Ok(plan) = CheckedPlan::read(&revision.text) else { continue };
                 for step in steps_of(&plan) {
@@ -57,9 +68,9 @@ impl History {
         let mut last = found.await?;
         // What runs is what counts, even where it is not the newest that was kept.
         last.extend(steps_of(&running.checked).map(|step| (step, active)));
-        let known = (active, Arc::new(last));
-        *app.history.known.lock().unwrap_or_else(PoisonError::into_inner) = Some(known.clone());
-        Ok(known)
+        let found = (active, Arc::new(last));
+        *known = Some(found.clone());
+        Ok(found)
     }
 }
 
