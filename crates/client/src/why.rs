@@ -130,6 +130,10 @@ fn told(why: &Why) -> Outcome {
 pub(crate) async fn why(common: &Common, args: WhyArgs) -> Outcome {
     let client = Client::new(common)?;
     let (event, from) = event(&client, &args).await?;
+    // Whoever did not write the event here wants to see which it is.
+    if !common.json && (args.next.is_some() || args.quarantined.is_some()) {
+        format::line(&format!("event {}\n", event.trim_end()))?;
+    }
     let source = match args.source.or(from) {
         Some(source) => source,
         None => only_source(&client).await?,

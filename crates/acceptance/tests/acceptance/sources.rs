@@ -203,7 +203,8 @@ async fn why_tells_of_an_event_and_touches_nothing() {
     // One in quarantine is asked of by its number.
     assert_eq!(post(&node.http, port, "{\"broken\"\n").await.status(), 200);
     let number = node.json(&["quarantine"])[0]["id"].to_string();
-    assert!(text(&node.client(&["why", "--quarantined", &number]).stdout).contains("cannot be read"));
+    let told = text(&node.client(&["why", "--quarantined", &number]).stdout);
+    assert!(told.starts_with("event {") && told.contains("cannot be read"), "it is said of which event: {told}");
     assert!(!node.client(&["why", "--source", "nowhere", "{}"]).status.success());
     node.stop().await;
 }
