@@ -195,7 +195,7 @@ async fn grpc_that_is_down_hangs_or_is_something_else_is_tried_again() {
     let observed: Vec<String> = numbered(0..10).into_iter().map(|line| line.replace('{', "{\"observed\":\"1970-01-01T00:00:00.001Z\",")).collect();
     assert_eq!(lines_of(&kept), observed, "each says when it arrived");
     // With the patience that one has who looks.
-    let patient: Target = GrpcSettings(grpc(address)).into();
+    let patient = WorkerSettings::new("d", GrpcSettings(grpc(address)));
     let looked = probe(&patient).await;
     assert!(looked.iter().all(|step| step.good), "{looked:?}");
     w.stop(Duration::from_secs(5)).await;
