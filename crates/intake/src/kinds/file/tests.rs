@@ -99,7 +99,7 @@ impl Bench {
     }
 
     async fn until(&self, what: &str, met: impl Fn(&Bench) -> bool) {
-        for _ in 0..600 {
+        for _ in 0..2_400 {
             if met(self) {
                 return;
             }
