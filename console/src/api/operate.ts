@@ -6,6 +6,7 @@ import type { components } from "./schema";
 
 export type Probe = components["schemas"]["Probe"];
 export type Moved = components["schemas"]["Moved"];
+export type Resent = components["schemas"]["Resent"];
 
 async function post<T>(path: string, body?: unknown): Promise<T | null> {
   const json = body === undefined ? {} : { headers: { "content-type": "application/json" }, body: JSON.stringify(body) };
@@ -33,7 +34,7 @@ export function useProbe(what: "sources" | "destinations", name: string) {
   return useDone<Probe | null, undefined>(() => post<Probe>(`/api/v1/${what}/${encodeURIComponent(name)}/test`));
 }
 
-/** Queues again what destinations refused. */
+/** Sends again what destinations refused, as their present steps make of it. */
 export function useResend() {
-  return useDone((ids: number[]) => post<Moved>("/api/v1/quarantine/resend", { ids }));
+  return useDone((ids: number[]) => post<Resent>("/api/v1/quarantine/resend", { ids }));
 }

@@ -61,6 +61,8 @@ pub(crate) struct Route {
 pub(crate) struct Destination {
     pub(crate) name: String,
     pub(crate) steps: Vec<CompiledStep>,
+    /// The first of the steps that can be done anew: behind those that are done to each event once.
+    pub(crate) anew: usize,
     /// Events go there as they were received.
     pub(crate) as_received: bool,
 }
@@ -199,8 +201,12 @@ impl<'a> Compiler<'a> {
             }
             _ => d.always.clone(),
         };
-        let one =
-            |d: &plan::Destination| Destination { name: d.name.clone(), steps: self.steps(&always(d), StepList::ALWAYS), as_received: d.kind.as_received() };
+        let one = |d: &plan::Destination| Destination {
+            name: d.name.clone(),
+            steps: self.steps(&always(d), StepList::ALWAYS),
+            anew: d.anew(plan),
+            as_received: d.kind.as_received(),
+        };
         plan.destinations.iter().map(one).collect()
     }
 

@@ -1,12 +1,15 @@
 #![doc = include_str!("crate.md")]
 
 mod account;
+mod earlier;
 mod entry;
 mod metric;
 mod selection;
+mod varint;
 mod window;
 
 pub use account::{Account, Amount, Equation, Measure, Posting, Stage, balance};
+pub use earlier::{Difference, Earlier};
 pub use entry::Entry;
 pub use metric::{Added, OTHER, Series, ZERO_BUCKET, bucket, bucket_end};
 pub use selection::Selection;

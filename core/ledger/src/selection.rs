@@ -1,5 +1,7 @@
 //! Which lines of a batch an entry stands for.
 
+use crate::varint::{self, Varints};
+
 /// Line numbers of a batch, rising (a line may stand twice in a row), kept as LEB128 differences.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Selection {
@@ -13,12 +15,7 @@ impl Selection {
     #[inline]
     pub fn push(&mut self, line: u32) {
         debug_assert!(line >= self.last, "lines are added in order");
-        let mut difference = line.wrapping_sub(self.last);
-        while difference >= 0x80 {
-            self.bytes.push(difference as u8 | 0x80);
-            difference >>= 7;
-        }
-        self.bytes.push(difference as u8);
+        varint::push(u64::from(line.wrapping_sub(self.last)), &mut self.bytes);
         self.last = line;
         self.len += 1;
     }
@@ -43,19 +40,13 @@ impl Selection {
 
     /// Calls `each` with every line number in the stored form `bytes`. Says whether the form was whole.
     pub fn read(bytes: &[u8], mut each: impl FnMut(u32)) -> bool {
-        let (mut line, mut part, mut shift) = (0u32, 0u32, 0u32);
-        for &b in bytes {
-            let Some(bits) = u32::from(b & 0x7f).checked_shl(shift) else { return false };
-            part |= bits;
-            if b & 0x80 != 0 {
-                shift += 7;
-            } else {
-                line = line.wrapping_add(part);
-                each(line);
-                (part, shift) = (0, 0);
-            }
+        let (mut line, mut rest) = (0u32, Varints(bytes));
+        for difference in rest.by_ref() {
+            let Ok(difference) = u32::try_from(difference) else { return false };
+            line = line.wrapping_add(difference);
+            each(line);
         }
-        shift == 0
+        rest.0.is_empty()
     }
 }
 

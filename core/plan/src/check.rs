@@ -33,7 +33,7 @@ pub struct CheckedPlan {
     pub routes: Vec<Route>,
     /// Files that steps ask.
     pub tables: Vec<TableFile>,
-    recipes: Recipes,
+    pub(super) recipes: Recipes,
     /// What is odd but not wrong.
     pub warnings: Vec<Report>,
 }
@@ -63,6 +63,16 @@ pub enum TableKind {
     },
     /// Places of addresses.
     Places,
+}
+
+impl TableKind {
+    /// The word that it has in a plan.
+    pub(super) fn word(&self) -> &'static str {
+        match self {
+            TableKind::Csv { .. } => "csv",
+            TableKind::Places => "places",
+        }
+    }
 }
 
 /// Which events a route takes.

@@ -1,5 +1,6 @@
 #![doc = include_str!("crate.md")]
 
+mod anew;
 mod canonical;
 mod check;
 mod checker;

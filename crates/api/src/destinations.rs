@@ -76,13 +76,64 @@ pub struct Moved {
     pub bytes: i64,
 }
 
-/// Which quarantined events are queued again: all that destinations refused, those of one destination, or those of some numbers.
+/// Which quarantined events are sent again: all that destinations refused, those of one destination, or those of some numbers.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ResendRequest {
     /// Only what this destination refused; without, whatever was refused.
     pub destination: Option<String>,
     /// Only these, by the numbers that the quarantine gives them; without, all.
     pub ids: Option<Vec<i64>>,
+    /// Steps that are run over each event before those of its destination.
+    #[serde(default, rename = "do")]
+    pub steps: Vec<String>,
+}
+
+/// What was sent again. What became of each event is told under the number of the request.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Resent {
+    /// The number of this request.
+    pub run: i64,
+    /// How many events are queued again.
+    pub events: i64,
+    /// The bytes of these events.
+    pub bytes: i64,
+    /// How many events the steps removed.
+    pub removed: i64,
+    /// What was not sent again, and why.
+    pub left: Vec<String>,
+}
+
+/// What became of an event that was sent again.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ResentState {
+    /// It waits for its destination.
+    Waiting,
+    /// Its destination took it.
+    Delivered,
+    /// Its destination refused it again.
+    Refused,
+    /// A step removed it.
+    Removed,
+    /// It was discarded.
+    Discarded,
+    /// Its destination refused some events, this one perhaps among them, and did not say which.
+    Unclear,
+}
+
+/// An event that was sent again.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ResentEvent {
+    /// The number that it had in quarantine.
+    pub id: i64,
+    /// Its destination.
+    pub destination: String,
+    /// What became of it.
+    pub state: ResentState,
+    /// Why it was refused or discarded, or the step that removed it.
+    pub detail: String,
+    /// The number that it has in quarantine now, if it was refused again.
+    pub again: Option<i64>,
 }
 
 /// A look at a destination, up to the first step that fails.

@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::QuarantineEntry;
+
 /// An event, and where it comes.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct WhyRequest {
@@ -93,4 +95,17 @@ pub struct SentTo {
     pub fate: Option<String>,
     /// What is always done there.
     pub passage: Passage,
+}
+
+/// Why a record is in quarantine, and what the active plan would do with it now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct QuarantineWhy {
+    /// The record.
+    pub record: QuarantineEntry,
+    /// Of one that a source could not read: what the plan would do with it.
+    pub at_source: Option<Why>,
+    /// Of an event that a destination refused: how it stood before the destination's steps.
+    pub earlier: Option<String>,
+    /// What the destination's steps would make of it now.
+    pub at_destination: Option<SentTo>,
 }

@@ -1,8 +1,8 @@
-//! `destination`: how destinations are doing, and what an operator does to them. `resend`: what they refused, queued again.
+//! `destination`: how destinations are doing, and what an operator does to them.
 
 use clap::Subcommand;
 use reqwest::Method;
-use rockrose_api::{Flow, FlowDestination, Moved, Probe, ProbeStep, ResendRequest};
+use rockrose_api::{Flow, FlowDestination, Moved, Probe, ProbeStep};
 use serde_json::json;
 
 use crate::client::{Answer, Client};
@@ -175,13 +175,4 @@ pub(crate) async fn test(common: &Common, client: &Client, what: &str, name: &st
     };
     format::blocks(&[table, verdict])?;
     Ok(exit)
-}
-
-pub(crate) async fn resend(common: &Common, ids: Vec<i64>, destination: Option<String>, all: bool) -> Outcome {
-    if ids.is_empty() && destination.is_none() && !all {
-        return Err(Failure::new(Exit::Failed, "say which: their numbers (see `rockrose quarantine`), --destination NAME, or --all"));
-    }
-    let ids = (!ids.is_empty()).then_some(ids);
-    let back = Client::new(common)?.call(Method::POST, "/api/v1/quarantine/resend", &ResendRequest { destination, ids }).await?;
-    moved(common, &back, "requeued")
 }

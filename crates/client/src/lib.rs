@@ -13,6 +13,7 @@ mod link;
 mod outcome;
 mod plan;
 mod quarantine;
+mod resend;
 mod secret;
 mod send;
 mod source;
@@ -29,6 +30,7 @@ pub use destination::DestinationCommand;
 pub use end::End;
 pub use outcome::{Exit, Failure, Outcome};
 pub use plan::ask;
+pub use resend::ResendArgs;
 pub use secret::SecretCommand;
 pub use source::SourceCommand;
 pub use tail::Side;
@@ -161,17 +163,8 @@ pub enum ClientCommand {
         #[arg(long, default_value_t = 20, value_name = "N")]
         most: i64,
     },
-    /// Queue again what destinations refused for good
-    Resend {
-        /// Their numbers, as `quarantine` shows them
-        ids: Vec<i64>,
-        /// All that this destination refused
-        #[arg(long, value_name = "NAME", conflicts_with = "ids")]
-        destination: Option<String>,
-        /// All that any destination refused
-        #[arg(long, conflicts_with_all = ["ids", "destination"])]
-        all: bool,
-    },
+    /// Send again what destinations refused, as their present steps make of it
+    Resend(ResendArgs),
     /// Sources: what they have heard, what is wrong with their senders, how to send to them
     Source {
         /// What is done.
@@ -215,7 +208,7 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Tail { point, when, side, most } => tail::tail(common, &point, when.as_deref(), side, most).await,
         ClientCommand::Send { file, source, url, key, gzip } => send::send(common, send::SendArgs { file, source, url, key, gzip }).await,
         ClientCommand::Quarantine { most } => quarantine::quarantine(common, most).await,
-        ClientCommand::Resend { ids, destination, all } => destination::resend(common, ids, destination, all).await,
+        ClientCommand::Resend(args) => resend::resend(common, args).await,
         ClientCommand::Source { command } => source::source(common, command).await,
         ClientCommand::Destination { command } => destination::destination(common, command).await,
         ClientCommand::Secret { command } => secret::secret(common, command).await,

@@ -5,7 +5,7 @@ use std::io::Read;
 use anyhow::Context;
 use clap::Args;
 use reqwest::Method;
-use rockrose_api::{CaughtRecord, Passage, QuarantineEntry, RouteDecision, Source, Why, WhyRequest};
+use rockrose_api::{CaughtRecord, Passage, QuarantineWhy, RouteDecision, SentTo, Source, Why, WhyRequest};
 
 use crate::client::Client;
 use crate::format::{self, BAD, GOOD, paint};
@@ -29,16 +29,6 @@ pub struct WhyArgs {
 }
 
 async fn event(client: &Client, args: &WhyArgs) -> Result<(String, Option<String>), Failure> {
-    if let Some(number) = args.quarantined {
-        let all: Vec<QuarantineEntry> = client.get("/api/v1/quarantine?most=20000").await?.read()?;
-        let found = all.into_iter().find(|q| q.id == number);
-        let found = found.ok_or_else(|| Failure::new(Exit::Failed, format!("there is no number {number} in quarantine")))?;
-        let source = (found.place == "source").then(|| found.name.clone());
-        if source.is_none() {
-            eprintln!("{} refused it for good: {}", found.name, found.reason);
-        }
-        return Ok((found.data, source));
-    }
     if let Some(source) = &args.next {
         let records: Vec<CaughtRecord> = client.get(&format!("/api/v1/sources/{source}/next?events=1&wait=60")).await?.read()?;
         let record = records.into_iter().next().ok_or_else(|| Failure::new(Exit::Failed, format!("nothing came to `{source}` within a minute")))?;
@@ -87,6 +77,18 @@ fn parts(route: &RouteDecision, out: &mut Vec<String>) {
     }
 }
 
+fn sent_to(destination: &SentTo, out: &mut Vec<String>) {
+    let name = &destination.name;
+    out.push(match &destination.fate {
+        Some(fate) => format!("  is sent to {name}, and {fate}"),
+        None => format!("  does not leave for {name}"),
+    });
+    steps(&destination.passage, "    ", out);
+    if let Some(after) = &destination.passage.after {
+        out.push(format!("    as {after}"));
+    }
+}
+
 fn told(why: &Why) -> Outcome {
     if let Some(reason) = &why.unreadable {
         return format::line(&format!("It cannot be read, and goes to quarantine: {reason}"));
@@ -109,17 +111,7 @@ fn told(why: &Why) -> Outcome {
         if route.passage.after.is_none() {
             out.push("  It goes no further on this route.".to_owned());
         }
-        for destination in &route.destinations {
-            let name = &destination.name;
-            out.push(match &destination.fate {
-                Some(fate) => format!("  is sent to {name}, and {fate}"),
-                None => format!("  does not leave for {name}"),
-            });
-            steps(&destination.passage, "    ", &mut out);
-            if let Some(after) = &destination.passage.after {
-                out.push(format!("    as {after}"));
-            }
-        }
+        route.destinations.iter().for_each(|destination| sent_to(destination, &mut out));
     }
     if why.remainder {
         out.push("\nNo route takes it but those of the remainder.".to_owned());
@@ -127,11 +119,41 @@ fn told(why: &Why) -> Outcome {
     format::line(&out.join("\n"))
 }
 
+/// Of one in quarantine, why it is there, and what would become of it now.
+async fn quarantined(common: &Common, client: &Client, number: i64) -> Outcome {
+    let answer = client.get(&format!("/api/v1/quarantine/{number}/why")).await?;
+    if common.json {
+        return answer.print();
+    }
+    let QuarantineWhy { record, at_source, earlier, at_destination } = answer.read()?;
+    format::line(&format!("event {}\n", earlier.as_deref().unwrap_or(&record.data).trim_end()))?;
+    if record.place == "source" {
+        return match at_source {
+            Some(why) => told(&why),
+            None => format::line(&format!("It could not be read: {}. The plan no longer has its source, {}.", record.reason, record.name)),
+        };
+    }
+    let came = if record.via.is_empty() { String::new() } else { format!("came by the route {} and ", record.via) };
+    let mut out = vec![format!("It {came}was {}: {}", paint(&format!("refused by {}", record.name), BAD), record.reason)];
+    match &at_destination {
+        Some(now) => {
+            out.push("\nSent again now:".to_owned());
+            sent_to(now, &mut out);
+        }
+        None if earlier.is_none() => out.push("The destination did not say which events of the batch it refused.".to_owned()),
+        None => out.push(format!("The plan no longer has the destination {}.", record.name)),
+    }
+    format::line(&out.join("\n"))
+}
+
 pub(crate) async fn why(common: &Common, args: WhyArgs) -> Outcome {
     let client = Client::new(common)?;
+    if let Some(number) = args.quarantined {
+        return quarantined(common, &client, number).await;
+    }
     let (event, from) = event(&client, &args).await?;
     // Whoever did not write the event here wants to see which it is.
-    if !common.json && (args.next.is_some() || args.quarantined.is_some()) {
+    if !common.json && args.next.is_some() {
         format::line(&format!("event {}\n", event.trim_end()))?;
     }
     let source = match args.source.or(from) {

@@ -15,6 +15,7 @@ mod meter;
 mod names;
 mod plan_metrics;
 mod queues;
+mod resend;
 mod sign_in;
 mod sink;
 mod tables;

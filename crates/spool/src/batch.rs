@@ -65,7 +65,8 @@ pub struct Settlement {
     pub(crate) at_ms: i64,
     pub(crate) progress: Vec<Progress>,
     pub(crate) refused: Option<String>,
-    pub(crate) refused_lines: Vec<(String, Vec<u8>)>,
+    /// Of each event that was refused, its line.
+    pub(crate) refused_lines: Vec<Bytes>,
     pub(crate) reached: Option<(String, u64)>,
     pub(crate) unnamed: Option<Unnamed>,
 }
@@ -173,7 +174,7 @@ impl DeliveryBatch {
                 let line = &self.lines[start..end - 1];
                 amount.count(line.len());
                 if refused.is_some() {
-                    refused_lines.push((piece.route.clone(), line.to_vec()));
+                    refused_lines.push(self.lines.slice(start..end - 1));
                 }
                 start = *end;
             }

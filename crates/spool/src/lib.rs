@@ -14,6 +14,7 @@ mod operate;
 mod packed;
 mod queue;
 mod reader;
+mod resent;
 mod schema;
 mod unpacked;
 mod writer;
@@ -28,9 +29,10 @@ use tokio::sync::{mpsc, oneshot, watch};
 
 pub use batch::{DeliveryBatch, Settlement};
 pub use extras::{CommitExtras, Once};
-pub use operate::{Discard, GiveUp, Resend, Which};
+pub use operate::{Discard, GiveUp, Which};
 pub use packed::{Packed, pack};
 pub use reader::{LedgerRow, Quarantined};
+pub use resent::{Became, Fate, Refused, RefusedEvent, Resend, ResentEvent};
 pub use writer::{Arrival, Unread};
 
 /// Why the spool could not do what was asked.
@@ -135,9 +137,22 @@ impl Spool {
         self.write(writer::What::Discard(discard)).await
     }
 
-    /// Queues again what destinations refused. Returns how much that was.
+    /// Sends again what destinations refused. Returns how much is queued.
+    ///
+    /// # Errors
+    /// [`SpoolError::Settled`] if some of it is not in quarantine any more; nothing is done then.
     pub async fn resend(&self, resend: Resend) -> Result<Amount, SpoolError> {
         self.write(writer::What::Resend(resend)).await
+    }
+
+    /// The next of the refused events that are meant, in the order of their numbers: at most `most`, of at most `max_bytes` (but at least one).
+    pub async fn refused(&self, which: Refused, most: usize, max_bytes: usize) -> Result<Vec<RefusedEvent>, SpoolError> {
+        self.read(move |c| resent::refused(c, &which, most, max_bytes)).await
+    }
+
+    /// What became of the events that were sent again under this number.
+    pub async fn fates(&self, run: i64) -> Result<Vec<Fate>, SpoolError> {
+        self.read(move |c| resent::fates(c, run)).await
     }
 
     /// Takes what stands in a damaged batch out of all queues. Returns how much that was.
@@ -217,6 +232,11 @@ impl Spool {
     /// The newest quarantined records, at most `most`, newest first.
     pub async fn quarantined(&self, most: i64) -> Result<Vec<Quarantined>, SpoolError> {
         self.read(move |c| reader::quarantined(c, most)).await
+    }
+
+    /// The quarantined record of this number.
+    pub async fn quarantined_one(&self, id: i64) -> Result<Option<Quarantined>, SpoolError> {
+        self.read(move |c| reader::quarantined_one(c, id)).await
     }
 
     /// How far a source has read, by its own names for what it reads.

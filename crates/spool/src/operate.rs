@@ -1,17 +1,14 @@
-//! What an operator, or a bound, does to the queues: let go, or send again.
+//! What an operator, or a bound, lets go of the queues.
 
 use std::collections::BTreeMap;
 
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
-use rockrose_ledger::{Account, Amount, Entry, Measure, Selection, Stage};
+use rockrose_ledger::{Account, Amount, Measure, Stage};
 
-use crate::packed::Packed;
-use crate::queue::{Moved, Sums, keep_aside, keep_batch, oldest, queue, release};
-use crate::schema::{batch, entry, quarantine};
-
-/// Most quarantined events that one [`Resend`] queues again.
-const MAX_RESENT: i64 = 20_000;
+use crate::queue::{Aside, Moved, Sums, keep_aside, oldest, release};
+use crate::resent::{self, Became};
+use crate::schema::{batch, entry};
 
 /// Lets go what waits for a destination; the ledger counts it as discarded.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -35,18 +32,6 @@ pub enum Which {
     DownTo(i64),
 }
 
-/// Queues again what destinations refused for good. Records that a source could not read are none of it, nor batches of which nobody knows what was refused: the rest of them
-/// was taken.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Resend {
-    /// Only what this destination refused.
-    pub destination: Option<String>,
-    /// Only these, by number; without, all.
-    pub ids: Option<Vec<i64>>,
-    /// Now, in milliseconds since 1970.
-    pub at_ms: i64,
-}
-
 /// Takes out of all queues what stands in a batch whose bytes are damaged; the ledger counts it as quarantined.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct GiveUp {
@@ -66,7 +51,9 @@ impl GiveUp {
             diesel::delete(entry::table.find(id)).execute(c)?;
             let amount = Amount { events, bytes };
             let why = format!("{events} events were lost: the bytes they were kept in are damaged on the disk");
-            keep_aside(c, self.at_ms, Stage::Destination, &destination, "", &why, b"")?;
+            let aside = Aside { at_ms: self.at_ms, stage: Stage::Destination, name: &destination, via: "", reason: &why, data: b"", earlier: None };
+            keep_aside(c, aside)?;
+            resent::became(c, id, .., Became::Discarded, &why)?;
             let account = Account::at_destination(&destination, &route, Measure::Quarantined);
             *postings.entry((self.at_ms.div_euclid(60_000), account)).or_default() += amount;
             let oldest = oldest(c, &destination)?;
@@ -102,6 +89,7 @@ impl Discard {
             left -= bytes;
             diesel::delete(entry::table.find(id)).execute(c)?;
             release(c, of)?;
+            resent::became(c, id, .., Became::Discarded, "")?;
             let amount = Amount { events, bytes };
             gone += amount;
             *postings.entry((self.at_ms.div_euclid(60_000), Account::at_destination(&self.destination, &route, Measure::Discarded))).or_default() += amount;
@@ -112,42 +100,5 @@ impl Discard {
             moved.oldest = Some(oldest(c, &self.destination)?);
         }
         Ok(gone)
-    }
-}
-
-impl Resend {
-    pub(crate) fn apply(&self, c: &mut SqliteConnection, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Amount> {
-        let mut asked = quarantine::table.filter(quarantine::place.eq(Stage::Destination.word()).and(quarantine::via.ne(""))).into_boxed();
-        if let Some(destination) = &self.destination {
-            asked = asked.filter(quarantine::name.eq(destination));
-        }
-        if let Some(ids) = &self.ids {
-            asked = asked.filter(quarantine::id.eq_any(ids));
-        }
-        type Row = (i64, String, String, Vec<u8>);
-        let rows: Vec<Row> =
-            asked.order(quarantine::id).limit(MAX_RESENT).select((quarantine::id, quarantine::name, quarantine::via, quarantine::data)).load(c)?;
-        let mut by_queue: BTreeMap<(String, String), Vec<Vec<u8>>> = BTreeMap::new();
-        for (id, name, via, data) in rows {
-            diesel::delete(quarantine::table.find(id)).execute(c)?;
-            by_queue.entry((name, via)).or_default().push(data);
-        }
-        let mut all = Amount::default();
-        for ((destination, route), lines) in by_queue {
-            let (mut selection, mut amount, mut data) = (Selection::default(), Amount::default(), Vec::new());
-            for (i, line) in lines.iter().enumerate() {
-                selection.push(i as u32);
-                amount.count(line.len());
-                data.extend_from_slice(line);
-                data.push(b'\n');
-            }
-            let of = keep_batch(c, "", self.at_ms, &Packed::plain(data), 1)?;
-            let due = Entry { destination, route, selection, amount };
-            queue(c, of, &due, self.at_ms, moved)?;
-            let back = Amount { events: -amount.events, bytes: -amount.bytes };
-            *postings.entry((self.at_ms.div_euclid(60_000), Account::at_destination(&due.destination, &due.route, Measure::Quarantined))).or_default() += back;
-            all += amount;
-        }
-        Ok(all)
     }
 }

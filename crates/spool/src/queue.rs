@@ -46,8 +46,8 @@ pub(crate) fn oldest(c: &mut SqliteConnection, destination: &str) -> QueryResult
     Ok(oldest.unwrap_or(0))
 }
 
-/// Queues what is due of a batch.
-pub(crate) fn queue(c: &mut SqliteConnection, of: i64, due: &Entry, queued_ms: i64, moved: &mut BTreeMap<String, Moved>) -> QueryResult<()> {
+/// Queues what is due of a batch; returns the entry's number.
+pub(crate) fn queue(c: &mut SqliteConnection, of: i64, due: &Entry, queued_ms: i64, moved: &mut BTreeMap<String, Moved>) -> QueryResult<i64> {
     let row = (
         entry::destination.eq(&due.destination),
         entry::route.eq(&due.route),
@@ -57,22 +57,38 @@ pub(crate) fn queue(c: &mut SqliteConnection, of: i64, due: &Entry, queued_ms: i
         entry::bytes.eq(due.amount.bytes),
         entry::done.eq(0),
         entry::queued_ms.eq(queued_ms),
+        entry::earlier.eq(due.earlier.as_bytes()),
     );
-    diesel::insert_into(entry::table).values(row).execute(c)?;
+    let id = diesel::insert_into(entry::table).values(row).returning(entry::id).get_result(c)?;
     let moved = moved.entry(due.destination.clone()).or_default();
     moved.by += due.amount;
     moved.queued_ms.get_or_insert(queued_ms);
-    Ok(())
+    Ok(id)
 }
 
-pub(crate) fn keep_aside(c: &mut SqliteConnection, at_ms: i64, stage: Stage, name: &str, via: &str, reason: &str, data: &[u8]) -> QueryResult<()> {
+/// Something that goes to quarantine.
+#[derive(Clone, Copy)]
+pub(crate) struct Aside<'a> {
+    pub(crate) at_ms: i64,
+    pub(crate) stage: Stage,
+    pub(crate) name: &'a str,
+    pub(crate) via: &'a str,
+    pub(crate) reason: &'a str,
+    pub(crate) data: &'a [u8],
+    /// How an event stood before the steps of its destination, where that is not how it left.
+    pub(crate) earlier: Option<&'a [u8]>,
+}
+
+/// Returns the number that it has in quarantine.
+pub(crate) fn keep_aside(c: &mut SqliteConnection, aside: Aside<'_>) -> QueryResult<i64> {
     let row = (
-        quarantine::at_ms.eq(at_ms),
-        quarantine::place.eq(stage.word()),
-        quarantine::name.eq(name),
-        quarantine::via.eq(via),
-        quarantine::reason.eq(reason),
-        quarantine::data.eq(data),
+        quarantine::at_ms.eq(aside.at_ms),
+        quarantine::place.eq(aside.stage.word()),
+        quarantine::name.eq(aside.name),
+        quarantine::via.eq(aside.via),
+        quarantine::reason.eq(aside.reason),
+        quarantine::data.eq(aside.data),
+        quarantine::earlier.eq(aside.earlier),
     );
-    diesel::insert_into(quarantine::table).values(row).execute(c).map(|_| ())
+    diesel::insert_into(quarantine::table).values(row).returning(quarantine::id).get_result(c)
 }

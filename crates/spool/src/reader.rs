@@ -116,15 +116,25 @@ pub(crate) fn balance(c: &mut SqliteConnection) -> Result<Vec<Equation>, SpoolEr
     })
 }
 
+type Aside = (i64, i64, String, String, String, String, Vec<u8>);
+
+impl Quarantined {
+    fn of((id, at_ms, place, name, via, reason, data): Aside) -> Option<Quarantined> {
+        Some(Quarantined { id, at_ms, stage: Stage::read(&place)?, name, via, reason, data })
+    }
+}
+
 pub(crate) fn quarantined(c: &mut SqliteConnection, most: i64) -> Result<Vec<Quarantined>, SpoolError> {
     use quarantine::dsl as q;
-    type Found = (i64, i64, String, String, String, String, Vec<u8>);
-    let rows: Vec<Found> =
+    let rows: Vec<Aside> =
         quarantine::table.order(q::id.desc()).limit(most).select((q::id, q::at_ms, q::place, q::name, q::via, q::reason, q::data)).load(c)?;
-    let found = rows
-        .into_iter()
-        .filter_map(|(id, at_ms, place, name, via, reason, data)| Some(Quarantined { id, at_ms, stage: Stage::read(&place)?, name, via, reason, data }));
-    Ok(found.collect())
+    Ok(rows.into_iter().filter_map(Quarantined::of).collect())
+}
+
+pub(crate) fn quarantined_one(c: &mut SqliteConnection, id: i64) -> Result<Option<Quarantined>, SpoolError> {
+    use quarantine::dsl as q;
+    let row: Option<Aside> = quarantine::table.find(id).select((q::id, q::at_ms, q::place, q::name, q::via, q::reason, q::data)).first(c).optional()?;
+    Ok(row.and_then(Quarantined::of))
 }
 
 pub(crate) fn reached(c: &mut SqliteConnection, destination: &str, file: &str) -> Result<Option<u64>, SpoolError> {

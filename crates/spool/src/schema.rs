@@ -25,6 +25,7 @@ diesel::table! {
         bytes -> BigInt,
         done -> BigInt,
         queued_ms -> BigInt,
+        earlier -> Binary,
     }
 }
 
@@ -64,6 +65,20 @@ diesel::table! {
         via -> Text,
         reason -> Text,
         data -> Binary,
+        earlier -> Nullable<Binary>,
+    }
+}
+
+diesel::table! {
+    resent (id) {
+        id -> BigInt,
+        run -> BigInt,
+        destination -> Text,
+        entry -> BigInt,
+        place -> BigInt,
+        became -> Text,
+        detail -> Text,
+        again -> Nullable<BigInt>,
     }
 }
 

@@ -9,14 +9,15 @@ use diesel::connection::SimpleConnection;
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
 use diesel::upsert::excluded;
-use rockrose_ledger::{Account, Added, Amount, Entry, Measure, Posting, Series, Stage, WindowChange};
+use rockrose_ledger::{Account, Added, Amount, Earlier, Entry, Measure, Posting, Series, Stage, WindowChange};
 use tokio::sync::{mpsc, oneshot, watch};
 
 use crate::batch::{Progress, Settlement, Unnamed};
 use crate::extras::{self, CommitExtras};
-use crate::operate::{Discard, GiveUp, Resend};
+use crate::operate::{Discard, GiveUp};
 use crate::packed::Packed;
-use crate::queue::{Moved, Sums, keep_aside, keep_batch, oldest, queue, release};
+use crate::queue::{Aside, Moved, Sums, keep_aside, keep_batch, oldest, queue, release};
+use crate::resent::{self, Became, Resend};
 use crate::schema::{due, entry, ledger_minute, ledger_total, quarantine, reached};
 use crate::unpacked::{Unpacked, UnpackedCache};
 use crate::{SpoolError, Waiting, lock, metrics};
@@ -255,7 +256,7 @@ fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String,
             What::Settle(settlement) if !still_due(c, settlement)? => Err(SpoolError::Settled),
             What::Settle(settlement) => settle(c, settlement, moved, &mut postings).map(|()| Ok(settlement.amount()))?,
             What::Discard(discard) => Ok(discard.apply(c, moved, &mut postings)?),
-            What::Resend(resend) => Ok(resend.apply(c, moved, &mut postings)?),
+            What::Resend(resend) => resend.apply(c, moved, &mut postings)?,
             What::GiveUp(give_up) => Ok(give_up.apply(c, moved, &mut postings)?),
         };
         each.push(done);
@@ -287,7 +288,8 @@ fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<Strin
         }
     }
     for unread in &arrival.unread {
-        keep_aside(c, arrival.arrived_ms, Stage::Source, &arrival.source, "", &unread.reason, &unread.data)?;
+        let (name, reason, data) = (&*arrival.source, &*unread.reason, &*unread.data);
+        keep_aside(c, Aside { at_ms: arrival.arrived_ms, stage: Stage::Source, name, via: "", reason, data, earlier: None })?;
     }
     let minute = arrival.arrived_ms.div_euclid(60_000);
     for posting in &arrival.postings {
@@ -303,8 +305,25 @@ fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String,
         *postings.entry((minute, account)).or_default() += amount;
     };
     let mut unnamed = s.unnamed.as_ref().map_or(0, |u| u.events);
-    for Progress { entry: id, batch: of, route, lines, amount, finished, .. } in &s.progress {
+    let mut refused_lines = s.refused_lines.iter();
+    for Progress { entry: id, batch: of, route, done, lines, amount, finished } in &s.progress {
         let due = entry::table.find(id);
+        if let Some(reason) = &s.refused {
+            let earlier: Vec<u8> = due.select(entry::earlier).first(c)?;
+            let mut earlier = Earlier::read(&earlier).skip(*done as usize);
+            for (line, place) in refused_lines.by_ref().take(*lines).zip(*done..) {
+                let earlier = earlier.next().flatten().and_then(|difference| difference.earlier(line));
+                let (stage, name, data, earlier) = (Stage::Destination, &*s.destination, &**line, earlier.as_deref());
+                let again = keep_aside(c, Aside { at_ms: s.at_ms, stage, name, via: route, reason, data, earlier })?;
+                resent::refused_again(c, *id, place, reason, again)?;
+            }
+        } else {
+            let (became, why) = match &s.unnamed {
+                Some(unnamed) => (Became::Unclear, &*unnamed.why),
+                None => (Became::Delivered, ""),
+            };
+            resent::became(c, *id, *done..*done + *lines as i64, became, why)?;
+        }
         if *finished {
             diesel::delete(due).execute(c)?;
             release(c, *of)?;
@@ -323,13 +342,9 @@ fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String,
         }
         moved.entry(s.destination.clone()).or_default().by += Amount { events: -amount.events, bytes: -amount.bytes };
     }
-    if let Some(reason) = &s.refused {
-        for (route, line) in &s.refused_lines {
-            keep_aside(c, s.at_ms, Stage::Destination, &s.destination, route, reason, line)?;
-        }
-    }
     if let Some(Unnamed { why, lines, .. }) = &s.unnamed {
-        keep_aside(c, s.at_ms, Stage::Destination, &s.destination, "", why, lines)?;
+        let (stage, name, data) = (Stage::Destination, &*s.destination, &**lines);
+        keep_aside(c, Aside { at_ms: s.at_ms, stage, name, via: "", reason: why, data, earlier: None })?;
     }
     if let Some((file, length)) = &s.reached {
         let row = (reached::destination.eq(&s.destination), reached::file.eq(file), reached::length.eq(*length as i64));
@@ -384,6 +399,7 @@ fn tidy(c: &mut SqliteConnection) -> QueryResult<()> {
         metrics::forget(c, newest - KEEP_MINUTES)?;
     }
     extras::forget(c)?;
+    resent::forget(c)?;
     let last: Option<i64> = quarantine::table.select(diesel::dsl::max(quarantine::id)).first(c)?;
     if let Some(last) = last {
         diesel::delete(quarantine::table.filter(quarantine::id.le(last - KEEP_QUARANTINED))).execute(c)?;

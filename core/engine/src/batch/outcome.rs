@@ -1,6 +1,6 @@
 //! What became of a batch, and who looks at it meanwhile.
 
-use rockrose_ledger::{Account, Added, Amount, Entry, Measure, Posting, Series, WindowChange};
+use rockrose_ledger::{Account, Added, Amount, Earlier, Entry, Measure, Posting, Series, WindowChange};
 
 /// Where in the plan events can be looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -107,6 +107,8 @@ impl Outcome {
             let came = [Measure::Offered, Measure::Enqueued].map(|measure| Account::at_destination(to, &via, measure));
             self.postings.extend([spilled].into_iter().chain(came).map(|account| Posting { account, amount: entry.amount }));
             (entry.destination, entry.route) = (to.to_owned(), via.clone());
+            // What the steps of the one did is no work of the other's.
+            entry.earlier = Earlier::default();
         }
     }
 

@@ -389,9 +389,20 @@ impl Run<'_> {
         let destination = &plan.destinations[to];
         let mut draft = coming.draft(&mut scratch.always);
         let at = ListPlace { source: &self.from.name, stage: Stage::Destination, name: &destination.name, via: &through.name };
-        let steps = StepRun { steps: &destination.steps, place: at, tallies: &mut self.tallies.branches[branch].steps };
-        let passed = steps.run(&mut draft, coming.step, &plan.shared, &mut scratch.buffers);
-        self.capture(Point::Destination(to), coming.view.json, &draft, passed, &destination.steps);
+        let (all, tallies) = (&destination.steps, &mut self.tallies.branches[branch].steps);
+        // Up to where they can be done anew, and from there.
+        let mut passed = Passed::Through;
+        if coming.step < destination.anew {
+            let once = StepRun { steps: &all[..destination.anew], place: at, tallies };
+            passed = once.run(&mut draft, coming.step, &plan.shared, &mut scratch.buffers);
+        }
+        let mut earlier = None;
+        if passed == Passed::Through {
+            earlier = draft.changed.then(|| draft.view().json.to_vec());
+            let anew = StepRun { steps: all, place: at, tallies };
+            passed = anew.run(&mut draft, coming.step.max(destination.anew), &plan.shared, &mut scratch.buffers);
+        }
+        self.capture(Point::Destination(to), coming.view.json, &draft, passed, all);
         if passed != Passed::Through {
             return;
         }
@@ -400,6 +411,9 @@ impl Run<'_> {
         let tally = &mut self.tallies.branches[branch];
         tally.enqueued.count(leaving.len());
         tally.selection.push(at);
+        if !all.is_empty() {
+            tally.earlier.push(earlier.as_deref().unwrap_or(coming.view.json), leaving);
+        }
     }
 
     fn watches(&self, point: Point) -> bool {
@@ -449,9 +463,9 @@ impl Run<'_> {
                 post.steps(&destination.steps, &mut tally.steps);
                 let enqueued = std::mem::take(&mut tally.enqueued);
                 post.add(Measure::Enqueued, enqueued);
-                let selection = std::mem::take(&mut tally.selection);
+                let (selection, earlier) = (std::mem::take(&mut tally.selection), std::mem::take(&mut tally.earlier));
                 if !selection.is_empty() {
-                    out.entries.push(Entry { destination: destination.name.clone(), route: route.name.clone(), selection, amount: enqueued });
+                    out.entries.push(Entry { destination: destination.name.clone(), route: route.name.clone(), selection, earlier, amount: enqueued });
                 }
             }
         }

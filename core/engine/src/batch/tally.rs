@@ -1,6 +1,6 @@
 //! What a batch did at each source, route, step and destination, and the postings that come of it.
 
-use rockrose_ledger::{Account, Amount, Measure, Posting, Selection, Stage};
+use rockrose_ledger::{Account, Amount, Earlier, Measure, Posting, Selection, Stage};
 
 use crate::compile::CompiledPlan;
 use crate::effect::StepTally;
@@ -30,6 +30,8 @@ pub(super) struct BranchTally {
     pub(super) offered: Amount,
     pub(super) enqueued: Amount,
     pub(super) selection: Selection,
+    /// How the selected events stood before the destination's steps.
+    pub(super) earlier: Earlier,
     pub(super) steps: Vec<StepTally>,
 }
 

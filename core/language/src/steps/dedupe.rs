@@ -23,6 +23,7 @@ pub struct Dedupe {
 
 impl StepKind for Dedupe {
     const VERB: &'static str = "dedupe";
+    const ONCE: bool = true;
 
     fn parse(c: &mut Cursor<'_>) -> Outcome<Dedupe> {
         let by = if c.words("by") { c.list(|c| c.path("a field that copies agree in"))? } else { Vec::new() };

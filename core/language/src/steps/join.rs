@@ -41,6 +41,7 @@ pub enum Joining {
 
 impl StepKind for Join {
     const VERB: &'static str = "join";
+    const ONCE: bool = true;
 
     fn parse(c: &mut Cursor<'_>) -> Outcome<Join> {
         c.need_words("lines")?;

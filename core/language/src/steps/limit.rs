@@ -23,6 +23,7 @@ pub struct Limit {
 
 impl StepKind for Limit {
     const VERB: &'static str = "limit";
+    const ONCE: bool = true;
 
     fn parse(c: &mut Cursor<'_>) -> Outcome<Limit> {
         let pace = pace(c)?;

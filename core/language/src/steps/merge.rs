@@ -21,6 +21,7 @@ pub struct Merge {
 
 impl StepKind for Merge {
     const VERB: &'static str = "merge";
+    const ONCE: bool = true;
 
     fn parse(c: &mut Cursor<'_>) -> Outcome<Merge> {
         c.need_words("repeats")?;

@@ -72,6 +72,9 @@ pub(crate) trait StepKind: Display + Sized {
     fn refers_to(&self) -> Option<Reference<'_>> {
         None
     }
+
+    /// Whether what it does to an event depends on others or on chance, so that it is done to each event once.
+    const ONCE: bool = false;
 }
 
 /// Something that a step names and that the plan must have, or that all steps of a plan must agree on.
@@ -126,6 +129,12 @@ macro_rules! steps {
             #[must_use]
             pub fn refers_to(&self) -> Option<Reference<'_>> {
                 match self { $(Operation::$name(step) => step.refers_to(),)* }
+            }
+
+            /// Whether what it does to an event depends on others or on chance (as that of `sample`, `limit` and `merge repeats`), so that it is done to each event once.
+            #[must_use]
+            pub fn is_done_once(&self) -> bool {
+                match self { $(Operation::$name(_) => <$name>::ONCE,)* }
             }
         }
 

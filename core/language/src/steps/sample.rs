@@ -47,6 +47,7 @@ impl Rate {
 
 impl StepKind for Sample {
     const VERB: &'static str = "sample";
+    const ONCE: bool = true;
 
     fn parse(c: &mut Cursor<'_>) -> Outcome<Sample> {
         let rate = rate(c)?;

@@ -149,6 +149,67 @@ async fn what_was_refused_is_sent_again_when_asked() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn what_was_refused_leaves_as_the_mended_steps_make_of_it() {
+    let [source, port] = free_ports();
+    let mut node = Node::start().await;
+    let _desk = stand_in(&node, port, &["--refuse", "secret"]);
+    let with = |node: &Node, always: &str| node.apply(&plan(source, port, node.folder.path(), &format!("always = [{always}]")));
+    // The steps take the port off, hash the number and add what the destination refuses.
+    with(&node, "'remove port', 'redact pass as hash', 'tag mark = \"secret\"'");
+    let events = "{\"n\":1,\"pass\":\"p-1\",\"port\":\"Lowmere\"}\n{\"n\":2,\"pass\":\"p-2\",\"port\":\"secret\"}\n{\"n\":3,\"port\":\"Lowmere\"}\n";
+    assert_eq!(post(&node.http, source, events).await.status(), 200);
+    node.drained().await;
+    assert_eq!(node.json(&["quarantine"]).as_array().unwrap().len(), 3);
+    node.kill();
+    node.begin().await;
+
+    // Mended: the port stays, the pass is hashed once.
+    with(&node, "'redact pass as hash', 'drop n = 3'");
+    let why = text(&node.client(&["why", "--quarantined", "1"]).stdout);
+    for says in [
+        "event {\"n\":1,\"pass\":\"p-1\",\"port\":\"Lowmere\"}",
+        "came by the route all and was refused by desk",
+        "changed      redact pass as hash",
+        "no change    drop n = 3",
+    ] {
+        assert!(why.contains(says), "{says} in\n{why}");
+    }
+    let said = node.client(&["resend", "--all", "--wait"]);
+    let told = text(&said.stdout);
+    for says in [
+        "1  desk         delivered",
+        "2  desk         refused again, now number 4: ",
+        "3  desk         removed by drop n = 3",
+        "3 events: 1 delivered, 1 refused again, 1 removed.",
+    ] {
+        assert!(told.contains(says), "{says} in\n{told}");
+    }
+    assert!(!said.status.success(), "one is not delivered");
+    let got = lines(&node.path("desk.jsonl"));
+    assert_eq!((got.len(), got[0]["port"].as_str(), got[0].get("mark")), (1, Some("Lowmere"), None), "{got:?}");
+    let ledger = node.balanced();
+    assert_eq!((sum(&ledger, "destination", "desk", "quarantined"), sum(&ledger, "destination", "desk", "delivered")), (1, 1));
+
+    // A step on the way, for this once: it stands before those of the destination, which cannot be left out.
+    let wrong = node.client(&["resend", "4", "--do", "remov port"]);
+    assert!(!wrong.status.success() && text(&wrong.stderr).contains("remov"), "{}", text(&wrong.stderr));
+    let wrong = node.client(&["resend", "4", "--do", "sample 1 in 2"]);
+    assert!(text(&wrong.stderr).contains("is done to each event once"), "{}", text(&wrong.stderr));
+    let answer = node.client(&["--json", "resend", "4", "5", "--do", "set pass = \"p-1\"", "--do", "remove port"]);
+    let answer: serde_json::Value = serde_json::from_slice(&answer.stdout).unwrap();
+    assert_eq!((answer["events"].as_i64(), answer["left"][0].as_str().map(|l| l.starts_with("1 of the numbers"))), (Some(1), Some(true)), "{answer}");
+    node.drained().await;
+    let got = lines(&node.path("desk.jsonl"));
+    assert_eq!((got.len(), got[1]["n"].as_i64(), got[1].get("port")), (2, Some(2), None), "{got:?}");
+    assert_eq!(got[0]["pass"], got[1]["pass"], "hashed, each once");
+    assert_eq!(sum(&node.balanced(), "destination", "desk", "quarantined"), 0);
+    // Removed for good: what is refused again later has a number of its own.
+    let gone = node.client(&["why", "--quarantined", "4"]);
+    assert!(text(&gone.stderr).contains("there is no number 4 in quarantine"), "{}", text(&gone.stderr));
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_plan_says_what_cannot_be_when_full() {
     let node = Node::start().await;
     let desk = |more: &str| plan(1, 2, node.folder.path(), more);

@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use rockrose_ledger::{Amount, Entry, Selection};
+use rockrose_ledger::{Amount, Earlier, Entry, Selection};
 use rockrose_plan::{Compression, FileDestination, Layout, SyslogDestination};
 use rockrose_spool::{Arrival, pack};
 
@@ -28,7 +28,7 @@ async fn queue(spool: &Spool, destination: &str, lines: &[String]) {
         amount.count(line.len());
     }
     let data = lines.iter().map(|l| format!("{l}\n")).collect::<String>().into_bytes();
-    let entries = vec![Entry { destination: destination.into(), route: "r".into(), selection, amount }];
+    let entries = vec![Entry { destination: destination.into(), route: "r".into(), selection, earlier: Earlier::default(), amount }];
     spool
         .store(Arrival {
             source: "s".into(),

@@ -7,12 +7,13 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use rockrose_intake::Problem;
 use rockrose_records::Side;
-use rockrose_spool::{Discard, Resend, Which};
+use rockrose_spool::{Became, Discard, Fate, Refused, Which};
 
 use super::auth::Identity;
 use super::extract::{Body, Part};
 use super::spool_problem;
-use super::types::{self, Moved, Probe, ProbeStep, ResendRequest};
+use super::types::{self, Moved, PlanMistake, Probe, ProbeStep, ResendRequest, Resent, ResentEvent, ResentState};
+use crate::resend::Failed;
 use crate::{App, now_ms};
 
 fn known(app: &App, name: &str) -> Result<(), Problem> {
@@ -67,11 +68,37 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
     Ok(Json(Probe { good: steps.iter().all(|s| s.good), steps }))
 }
 
-/// Queues again what destinations refused for good. What a source could not read is none of it.
+/// Sends again what destinations refused for good: as their present steps make of the events as they stood before those steps. What a source could not read is none of it.
 #[utoipa::path(post, path = "/api/v1/quarantine/resend", tag = "watch", request_body = types::ResendRequest,
-    responses((status = 200, body = types::Moved), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
-pub(crate) async fn resend(State(app): State<Arc<App>>, Body(request): Body<ResendRequest>) -> Result<Json<Moved>, Problem> {
-    let resend = Resend { destination: request.destination, ids: request.ids, at_ms: now_ms() };
-    let back = app.spool.resend(resend).await.map_err(|e| spool_problem(&e))?;
-    Ok(Json(Moved { events: back.events, bytes: back.bytes }))
+    responses((status = 200, body = types::Resent), (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 422, body = types::Problem)))]
+pub(crate) async fn resend(State(app): State<Arc<App>>, Body(request): Body<ResendRequest>) -> Result<Json<Resent>, Problem> {
+    let which = Refused { destination: request.destination, ids: request.ids, ..Refused::default() };
+    let bad = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-steps", "The steps cannot be run", detail);
+    let sent = crate::resend::resend(&app, which, &request.steps).await.map_err(|failed| match failed {
+        Failed::Steps(mistakes) => {
+            let listed: Vec<PlanMistake> = mistakes.into_iter().map(types::mistake).collect();
+            bad("there is a mistake in them".to_owned()).with("mistakes", serde_json::to_value(&listed).unwrap_or_default())
+        }
+        Failed::DoneOnce(sentence) => bad(format!("`{sentence}` is done to each event once, on its first way")),
+        Failed::Spool(e) => spool_problem(&e),
+        Failed::Work => Problem::internal("the steps could not be run"),
+    })?;
+    Ok(Json(Resent { run: sent.run, events: sent.queued.events, bytes: sent.queued.bytes, removed: sent.removed, left: sent.left }))
+}
+
+/// What became of the events that one request sent again, by the numbers that they had in quarantine. Empty if there is no such request, or it is forgotten.
+#[utoipa::path(get, path = "/api/v1/quarantine/resent/{run}", tag = "watch", params(("run" = i64, Path)),
+    responses((status = 200, body = Vec<types::ResentEvent>), (status = 401, body = types::Problem)))]
+pub(crate) async fn resent(State(app): State<Arc<App>>, Part(run): Part<i64>) -> Result<Json<Vec<ResentEvent>>, Problem> {
+    let fates = app.spool.fates(run).await.map_err(|e| spool_problem(&e))?;
+    let state = |became: Became| match became {
+        Became::Waiting => ResentState::Waiting,
+        Became::Delivered => ResentState::Delivered,
+        Became::Refused => ResentState::Refused,
+        Became::Removed => ResentState::Removed,
+        Became::Discarded => ResentState::Discarded,
+        Became::Unclear => ResentState::Unclear,
+    };
+    let event = |f: Fate| ResentEvent { id: f.id, destination: f.destination, state: state(f.became), detail: f.detail, again: f.again };
+    Ok(Json(fates.into_iter().map(event).collect()))
 }

@@ -101,7 +101,11 @@ pub(crate) struct QuarantineQuery {
 #[utoipa::path(get, path = "/api/v1/quarantine", tag = "verify", params(QuarantineQuery), responses((status = 200, body = Vec<types::QuarantineEntry>), (status = 401, body = types::Problem)))]
 pub(crate) async fn quarantine(State(app): State<Arc<App>>, Asked(query): Asked<QuarantineQuery>) -> Result<Json<Vec<QuarantineEntry>>, Problem> {
     let found = app.spool.quarantined(query.most.unwrap_or(100).clamp(1, MAX_QUARANTINED)).await.map_err(|e| spool_problem(&e))?;
-    let entry = |q: rockrose_spool::Quarantined| QuarantineEntry {
+    Ok(Json(found.into_iter().map(quarantine_entry).collect()))
+}
+
+pub(crate) fn quarantine_entry(q: rockrose_spool::Quarantined) -> QuarantineEntry {
+    QuarantineEntry {
         id: q.id,
         at_ms: q.at_ms,
         place: q.stage.word().to_owned(),
@@ -110,8 +114,7 @@ pub(crate) async fn quarantine(State(app): State<Arc<App>>, Asked(query): Asked<
         reason: q.reason,
         size: q.data.len(),
         data: String::from_utf8_lossy(&q.data[..q.data.len().min(SHOWN)]).into_owned(),
-    };
-    Ok(Json(found.into_iter().map(entry).collect()))
+    }
 }
 
 #[cfg(test)]

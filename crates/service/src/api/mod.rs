@@ -89,6 +89,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(destinations::purge))
         .routes(routes!(destinations::test))
         .routes(routes!(destinations::resend))
+        .routes(routes!(destinations::resent))
+        .routes(routes!(why::why_quarantined))
         .routes(routes!(tail::tail))
         .routes(routes!(why::why))
         .routes(routes!(secrets::list))

@@ -7,32 +7,70 @@ use axum::extract::State;
 use rockrose_delivery::State as Doing;
 use rockrose_engine::{Effect, ListTrace};
 use rockrose_intake::Problem;
-use rockrose_plan::{DestinationKind, WhenFull};
+use rockrose_ledger::Stage;
+use rockrose_plan::{CheckedPlan, DestinationKind, WhenFull};
 use rockrose_records::Side;
+use rockrose_spool::Refused;
 
-use super::extract::Body;
-use super::types::{self, Decision, Passage, PassageStep, RouteDecision, Seen, SentTo, Why, WhyRequest};
+use super::extract::{Body, Part};
+use super::ledger::quarantine_entry;
+use super::spool_problem;
+use super::types::{self, Decision, Passage, PassageStep, QuarantineWhy, RouteDecision, Seen, SentTo, Why, WhyRequest};
 use crate::{App, now_ms, queues};
 
 /// What the running plan would do with an event that comes at a source. Nothing is sent, counted or remembered.
 #[utoipa::path(post, path = "/api/v1/why", tag = "watch", request_body = types::WhyRequest,
     responses((status = 200, body = types::Why), (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
 pub(crate) async fn why(State(app): State<Arc<App>>, Body(request): Body<WhyRequest>) -> Result<Json<Why>, Problem> {
-    let running = app.engine.running();
-    let key = app.engine.key();
-    let asked = request.source.clone();
+    Ok(Json(at_source(&app, request.source, request.event.into_bytes()).await?))
+}
+
+/// Why a record is in quarantine, and what the active plan would do with it now. Nothing is sent, counted or remembered.
+#[utoipa::path(get, operation_id = "why_quarantined", path = "/api/v1/quarantine/{id}/why", tag = "watch", params(("id" = i64, Path)),
+    responses((status = 200, body = types::QuarantineWhy), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
+pub(crate) async fn why_quarantined(State(app): State<Arc<App>>, Part(id): Part<i64>) -> Result<Json<QuarantineWhy>, Problem> {
+    let found = app.spool.quarantined_one(id).await.map_err(|e| spool_problem(&e))?;
+    let found = found.ok_or_else(|| Problem::not_found(format!("there is no number {id} in quarantine")))?;
+    let (stage, name, via, data) = (found.stage, found.name.clone(), found.via.clone(), found.data.clone());
+    let mut answer = QuarantineWhy { record: quarantine_entry(found), at_source: None, earlier: None, at_destination: None };
+    if stage == Stage::Source {
+        // One that came at a source which the plan has no more is shown as it is.
+        answer.at_source = at_source(&app, name, data).await.ok();
+        return Ok(Json(answer));
+    }
+    let refused = app.spool.refused(Refused { ids: Some(vec![id]), ..Refused::default() }, 1, usize::MAX).await.map_err(|e| spool_problem(&e))?;
+    if let Some(event) = refused.into_iter().next() {
+        answer.earlier = Some(String::from_utf8_lossy(&event.earlier).into_owned());
+        let running = app.engine.running();
+        if let Some(anew) = running.checked.anew(&name, &via, &[]) {
+            let why = look(&app, anew, None, event.earlier).await?;
+            let destination = why.and_then(|why| why.routes.into_iter().next()?.destinations.into_iter().next());
+            answer.at_destination = destination.map(|(name, passing)| sent_to(&app, name, passing));
+        }
+    }
+    Ok(Json(answer))
+}
+
+/// What `plan` would do with an event that comes at `source`, or at its only one.
+async fn look(app: &App, plan: CheckedPlan, source: Option<String>, event: Vec<u8>) -> Result<Option<rockrose_engine::Why>, Problem> {
+    let (key, environment) = (app.engine.key(), app.engine.running().environment.clone());
     let found = tokio::task::spawn_blocking(move || {
-        rockrose_engine::why(&running.checked, key, &running.environment, &request.source, request.event.as_bytes(), now_ms())
+        let source = source.or_else(|| plan.sources.first().map(|s| s.name.clone()))?;
+        rockrose_engine::why(&plan, key, &environment, &source, &event, now_ms())
     });
-    let found = found.await.map_err(|_| Problem::internal("the event could not be looked at"))?;
-    let why = found.ok_or_else(|| Problem::not_found(format!("the plan has no source `{asked}`")))?;
-    Ok(Json(Why {
-        source: asked,
+    found.await.map_err(|_| Problem::internal("the event could not be looked at"))
+}
+
+async fn at_source(app: &App, source: String, event: Vec<u8>) -> Result<Why, Problem> {
+    let found = look(app, app.engine.running().checked.clone(), Some(source.clone()), event).await?;
+    let why = found.ok_or_else(|| Problem::not_found(format!("the plan has no source `{source}`")))?;
+    Ok(Why {
+        source,
         unreadable: why.unreadable,
         arrival: passage(why.arrival),
         remainder: why.remainder,
-        routes: why.routes.into_iter().map(|r| route(&app, r)).collect(),
-    }))
+        routes: why.routes.into_iter().map(|r| route(app, r)).collect(),
+    })
 }
 
 fn route(app: &App, route: rockrose_engine::RouteWhy) -> RouteDecision {

@@ -2,9 +2,10 @@
 
 mod model;
 mod operate;
+mod resent;
 mod size;
 
-use rockrose_ledger::{Entry, Posting, Selection};
+use rockrose_ledger::{Earlier, Entry, Posting, Selection};
 
 use super::*;
 
@@ -20,7 +21,13 @@ fn arrival(n: u32) -> Arrival {
     let entry = |destination: &str, which: &[u32]| {
         let mut selection = Selection::default();
         which.iter().for_each(|l| selection.push(*l));
-        Entry { destination: destination.into(), route: "r".into(), selection, amount: Amount { events: which.len() as i64, bytes: each * which.len() as i64 } }
+        Entry {
+            destination: destination.into(),
+            route: "r".into(),
+            selection,
+            earlier: Earlier::default(),
+            amount: Amount { events: which.len() as i64, bytes: each * which.len() as i64 },
+        }
     };
     let three = Amount { events: 3, bytes: 3 * each };
     let two = Amount { events: 2, bytes: 2 * each };

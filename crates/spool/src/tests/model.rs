@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use proptest::prelude::*;
-use rockrose_ledger::{Entry, Measure, Posting, Selection};
+use rockrose_ledger::{Earlier, Entry, Measure, Posting, Selection};
 
 use super::super::*;
 use super::account;
@@ -64,7 +64,7 @@ impl Model {
                 postings.push(Posting { account: account(Stage::Destination, name, "r", measure), amount });
             }
             postings.push(Posting { account: account(Stage::Route, "r", "s", Measure::Copies), amount });
-            entries.push(Entry { destination: (*name).to_owned(), route: "r".into(), selection, amount });
+            entries.push(Entry { destination: (*name).to_owned(), route: "r".into(), selection, earlier: Earlier::default(), amount });
         }
         Arrival {
             source: "s".into(),

@@ -3,7 +3,7 @@
 use rockrose_ledger::Measure;
 
 use super::*;
-use crate::{Discard, Resend, Which};
+use crate::{Discard, Which};
 
 fn discard(destination: &str, which: Which) -> Discard {
     Discard { destination: destination.into(), which, at_ms: 600_000 }
@@ -89,44 +89,6 @@ async fn what_is_under_way_is_not_handed_out_again() {
     assert_eq!(claimed.len(), 6);
     let ones = seen.split(|b| *b == b'\n').filter(|l| l.starts_with(b"{\"n\"")).count();
     assert_eq!(ones, 6, "each once");
-    spool.close();
-}
-
-#[tokio::test]
-async fn what_was_refused_waits_again() {
-    let dir = tempfile::tempdir().unwrap();
-    let path = dir.path().join("spool.db");
-    let spool = Spool::open(&path).unwrap();
-    spool.store(arrival(1)).await.unwrap();
-    spool.store(arrival(2)).await.unwrap();
-    for destination in ["d", "e"] {
-        let mut parcel = spool.next(destination, 1 << 20).await.unwrap().unwrap();
-        let all = parcel.len();
-        spool.settle(parcel.settle(all, Some("not today".into()), 0)).await.unwrap();
-    }
-    let aside = spool.quarantined(100).await.unwrap();
-    assert_eq!(aside.len(), 10);
-    let one = aside.iter().find(|q| q.data == b"{\"m\":2}" && q.name == "d").unwrap();
-    let back = spool.resend(Resend { destination: None, ids: Some(vec![one.id]), at_ms: 7 }).await.unwrap();
-    assert_eq!((back.events, back.bytes), (1, 7));
-    assert_eq!(spool.next("d", 100).await.unwrap().unwrap().front(9)[..], *b"{\"m\":2}\n");
-    assert_eq!(spool.waiting()["d"].oldest_ms, 7);
-    assert!(balanced(&spool).await);
-    let back = spool.resend(Resend { destination: Some("d".into()), ids: None, at_ms: 8 }).await.unwrap();
-    assert_eq!(back.events, 5, "all that it refused but the one that is back already");
-    assert!(balanced(&spool).await);
-    assert_eq!(spool.quarantined(100).await.unwrap().iter().filter(|q| q.name == "d").count(), 0);
-    spool.close();
-    // It is there after a restart, and its account comes out even when it is delivered.
-    let spool = Spool::open(&path).unwrap();
-    while let Some(mut parcel) = spool.next("d", 1 << 20).await.unwrap() {
-        let all = parcel.len();
-        spool.settle(parcel.settle(all, None, 9)).await.unwrap();
-    }
-    assert_eq!(sum(&spool, "d", Measure::Delivered).await.events, 6);
-    assert_eq!(sum(&spool, "d", Measure::Quarantined).await.events, 0);
-    assert_eq!(spool.resend(Resend { destination: None, ids: None, at_ms: 9 }).await.unwrap().events, 4, "those of the other");
-    assert!(balanced(&spool).await);
     spool.close();
 }
 

@@ -12,7 +12,7 @@ fn large() -> Arrival {
         selection.push(i);
         amount.count(line.len() - 1);
     }
-    let entries = vec![Entry { destination: "d".into(), route: "r".into(), selection, amount }];
+    let entries = vec![Entry { destination: "d".into(), route: "r".into(), selection, earlier: Earlier::default(), amount }];
     let data = Packed::plain(line.repeat(1_000).into_bytes());
     Arrival {
         source: "s".into(),

@@ -1,0 +1,3 @@
+DROP TABLE resent;
+ALTER TABLE quarantine DROP COLUMN earlier;
+ALTER TABLE entry DROP COLUMN earlier;
