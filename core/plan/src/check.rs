@@ -13,7 +13,7 @@ use crate::parse::{ParsedPlan, reports};
 use crate::recipe::{Recipe, Recipes, expand, expanded_len, unknown_parameter};
 use crate::report::Report;
 use crate::section::{At, Raw, Section};
-use crate::sources::Source;
+use crate::sources::{Files, Source, SourceKind};
 
 /// Most routes, sources and destinations together.
 const MAX_PARTS: usize = 20_000;
@@ -160,6 +160,22 @@ impl CheckedPlan {
             found.push((destination, file));
         }
         reports(&self.text, mistakes)
+    }
+
+    /// Warnings of sources that would read files which the service writes itself, and so feed on themselves, at the patterns that meet them. `own` says of the files of a source which those are.
+    #[must_use]
+    pub fn feeding_on_itself(&self, own: impl Fn(&Files) -> Vec<PathBuf>) -> Vec<Report> {
+        let parsed = ParsedPlan::parse(&self.text).ok();
+        let at = |name: &str| Some(parsed.as_ref()?.sources.iter().find(|section| section.name.value == name)?.get("paths")?.at.clone());
+        let of = |source: &Source| {
+            let SourceKind::File(files) = &source.kind else { return Vec::new() };
+            let warn = |path: &PathBuf| {
+                let message = format!("the source `{}` reads {}, which this service writes itself: it would feed on itself", source.name, path.display());
+                Mistake::new(at(&source.name).unwrap_or_default(), message).expected("patterns that leave it out, or its name in `exclude`")
+            };
+            own(files).iter().map(warn).collect()
+        };
+        reports(&self.text, self.sources.iter().flat_map(of).collect())
     }
 
     /// The steps with every `use` replaced by its recipe's steps. A `when` on the `use` holds for each of them.

@@ -131,14 +131,27 @@ pub struct LookedInto {
     pub files: Vec<SourceFile>,
     /// How many files the patterns match.
     pub file_count: usize,
-    /// The file that was looked into: the one that was written last and can be read.
-    pub path: Option<String>,
+    /// There are files of more names than were looked into.
+    pub more: bool,
+    /// The files that can be read, by what they are; those of which there are most first.
+    pub kinds: Vec<LookedKind>,
+    /// What to add to a plan to read them so: a source for each kind.
+    pub plan: Option<String>,
+}
+
+/// Files that are of one kind, and are read by one source.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LookedKind {
+    /// The name of its source in the plan.
+    pub name: String,
+    /// How many files they are.
+    pub file_count: usize,
+    /// The file whose lines are shown: the one that was written last.
+    pub path: String,
     /// Its first lines.
     pub lines: Vec<String>,
-    /// What the lines were recognised as, if there are any.
-    pub recognised: Option<Recognised>,
-    /// What to add to a plan to read them so.
-    pub plan: Option<String>,
+    /// What the lines were recognised as.
+    pub recognised: Recognised,
 }
 
 /// What lines were recognised as.

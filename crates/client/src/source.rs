@@ -2,7 +2,7 @@
 
 use clap::Subcommand;
 use reqwest::Method;
-use rockrose_api::{CaughtRecord, Flow, Freshness, LookRequest, LookedInto, Source, SourceFile, SourceKey, SourceState, Trouble};
+use rockrose_api::{CaughtRecord, Flow, Freshness, LookRequest, LookedInto, LookedKind, Source, SourceFile, SourceKey, SourceState, Trouble};
 use serde_json::json;
 
 use crate::client::Client;
@@ -254,26 +254,37 @@ fn looked_into(looked: &LookedInto) -> Outcome {
     if files.len() > FILES_SHOWN {
         blocks.push(format!("and {} more", looked.file_count.saturating_sub(FILES_SHOWN)));
     }
-    let Some(found) = &looked.recognised else {
+    if looked.kinds.is_empty() {
         blocks.push("There is nothing in them that can be read.".to_owned());
         return format::blocks(&blocks);
-    };
+    }
+    blocks.extend(looked.kinds.iter().map(|kind| looked_kind(kind, looked.kinds.len() > 1)));
+    if looked.more {
+        blocks.push("There are files of more names than were looked into; name some of them to see what they are.".to_owned());
+    }
+    let this = if looked.kinds.len() == 1 { "this" } else { "these sources" };
+    blocks.push(format!("To read them so, add {this} to the plan:\n\n{}", looked.plan.as_deref().unwrap_or_default().trim_end()));
+    format::blocks(&blocks)
+}
+
+/// What files of one kind are, and how they would be read.
+fn looked_kind(kind: &LookedKind, several: bool) -> String {
+    let found = &kind.recognised;
     let percent = |share: f64| format!("{:.0}%", 100.0 * share);
     let time = match &found.time {
         Some(time) => format!("{} of the events tell their time; the first is of {time}", percent(found.timed)),
         None => "no event tells its time, so the time of arrival has to do".to_owned(),
     };
-    blocks.push(format!(
-        "{}: {}.\n{} of its lines fit, and {time}.",
-        looked.path.as_deref().unwrap_or_default(),
-        paint(&found.says, HEAD),
-        percent(found.share)
-    ));
-    let came: Vec<String> = looked.lines.iter().take(3).map(|l| format!("came      {l}")).collect();
-    let read: Vec<String> = found.events.iter().take(3).map(|e| format!("read as   {e}")).collect();
-    blocks.push([came, read].concat().join("\n"));
-    blocks.push(format!("To read them so, add this to the plan:\n\n{}", looked.plan.as_deref().unwrap_or_default().trim_end()));
-    format::blocks(&blocks)
+    let others = match kind.file_count {
+        _ if !several => String::new(),
+        1 => String::new(),
+        2 => " and 1 other file".to_owned(),
+        n => format!(" and {} other files", n - 1),
+    };
+    let mut out = vec![format!("{}{others}: {}.\n{} of its lines fit, and {time}.\n", kind.path, paint(&found.says, HEAD), percent(found.share))];
+    out.extend(kind.lines.iter().take(3).map(|l| format!("came      {l}")));
+    out.extend(found.events.iter().take(3).map(|e| format!("read as   {e}")));
+    out.join("\n")
 }
 
 async fn key(common: &Common, client: &Client, name: &str, what: &str, yes: bool) -> Outcome {

@@ -24,7 +24,7 @@ mod unpack;
 use std::sync::Arc;
 
 pub use ages::{Ages, Freshness};
-pub use kinds::file::{Sample, sample};
+pub use kinds::file::{Family, Sample, own_logs, sample, would_read};
 pub use kinds::{PasteLine, paste_lines, remedy, url_with_key};
 pub use listener::{BoundedListener, Peer};
 pub use monitor::{Caught, FileSeen, FileState, SenderFault, SourceMonitor, SourceStatus, Trouble};

@@ -76,6 +76,8 @@ pub enum FileState {
     Missing,
     /// There are more than are read.
     TooMany,
+    /// This service writes its own log there.
+    Own,
 }
 
 impl FileState {
@@ -107,6 +109,7 @@ impl FileState {
             FileState::Odd => "odd",
             FileState::Missing => "missing",
             FileState::TooMany => "too many",
+            FileState::Own => "own log",
         }
     }
 
@@ -121,6 +124,7 @@ impl FileState {
             FileState::Odd => "let `paths` meet files only",
             FileState::Missing => "see whether the path is right, and whether the folder is there; it is taken up as soon as it appears",
             FileState::TooMany => "divide them among several sources, or narrow `paths`",
+            FileState::Own => "leave it out with `exclude`, or have the service log to another place",
             FileState::Current | FileState::Behind | FileState::Copy => "",
         }
     }
@@ -346,7 +350,7 @@ mod tests {
     #[test]
     fn a_file_in_trouble_has_a_remedy_and_one_that_is_well_has_none() {
         use FileState::*;
-        for state in [Current, Behind, Copy, Denied, Binary, Damaged, Gone, Odd, Missing, TooMany] {
+        for state in [Current, Behind, Copy, Denied, Binary, Damaged, Gone, Odd, Missing, TooMany, Own] {
             assert_eq!(state.is_trouble(), !state.remedy().is_empty(), "{state:?}");
         }
     }

@@ -142,7 +142,8 @@ macro_rules! kinds {
             }
 
             /// The file that it writes to, which no other may.
-            pub(crate) fn file(&self) -> Option<&str> {
+            #[must_use]
+            pub fn file(&self) -> Option<&str> {
                 match self { $(DestinationKind::$name(kind) => kind.file(),)* }
             }
 

@@ -84,7 +84,8 @@ async fn files_are_looked_into_then_read_as_shown() {
     std::fs::write(node.path("picture.log"), b"\0\0\0").unwrap();
     let pattern = node.path("*.log");
     let looked = node.json(&["source", "look", pattern.to_str().unwrap(), "--name", "bookings"]);
-    assert_eq!((looked["path"].as_str(), &looked["recognised"]["kits"]), (Some(path.as_str()), &serde_json::json!(["trace-java", "app-text"])));
+    let kind = &looked["kinds"][0];
+    assert_eq!((kind["path"].as_str(), &kind["recognised"]["kits"]), (Some(path.as_str()), &serde_json::json!(["trace-java", "app-text"])));
     assert!(looked["files"].as_array().unwrap().iter().any(|f| f["state"] == "binary"), "{looked}");
     let told = text(&node.client(&["source", "look", pattern.to_str().unwrap()]).stdout);
     assert!(told.contains("100% of the events tell their time; the first is of 2026-11-23T10:00:00.123Z"), "{told}");
@@ -98,6 +99,52 @@ async fn files_are_looked_into_then_read_as_shown() {
     assert!(shown["troubles"].as_array().unwrap().iter().any(|t| t["says"].as_str().unwrap().contains("picture.log: it is not text")), "{shown}");
     let tested = node.client(&["source", "test", "bookings"]);
     assert!(!tested.status.success() && text(&tested.stdout).contains("leave it out with `exclude`"), "{}", text(&tested.stdout));
+    node.balanced();
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn each_kind_of_file_is_looked_into_and_what_the_service_writes_is_not_read() {
+    let mut node = Node::start().await;
+    let folder = node.path("logs");
+    std::fs::create_dir(&folder).unwrap();
+    let access = |n: usize| format!("192.0.2.7 - - [23/Nov/2026:10:00:{n:02} +0000] \"GET /berths/{n} HTTP/1.1\" 200 512\n");
+    std::fs::write(folder.join("web.log"), (0..20).map(access).collect::<String>()).unwrap();
+    std::fs::write(folder.join("web.log.1"), (20..40).map(access).collect::<String>()).unwrap();
+    let text_line = |n: usize| format!("2026-11-23 10:00:{n:02},123 WARN [gate-{n}] open\n");
+    std::fs::write(folder.join("gates.log"), (0..20).map(text_line).collect::<String>()).unwrap();
+    // The service's own log, and the file of a destination, are under the pattern as well.
+    let own = node.path("log");
+    let pattern = folder.join("*").display().to_string();
+    let said = node.client(&["source", "look", &pattern, own.to_str().unwrap(), "--name", "quay"]);
+    let told = text(&said.stdout);
+    for says in [
+        "it is this service's own log, and is not read",
+        "web.log and 1 other file: ",
+        "[source.quay-access-log]",
+        "[source.quay-app-text]",
+        "Lines that are there already are skipped",
+    ] {
+        assert!(told.contains(says), "{says} in\n{told}");
+    }
+    let looked = node.json(&["source", "look", &pattern, own.to_str().unwrap(), &node.path("vault.jsonl").display().to_string(), "--name", "quay"]);
+    let sources = looked["plan"].as_str().unwrap().replace("kind = \"file\"", "kind = \"file\"\nbegin_at = \"start\"");
+    let written = plan(&node, &format!("{sources}\n"));
+    let asked = node.http.post(node.url("/api/v1/plan/check")).bearer_auth(node.token()).json(&serde_json::json!({ "text": written }));
+    let checked: serde_json::Value = asked.send().await.unwrap().json().await.unwrap();
+    let warnings: Vec<&str> = checked["warnings"].as_array().unwrap().iter().filter_map(|w| w["message"].as_str()).collect();
+    for path in [own.display().to_string(), node.path("vault.jsonl").display().to_string()] {
+        assert!(warnings.iter().any(|w| w.contains(&path) && w.contains("it would feed on itself")), "{path} in {warnings:?}");
+    }
+    // Without its own output it is read, each file by the source of its kind.
+    let patterns = format!(", \"{}\"", node.path("vault.jsonl").display());
+    node.apply(&written.replace(&patterns, ""));
+    let arrived = until("all lines", async || Some(lines(&node.path("vault.jsonl"))).filter(|l| l.len() >= 60)).await;
+    assert_eq!(arrived.len(), 60);
+    assert_eq!(arrived.iter().filter(|e| e["severity"] == "WARN").count(), 20);
+    assert_eq!(arrived.iter().filter(|e| e["http.response.status_code"] == 200 || e["status"] == 200).count(), 40, "{:?}", arrived[0]);
+    let shown = node.json(&["source", "show", "quay-access-log"]);
+    assert!(shown["troubles"].to_string().contains("own log"), "{shown}");
     node.balanced();
     node.stop().await;
 }

@@ -1,20 +1,23 @@
 //! Looking into files before they are read, and the kits by which they are recognised.
 
+use std::collections::HashSet;
+use std::path::Path;
+
 use axum::Json;
 use axum::http::StatusCode;
 use rockrose_engine::kit::{self, Kit};
-use rockrose_intake::Problem;
+use rockrose_intake::{Family, Problem, Sample};
 use serde_json::value::RawValue;
 
 use super::extract::Body;
 use super::sources::{FILES, source_file};
-use super::types::{self, LookRequest, LookedInto};
+use super::types::{self, LookRequest, LookedInto, LookedKind};
 use crate::now_ms;
 
 /// Events of a sample that are shown.
 const SHOWN: usize = 5;
 
-/// Looks into files before they are read: which there are, what stands in the newest, what it was recognised as and how its first events would be read.
+/// Looks into files before they are read: which there are, of which kinds they are, how the first events of each would be read, and which sources to add to a plan.
 #[utoipa::path(post, operation_id = "look_into_files", path = "/api/v1/files/look", tag = "connect", request_body = types::LookRequest,
     responses((status = 200, body = types::LookedInto), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
 pub(crate) async fn look(Body(request): Body<LookRequest>) -> Result<Json<LookedInto>, Problem> {
@@ -23,47 +26,135 @@ pub(crate) async fn look(Body(request): Body<LookRequest>) -> Result<Json<Looked
     }
     let looked = tokio::task::spawn_blocking(move || {
         let sample = rockrose_intake::sample(&request.paths, &request.exclude);
-        let recognised = sample.path.is_some().then(|| kit::recognise(&sample.lines, now_ms()));
-        let plan = recognised.as_ref().map(|found| plan_for(&request, found, sample.files.iter().filter(|f| !f.state.is_trouble()).count()));
-        (sample, recognised, plan)
+        let kinds = kinds(&sample, &request, now_ms());
+        let plan = (!kinds.is_empty()).then(|| plan_for(&request, &kinds));
+        (sample, kinds, plan)
     });
-    let (sample, recognised, plan) = looked.await.map_err(|_| Problem::internal("the files could not be looked at"))?;
+    let (sample, kinds, plan) = looked.await.map_err(|_| Problem::internal("the files could not be looked at"))?;
+    let kind = |kind: FileKind| LookedKind {
+        name: kind.name,
+        file_count: kind.paths.len(),
+        path: kind.path,
+        lines: kind.lines.lines().take(SHOWN).map(str::to_owned).collect(),
+        recognised: types::Recognised {
+            says: kind.found.says,
+            kits: kind.found.kits.iter().map(|&k| k.to_owned()).collect(),
+            steps: kind.found.steps,
+            share: kind.found.share,
+            timed: kind.found.timed,
+            time: kind.found.time,
+            events: kind.found.events.into_iter().take(SHOWN).filter_map(|e| RawValue::from_string(e).ok()).collect(),
+        },
+    };
     Ok(Json(LookedInto {
         file_count: sample.files.len(),
         files: sample.files.iter().take(FILES).map(source_file).collect(),
-        path: sample.path,
-        lines: sample.lines.lines().take(SHOWN).map(str::to_owned).collect(),
-        recognised: recognised.map(|found| types::Recognised {
-            says: found.says,
-            kits: found.kits.iter().map(|&k| k.to_owned()).collect(),
-            steps: found.steps,
-            share: found.share,
-            timed: found.timed,
-            time: found.time,
-            events: found.events.into_iter().take(SHOWN).filter_map(|e| RawValue::from_string(e).ok()).collect(),
-        }),
+        more: sample.more,
+        kinds: kinds.into_iter().map(kind).collect(),
         plan,
     }))
 }
 
-/// What to add to a plan to read these files.
-fn plan_for(request: &LookRequest, found: &kit::Recognised, files: usize) -> String {
+/// Files that one source reads, since they are read by the same steps.
+struct FileKind {
+    /// What the source is called.
+    name: String,
+    paths: Vec<String>,
+    /// The file that was written last, and its first lines.
+    path: String,
+    lines: String,
+    found: kit::Recognised,
+}
+
+/// The kinds of files in a sample, those of which there are most first.
+fn kinds(sample: &Sample, request: &LookRequest, now_ms: i64) -> Vec<FileKind> {
+    let mut kinds: Vec<FileKind> = Vec::new();
+    for Family { paths, path, lines } in &sample.families {
+        let found = kit::recognise(lines, now_ms);
+        match kinds.iter_mut().find(|k| k.found.steps == found.steps) {
+            Some(kind) => kind.paths.extend_from_slice(paths),
+            None => kinds.push(FileKind { name: String::new(), paths: paths.clone(), path: path.clone(), lines: lines.clone(), found }),
+        }
+    }
+    kinds.sort_by_key(|k| std::cmp::Reverse(k.paths.len()));
+    let name = request.name.as_deref().unwrap_or("files");
+    let several = kinds.len() > 1;
+    let mut taken = HashSet::new();
+    for kind in &mut kinds {
+        let own = match kind.found.kits.last() {
+            _ if !several => name.to_owned(),
+            Some(kit) => format!("{name}-{kit}"),
+            None => format!("{name}-text"),
+        };
+        let numbered = (2..).map(|n| format!("{own}-{n}"));
+        kind.name = std::iter::once(own.clone()).chain(numbered).find(|name| !taken.contains(name)).unwrap_or_default();
+        taken.insert(kind.name.clone());
+    }
+    kinds
+}
+
+/// Patterns that meet these files and those that a rotation makes of them.
+fn patterns(paths: &[String]) -> Vec<String> {
+    let mut patterns: Vec<String> = Vec::new();
+    // The plainest first: it may meet others.
+    let mut paths: Vec<&String> = paths.iter().collect();
+    paths.sort_by_key(|path| (path.len(), *path));
+    for path in paths {
+        if rockrose_intake::would_read(&patterns, &[], Path::new(path)) {
+            continue;
+        }
+        let (folder, name) = path.rsplit_once('/').map_or(("", path.as_str()), |(folder, name)| (folder, name));
+        let mut pattern = if folder.is_empty() && !path.starts_with('/') { String::new() } else { format!("{}/", glob_escaped(folder)) };
+        let mut digits = false;
+        for c in name.chars() {
+            match c {
+                '0'..='9' if digits => {}
+                '0'..='9' => pattern.push_str("[0-9]*"),
+                c => pattern.push_str(&glob_escaped(c.encode_utf8(&mut [0; 4]))),
+            }
+            digits = c.is_ascii_digit();
+        }
+        // What a rotation adds stands behind the ending.
+        if name.trim_start_matches('.').contains('.') && !pattern.ends_with('*') {
+            pattern.push('*');
+        }
+        patterns.push(pattern);
+    }
+    patterns
+}
+
+/// A text in which no character stands for others.
+fn glob_escaped(text: &str) -> String {
+    text.chars().map(|c| if matches!(c, '*' | '?' | '[' | ']') { format!("[{c}]") } else { c.to_string() }).collect()
+}
+
+/// What to add to a plan to read these files: a source for each kind. The first reads all that was asked for but what the others read, and so what comes later.
+fn plan_for(request: &LookRequest, kinds: &[FileKind]) -> String {
     let list = |items: &[String]| items.iter().map(|i| format!("{i:?}")).collect::<Vec<_>>().join(", ");
-    let mut plan = format!("[source.{}]\nkind = \"file\"\npaths = [{}]\n", request.name.as_deref().unwrap_or("files"), list(&request.paths));
-    if !request.exclude.is_empty() {
-        plan.push_str(&format!("exclude = [{}]\n", list(&request.exclude)));
-    }
     // Which line belongs to which is only known by file.
-    let mut steps = found.steps.clone();
-    if files > 1 {
-        plan.push_str("path_as = \"log.file.path\"\n");
-        steps.iter_mut().filter(|s| s.starts_with("join lines")).for_each(|s| s.push_str(" by log.file.path"));
+    let by_file_name = kinds.iter().any(|k| k.paths.len() > 1);
+    let mut plan = "# Lines that are there already are skipped. With `begin_at = \"start\"`, they are read as well.\n".to_owned();
+    for (number, kind) in kinds.iter().enumerate() {
+        let (paths, exclude) = match number {
+            0 => (request.paths.clone(), [&request.exclude[..], &kinds[1..].iter().flat_map(|k| patterns(&k.paths)).collect::<Vec<_>>()].concat()),
+            _ => (patterns(&kind.paths), request.exclude.clone()),
+        };
+        let gap = if number == 0 { "" } else { "\n" };
+        plan.push_str(&format!("{gap}[source.{}]\nkind = \"file\"\npaths = [{}]\n", kind.name, list(&paths)));
+        if !exclude.is_empty() {
+            plan.push_str(&format!("exclude = [{}]\n", list(&exclude)));
+        }
+        let mut steps = kind.found.steps.clone();
+        if by_file_name {
+            plan.push_str("path_as = \"log.file.path\"\n");
+            steps.iter_mut().filter(|s| s.starts_with("join lines")).for_each(|s| s.push_str(" by log.file.path"));
+        }
+        if !steps.is_empty() {
+            plan.push_str(&format!("on_arrival = [{}]\n", steps.iter().map(|s| format!("'{s}'")).collect::<Vec<_>>().join(", ")));
+        }
     }
-    if !steps.is_empty() {
-        plan.push_str(&format!("on_arrival = [{}]\n", steps.iter().map(|s| format!("'{s}'")).collect::<Vec<_>>().join(", ")));
-    }
-    for kit in Kit::ready_made().iter().filter(|k| found.kits.contains(&k.name.as_str())) {
-        let of_kit: String = kit.plan.lines().map(|line| if files > 1 { by_file(line) } else { line.to_owned() } + "\n").collect();
+    for kit in Kit::ready_made().iter().filter(|kit| kinds.iter().any(|k| k.found.kits.contains(&kit.name.as_str()))) {
+        let of_kit: String = kit.plan.lines().map(|line| if by_file_name { by_file(line) } else { line.to_owned() } + "\n").collect();
         plan.push_str(&format!("\n{of_kit}"));
     }
     plan
@@ -88,17 +179,52 @@ pub(crate) async fn kits() -> Json<Vec<types::KitShown>> {
 mod tests {
     use super::*;
 
+    const JAVA: &str = "2026-11-23 10:00:00 ERROR no berth\njava.lang.IllegalStateException: full\n\tat a.B.c(B.java:1)\n\tat a.B.d(B.java:2)\n";
+    const ACCESS: &str = "192.0.2.7 - - [23/Nov/2026:10:00:00 +0000] \"GET /berths HTTP/1.1\" 200 512\n";
+
+    fn family(paths: &[&str], lines: &str) -> Family {
+        Family { paths: paths.iter().map(|&p| p.to_owned()).collect(), path: paths[0].to_owned(), lines: lines.to_owned() }
+    }
+
+    fn planned(request: &LookRequest, families: Vec<Family>) -> (Vec<FileKind>, String) {
+        let kinds = kinds(&Sample { families, ..Sample::default() }, request, 1_795_428_000_000);
+        let plan = plan_for(request, &kinds);
+        let rest = "[destination.v]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"v\"]\n";
+        assert!(rockrose_plan::CheckedPlan::read(&format!("{plan}{rest}")).is_ok(), "{plan}");
+        (kinds, plan)
+    }
+
     #[test]
     fn lines_of_several_files_are_put_together_by_file() {
-        let lines = "2026-11-23 10:00:00 ERROR no berth\njava.lang.IllegalStateException: full\n\tat a.B.c(B.java:1)\n\tat a.B.d(B.java:2)\n";
-        let found = kit::recognise(lines, 1_795_428_000_000);
         let request = LookRequest { name: None, paths: vec!["/var/log/*.log".into()], exclude: Vec::new() };
-        let plan = plan_for(&request, &found, 2);
+        let (_, plan) = planned(&request, vec![family(&["/var/log/a.log", "/var/log/a.log.1"], JAVA)]);
         assert!(plan.contains("use trace-java"), "{plan}");
         let joins: Vec<&str> = plan.lines().filter(|l| l.contains("join lines")).collect();
         assert!(!joins.is_empty() && joins.iter().all(|l| l.contains(" by log.file.path'")), "{plan}");
-        let rest = "[destination.v]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"v\"]\n";
-        assert!(rockrose_plan::CheckedPlan::read(&format!("{plan}{rest}")).is_ok(), "{plan}");
-        assert!(!plan_for(&request, &found, 1).contains("by log.file.path"));
+        assert!(!planned(&request, vec![family(&["/var/log/a.log"], JAVA)]).1.contains("by log.file.path"));
+    }
+
+    #[test]
+    fn each_kind_of_file_has_a_source_and_each_file_one_of_them() {
+        let request = LookRequest { name: Some("quay".into()), paths: vec!["/logs/*".into()], exclude: vec!["*.tmp".into()] };
+        let families = vec![
+            family(&["/logs/web-3.log.1", "/logs/web-3.log", "/logs/web-12.log"], ACCESS),
+            family(&["/logs/app.log", "/logs/app.log.2.gz"], JAVA),
+            family(&["/logs/odd[1].txt"], "one\ntwo\n"),
+            family(&["/logs/more.txt"], "three\n"),
+        ];
+        let all: Vec<String> = families.iter().flat_map(|f| f.paths.clone()).collect();
+        let (kinds, plan) = planned(&request, families);
+        let named: Vec<_> = kinds.iter().map(|k| (k.name.as_str(), k.paths.len())).collect();
+        assert_eq!(named, [("quay-access-log", 3), ("quay-app-text", 2), ("quay-text", 2)], "{plan}");
+        let checked = rockrose_plan::CheckedPlan::read(&plan).unwrap_or_else(|e| panic!("{e:?}"));
+        let later = ["/logs/app.log.3", "/logs/web-7.log.1.gz", "/logs/more.txt.1", "/logs/unknown.log"].map(str::to_owned);
+        for path in all.iter().chain(&later) {
+            let reading = checked.sources.iter().filter(|s| match &s.kind {
+                rockrose_plan::SourceKind::File(f) => rockrose_intake::would_read(&f.paths, &f.exclude, Path::new(path)),
+                _ => false,
+            });
+            assert_eq!(reading.count(), 1, "{path} in\n{plan}");
+        }
     }
 }

@@ -1,12 +1,13 @@
 //! The plan: what runs, what would change, the history, applying and going back.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use rockrose_intake::Problem;
-use rockrose_plan::{CheckedPlan, first_plan};
+use rockrose_plan::{CheckedPlan, Files, first_plan};
 use serde::Deserialize;
 use similar::{ChangeTag, TextDiff};
 use utoipa::IntoParams;
@@ -74,6 +75,12 @@ pub(crate) async fn first(Asked(query): Asked<FirstQuery>) -> Result<Json<FirstP
     Ok(Json(FirstPlan { text }))
 }
 
+/// The files that a source would read though this service writes them: its log, and the files of the plan's destinations.
+fn own_files(plan: &CheckedPlan, files: &Files) -> Vec<PathBuf> {
+    let written = plan.destinations.iter().filter_map(|d| d.kind.file()).map(rockrose_delivery::real_path);
+    written.chain(rockrose_intake::own_logs()).filter(|path| rockrose_intake::would_read(&files.paths, &files.exclude, path)).collect()
+}
+
 /// Says what is wrong with a plan, and what would change if it were applied. Nothing is changed.
 #[utoipa::path(post, path = "/api/v1/plan/check", tag = "plan", request_body = types::CheckRequest, responses((status = 200, body = types::CheckAnswer), (status = 401, body = types::Problem)))]
 pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<CheckRequest>) -> Result<Json<CheckAnswer>, Problem> {
@@ -94,7 +101,8 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<Check
             answer.missing_secrets = missing_secrets(&app, &plan).await.map_err(|e| records_problem(&e))?;
             let change = |c: crate::apply::Change| PlanChange { part: c.part.to_owned(), name: c.name, change: c.change.to_owned() };
             answer.changes = changes(&running.checked, &plan).into_iter().map(change).collect();
-            answer.warnings = plan.warnings.into_iter().map(types::mistake).collect();
+            let feeding = plan.feeding_on_itself(|files| own_files(&plan, files));
+            answer.warnings = plan.warnings.into_iter().chain(feeding).map(types::mistake).collect();
             answer.good = answer.missing_secrets.is_empty();
         }
     }

@@ -17,21 +17,51 @@ pub(super) struct Found {
     pub(super) refused: Vec<(PathBuf, std::io::Error)>,
     /// Neither files nor folders.
     pub(super) odd: Vec<PathBuf>,
+    /// Where this service writes its own log: reading that would make it longer for ever.
+    pub(super) own: Vec<PathBuf>,
     /// Patterns under which nothing stands.
     pub(super) empty: Vec<String>,
     /// There were more than [`MAX_FILES`].
     pub(super) too_many: bool,
 }
 
+/// Whether one of the patterns meets `path`.
+fn meets(patterns: &[glob::Pattern], path: &Path) -> bool {
+    patterns.iter().any(|p| {
+        // One without a folder is of the file's name.
+        let name = if p.as_str().contains('/') { path.to_str() } else { path.file_name().and_then(|n| n.to_str()) };
+        name.is_some_and(|name| p.matches(name))
+    })
+}
+
+fn patterns(written: &[String]) -> Vec<glob::Pattern> {
+    written.iter().filter_map(|p| glob::Pattern::new(p).ok()).collect()
+}
+
+/// Whether a source that reads `paths` but not `exclude` would read the file at `path`, whether it is there or not.
+#[must_use]
+pub fn would_read(paths: &[String], exclude: &[String], path: &Path) -> bool {
+    meets(&patterns(paths), path) && !meets(&patterns(exclude), path)
+}
+
+/// The files that this service's output and errors, and so its log, are led to.
+#[must_use]
+pub fn own_logs() -> Vec<PathBuf> {
+    let led_to = ["/proc/self/fd/1", "/proc/self/fd/2"].into_iter().filter_map(|fd| {
+        let about = std::fs::metadata(fd).ok().filter(std::fs::Metadata::is_file)?;
+        let path = std::fs::read_link(fd).ok()?;
+        // A file that was moved or removed meanwhile has another name, or none.
+        let is_there = std::fs::metadata(&path).is_ok_and(|there| FileStat::of(&there).number == FileStat::of(&about).number);
+        is_there.then_some(path)
+    });
+    let mut all: Vec<PathBuf> = led_to.collect();
+    all.dedup();
+    all
+}
+
 pub(super) fn find(paths: &[String], exclude: &[String]) -> Found {
-    let left_out: Vec<glob::Pattern> = exclude.iter().filter_map(|p| glob::Pattern::new(p).ok()).collect();
-    let left_out = |path: &Path| {
-        left_out.iter().any(|p| {
-            // One without a folder is of the file's name.
-            let name = if p.as_str().contains('/') { path.to_str() } else { path.file_name().and_then(|n| n.to_str()) };
-            name.is_some_and(|name| p.matches(name))
-        })
-    };
+    let left_out = patterns(exclude);
+    let own: Vec<(u64, u64)> = own_logs().iter().filter_map(|path| std::fs::metadata(path).ok()).map(|about| FileStat::of(&about).number).collect();
     let (mut found, mut seen) = (Found::default(), HashSet::new());
     for pattern in paths {
         let before = (found.files.len(), found.refused.len(), seen.len());
@@ -44,7 +74,7 @@ pub(super) fn find(paths: &[String], exclude: &[String]) -> Found {
                     continue;
                 }
             };
-            if left_out(&path) {
+            if meets(&left_out, &path) {
                 continue;
             }
             match std::fs::metadata(&path) {
@@ -53,6 +83,10 @@ pub(super) fn find(paths: &[String], exclude: &[String]) -> Found {
                 Ok(about) => {
                     let look = FileStat::of(&about);
                     if !seen.insert(look.number) {
+                        continue;
+                    }
+                    if own.contains(&look.number) {
+                        found.own.push(path);
                         continue;
                     }
                     if found.files.len() == MAX_FILES {
@@ -85,8 +119,12 @@ pub(super) fn beside(path: &Path, known: impl Fn(&FileStat) -> bool) -> Vec<(Pat
         (look.size > 0 && !known(&look)).then(|| (entry.path(), look))
     });
     let mut files: Vec<(PathBuf, FileStat)> = files.collect();
-    files.sort_by_key(|(_, look)| std::cmp::Reverse(look.changed_ms));
-    files.truncate(MAX_BESIDE);
+    let newest_first = |(_, look): &(PathBuf, FileStat)| std::cmp::Reverse(look.changed_ms);
+    if files.len() > MAX_BESIDE {
+        files.select_nth_unstable_by_key(MAX_BESIDE, newest_first);
+        files.truncate(MAX_BESIDE);
+    }
+    files.sort_by_key(newest_first);
     files
 }
 
@@ -114,5 +152,8 @@ mod tests {
         assert_eq!(names(&found), ["a/current.log"], "two paths lead to one file, and exclude leaves out names");
         assert_eq!((found.odd, found.empty, found.refused.len()), (vec![at("a/odd.log").into(), at("a/odd.log").into()], vec![at("*.gone")], 2));
         assert_eq!(names(&find(&[at("a/**/*.log")], &[at("a/[co]*")])), ["a/b/three.log", "a/two.log"]);
+        let would =
+            |paths: &[String], exclude: &[&str]| would_read(paths, &exclude.iter().map(|&e| e.to_owned()).collect::<Vec<_>>(), Path::new(&at("a/new.log")));
+        assert!(would(&[at("a/*.log")], &[]) && !would(&[at("a/*.log")], &["new.*"]) && !would(&[at("b/*.log")], &[]));
     }
 }

@@ -11,7 +11,7 @@ mod position;
 mod sample;
 mod tracked;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -24,9 +24,10 @@ use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 
 pub(crate) use cut::shortened;
+pub use find::{own_logs, would_read};
 use open::{FileFormat, FileStat, head};
 use position::ReadPosition;
-pub use sample::{Sample, sample};
+pub use sample::{Family, Sample, sample};
 use tracked::{Chunk, TrackedFile};
 
 use super::{Endpoint, Kind, PasteLine, Start};
@@ -40,6 +41,8 @@ const LANES: usize = 4;
 const TURN: usize = 16;
 /// How often files are looked at; less often where looking takes longer than a twentieth of it.
 const LOOK_EVERY: Duration = Duration::from_millis(250);
+/// And at least so often, however long looking takes.
+const LOOK_AT_LEAST_EVERY: Duration = Duration::from_secs(10);
 /// Most files that are kept open, so that what was written right before they are removed is read.
 const KEPT_OPEN: usize = 256;
 /// The place of a file that was not seen for so long is forgotten: a week.
@@ -181,7 +184,7 @@ impl Follower {
             let more = self.read(shared).await?;
             shared.monitor.set_files(self.report(now_ms()));
             if !more {
-                rests(&shared.stop, LOOK_EVERY.max(took * 20)).await;
+                rests(&shared.stop, (took * 20).clamp(LOOK_EVERY, LOOK_AT_LEAST_EVERY)).await;
             }
         }
         Ok(())
@@ -195,6 +198,7 @@ impl Follower {
             |path: &Path, state: FileState, says: String| self.seen.push(FileSeen { path: path.display().to_string(), state, says, size: 0, offset: 0 });
         found.refused.iter().for_each(|(path, e)| say(path, FileState::of_error(e), e.to_string()));
         found.odd.iter().for_each(|path| say(path, FileState::Odd, "it is neither a file nor a folder".to_owned()));
+        found.own.iter().for_each(|path| say(path, FileState::Own, "it is this service's own log, and is not read".to_owned()));
         found.empty.iter().for_each(|p| say(Path::new(p), FileState::Missing, "no matching files".to_owned()));
         if found.too_many {
             say(Path::new("…"), FileState::TooMany, format!("more than {} files; the rest is not read", find::MAX_FILES));
@@ -311,13 +315,12 @@ impl Follower {
 
     /// Reads on in the copy of a file that was emptied, where one stands in its folder under none of the patterns. Says whether there is one.
     fn go_on_beside(&mut self, place: &ReadPosition, now: i64) -> bool {
-        let Some((path, look, file, sort)) =
-            find::beside(&place.path, |look| self.at.values().any(|k| k.place.number == look.number)).into_iter().find_map(|(path, look)| {
-                let file = File::open(&path).ok()?;
-                let sort = FileFormat::of(&head(&file).ok()?);
-                tracked::is_copy(place, &file, &path, sort, look.size).then_some((path, look, file, sort))
-            })
-        else {
+        let known: HashSet<(u64, u64)> = self.at.values().map(|k| k.place.number).collect();
+        let Some((path, look, file, sort)) = find::beside(&place.path, |look| known.contains(&look.number)).into_iter().find_map(|(path, look)| {
+            let file = File::open(&path).ok()?;
+            let sort = FileFormat::of(&head(&file).ok()?);
+            tracked::is_copy(place, &file, &path, sort, look.size).then_some((path, look, file, sort))
+        }) else {
             return false;
         };
         let mut copy = TrackedFile::new(ReadPosition { path, number: look.number, beside: true, ..place.clone() }, sort);
