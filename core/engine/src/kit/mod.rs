@@ -5,7 +5,7 @@
 mod recognise;
 
 use std::collections::HashMap;
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_event::usual::Usual;
@@ -106,7 +106,8 @@ pub struct Kit {
     /// The file's text.
     pub text: String,
     fits: Matcher,
-    compiled: CompiledPlan,
+    /// Held from the first of some lines until the last of them is out of the windows, so that two who look do not see each other's lines.
+    compiled: Mutex<CompiledPlan>,
 }
 
 impl std::fmt::Debug for Kit {
@@ -174,7 +175,7 @@ impl Kit {
             plan,
             text: text.to_owned(),
             fits: Matcher::new(&condition),
-            compiled,
+            compiled: Mutex::new(compiled),
         })
     }
 
@@ -191,7 +192,7 @@ impl Kit {
     /// What becomes of lines that come at `now_ms`, in the order in which it goes on.
     #[must_use]
     pub fn run(&self, lines: &str, now_ms: i64) -> Vec<String> {
-        run(&self.compiled, lines, now_ms)
+        run(&self.compiled.lock().unwrap_or_else(PoisonError::into_inner), lines, now_ms)
     }
 
     /// Whether most lines are of the sort that it is for.

@@ -105,3 +105,20 @@ fn a_kit_with_mistakes_says_which() {
     assert_eq!(kit(example), "example 1: `b` is 2, not 3, in {\"a\":{\"c\":1},\"b\":2}");
     assert!(Kit::read("no name", "").is_err());
 }
+
+#[test]
+fn two_who_look_at_once_do_not_see_each_others_lines() {
+    let kit = Kit::ready_made().iter().find(|k| k.name == "trace-java").unwrap();
+    let trace = |n: usize| format!("2026-11-23 10:00:00 ERROR no berth {n}\njava.lang.IllegalStateException: full {n}\n\tat a.B.c(B.java:{n})\n");
+    std::thread::scope(|scope| {
+        for n in 0..8 {
+            scope.spawn(move || {
+                let expected = kit.run(&trace(n), 0);
+                for _ in 0..20 {
+                    assert_eq!(kit.run(&trace(n), 0), expected);
+                    assert!(expected.iter().all(|event| event.contains(&n.to_string())), "{expected:?}");
+                }
+            });
+        }
+    });
+}
