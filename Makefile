@@ -2,7 +2,7 @@
 
 SHELL := /bin/bash
 .DELETE_ON_ERROR:
-.PHONY: demo test bench bench-quick fmt lint console build tools clean
+.PHONY: demo test bench bench-quick fmt lint console build package install tools clean
 .NOTPARALLEL:
 
 TARGET := $(if $(CARGO_TARGET_DIR),$(CARGO_TARGET_DIR),target)
@@ -41,6 +41,15 @@ console/node_modules/.ready: console/package-lock.json
 
 build: console
 	cargo build --release --locked -p rockrose-cli
+
+PREFIX ?= /usr/local
+
+install: build ## Install the release build below PREFIX (/usr/local)
+	./tools/install.sh "$(PREFIX)" "$(DESTDIR)"
+
+package: build ## Make a tarball and a Debian package, in target/package
+	@./tools/setup.sh package
+	./tools/package.sh
 
 tools: ## Install what is missing, or say what to install
 	@./tools/setup.sh test

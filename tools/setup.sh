@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Installs what is missing from Debian's packages when run as root; otherwise says exactly what to install.
-# `setup.sh build`: what the build needs. `setup.sh test`: what the tests need as well.
+# `setup.sh build`: what the build needs. `setup.sh test`, `setup.sh package`: what the tests, or making packages, need as well.
 set -euo pipefail
 
 packages=()
@@ -13,6 +13,10 @@ if [[ ${1:-test} == test ]]; then
   command -v chromium >/dev/null || packages+=(chromium)
   ls /usr/lib/*/faketime/libfaketimeMT.so.1 >/dev/null 2>&1 || packages+=(libfaketime)
   command -v chromedriver >/dev/null || packages+=(chromium-driver)
+fi
+if [[ ${1:-test} == package ]]; then
+  command -v dpkg-shlibdeps >/dev/null || packages+=(dpkg-dev)
+  command -v strip >/dev/null || packages+=(binutils)
 fi
 # npm comes with every build of Node.js but Debian's, where it is a package of its own.
 command -v node >/dev/null || packages+=(nodejs npm)

@@ -11,6 +11,7 @@ use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
 
+use anyhow::Context;
 use clap::{Parser, Subcommand};
 use rockrose_client::{ClientCommand, Common, Exit, Outcome, format};
 
@@ -38,15 +39,17 @@ struct Cli {
 #[derive(Subcommand)]
 enum Command {
     /// Run the service
+    ///
+    /// It ends on SIGTERM and SIGINT. On SIGHUP it reads the plan's file again, if one was given, and the files that the plan names: tables and the certificates of sources.
     Serve {
         /// The folder for everything that is kept
-        #[arg(long, default_value = "rockrose-data", value_name = "FOLDER")]
+        #[arg(long, env = "ROCKROSE_DATA", default_value = "rockrose-data", value_name = "FOLDER")]
         data: PathBuf,
         /// Where the API and the console listen
-        #[arg(long, default_value = "127.0.0.1:8600", value_name = "ADDRESS")]
+        #[arg(long, env = "ROCKROSE_LISTEN", default_value = "127.0.0.1:8600", value_name = "ADDRESS")]
         listen: SocketAddr,
-        /// A plan to apply at the start, if it is another than the one that runs
-        #[arg(long, value_name = "FILE")]
+        /// A plan to apply at the start, and when told to read it again, if it is another than the one that runs
+        #[arg(long, env = "ROCKROSE_PLAN", value_name = "FILE")]
         plan: Option<PathBuf>,
     },
     /// Run the service with the made-up ferry line's plan, events and destinations
@@ -81,6 +84,11 @@ enum Command {
     },
     /// Run a stand-in for an outside destination
     Standin(standin::StandinArgs),
+    /// Write the manual's pages, one for each command
+    Manual {
+        /// The folder that they are written to
+        folder: PathBuf,
+    },
     /// Print completions for a shell
     Completions {
         /// Which shell
@@ -124,6 +132,11 @@ async fn run(cli: Cli) -> Outcome {
         }
         Command::Kit { command } => kit::kit(&common, command).await,
         Command::Standin(args) => standin::standin(args, common.json).await,
+        Command::Manual { folder } => {
+            let pages = clap_mangen::generate_to(<Cli as clap::CommandFactory>::command(), &folder);
+            pages.with_context(|| format!("cannot write to {}", folder.display()))?;
+            Ok(Exit::Done)
+        }
         Command::Completions { shell } => {
             clap_complete::generate(shell, &mut <Cli as clap::CommandFactory>::command(), "rockrose", &mut std::io::stdout());
             Ok(Exit::Done)

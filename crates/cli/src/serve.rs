@@ -7,6 +7,8 @@ use std::path::{Path, PathBuf};
 
 use anyhow::Context;
 use rockrose_service::{Service, Settings};
+use sd_notify::NotifyState;
+use tokio::signal::unix::{SignalKind, signal};
 
 use rockrose_client::{End, Exit, Failure, Outcome, format};
 
@@ -37,19 +39,61 @@ pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::R
     Ok(path)
 }
 
+/// Tells the system's service manager how the service is doing, if it was started by one that wants to know.
+fn tell(states: &[NotifyState<'_>]) {
+    if let Err(e) = sd_notify::notify(states) {
+        tracing::warn!(error = %e, "the service manager could not be told");
+    }
+}
+
+/// Tells the service manager again and again that the service is alive, where it watches for that.
+fn watched() -> Option<tokio::task::JoinHandle<()>> {
+    let every = sd_notify::watchdog_enabled()? / 2;
+    Some(tokio::spawn(async move {
+        let mut tick = tokio::time::interval(every);
+        loop {
+            tick.tick().await;
+            tell(&[NotifyState::Watchdog]);
+        }
+    }))
+}
+
+/// Applies the plan in `path`, if it is another than the one that runs.
+async fn apply(service: &Service, path: &Path, when: &str) -> anyhow::Result<Option<i64>> {
+    let text = std::fs::read_to_string(path).with_context(|| format!("cannot read {}", path.display()))?;
+    service.apply(&text, "serve", &format!("{} {when}", path.display()), &path.display().to_string()).await
+}
+
+/// Reads again what the service was given in files. What is wrong with them is logged, and all stays as it was.
+async fn reload(service: &Service, plan: Option<&Path>) {
+    let states = [Ok(NotifyState::Reloading), NotifyState::monotonic_usec_now()];
+    tell(&states.into_iter().flatten().collect::<Vec<_>>());
+    let applied = match plan {
+        Some(path) => apply(service, path, "read again").await,
+        None => Ok(None),
+    };
+    let read = match applied {
+        Ok(Some(_)) => Ok(()),
+        Ok(None) => service.reload().await,
+        Err(e) => Err(e),
+    };
+    match read {
+        Ok(()) => tracing::info!("read again"),
+        Err(e) => tracing::error!("not read again, all stays as it was: {e:#}"),
+    }
+    tell(&[NotifyState::Ready]);
+}
+
 pub(crate) async fn serve(data: PathBuf, listen: SocketAddr, plan: Option<PathBuf>, as_json: bool) -> Outcome {
     log();
     let mut end = End::listen()?;
+    let mut again = signal(SignalKind::hangup()).map_err(anyhow::Error::from)?;
     let service = Service::start(&Settings { data: data.clone(), listen }).await?;
-    if let Some(path) = plan {
-        let applied = async {
-            let text = std::fs::read_to_string(&path).with_context(|| format!("cannot read {}", path.display()))?;
-            service.apply(&text, "serve", &format!("{} at the start", path.display()), &path.display().to_string()).await
-        };
-        if let Err(e) = applied.await {
-            service.stop().await;
-            return Err(Failure::new(Exit::BadPlan, format!("{e:#}")));
-        }
+    if let Some(path) = &plan
+        && let Err(e) = apply(&service, path, "at the start").await
+    {
+        service.stop().await;
+        return Err(Failure::new(Exit::BadPlan, format!("{e:#}")));
     }
     let settings = client_settings(&service, &data).await?;
     let link = service.sign_in_link()?;
@@ -58,7 +102,16 @@ pub(crate) async fn serve(data: PathBuf, listen: SocketAddr, plan: Option<PathBu
     } else {
         format::line(&format!("console   {link}\nclient    rockrose --config {} status", settings.display()))?;
     }
-    end.asked().await;
+    let watched = watched();
+    tell(&[NotifyState::Ready]);
+    loop {
+        tokio::select! {
+            () = end.asked() => break,
+            _ = again.recv() => reload(&service, plan.as_deref()).await,
+        }
+    }
+    tell(&[NotifyState::Stopping]);
     service.stop().await;
+    watched.iter().for_each(tokio::task::JoinHandle::abort);
     Ok(Exit::Done)
 }

@@ -164,6 +164,8 @@ pub enum ClientCommand {
         most: i64,
     },
     /// Send again what destinations refused, as their present steps make of it
+    ///
+    /// The `always` of each destination is run as it is now over each event as it stood before it. So mend the plan first, and send again what was refused then.
     Resend(ResendArgs),
     /// Sources: what they have heard, what is wrong with their senders, how to send to them
     Source {

@@ -11,9 +11,7 @@ use crate::client::Client;
 use crate::format::{self, BAD, GOOD, HEAD, paint};
 use crate::{Common, Exit, Failure, Outcome};
 
-/// Send again what destinations refused, as their present steps make of it
-///
-/// The `always` of each destination is run as it is now over the event as it stood before it. So a plan is mended first, and what was refused follows.
+/// Which refused events are sent again, and how.
 #[derive(Args)]
 pub struct ResendArgs {
     /// Their numbers, as `quarantine` shows them

@@ -161,6 +161,15 @@ impl Service {
         }
     }
 
+    /// Takes the running revision up anew, and with it the files that it names: tables, and the certificates of sources. On failure all stays as it was.
+    pub async fn reload(&self) -> anyhow::Result<()> {
+        let running = self.app.engine.running();
+        if running.revision == 0 {
+            return Ok(());
+        }
+        apply::take_up(&self.app, running.revision, &running.checked.text).await.map_err(|e| anyhow::anyhow!("{e}"))
+    }
+
     /// Keeps a secret.
     pub async fn set_secret(&self, name: &str, value: &str) -> anyhow::Result<()> {
         let (name, value) = (name.to_owned(), rockrose_records::Secret::new(value.to_owned()));

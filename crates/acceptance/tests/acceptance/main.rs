@@ -14,6 +14,7 @@ mod hostile;
 mod plan;
 mod queues;
 mod secrecy;
+mod signals;
 mod sites;
 mod sources;
 mod windows;

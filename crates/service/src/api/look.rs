@@ -190,7 +190,9 @@ mod tests {
         let kinds = kinds(&Sample { families, ..Sample::default() }, request, 1_795_428_000_000);
         let plan = plan_for(request, &kinds);
         let rest = "[destination.v]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"v\"]\n";
-        if let Err(e) = rockrose_plan::CheckedPlan::read(&format!("{plan}{rest}")) { panic!("{e:?} in {plan}"); }
+        if let Err(e) = rockrose_plan::CheckedPlan::read(&format!("{plan}{rest}")) {
+            panic!("{e:?} in {plan}");
+        }
         (kinds, plan)
     }
 
