@@ -1,6 +1,7 @@
 //! Compiled conditions: each distinct test stands once in the plan, and its answer for an event is remembered.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use memchr::memmem;
 use rockrose_event::address::{Network, address};
@@ -8,7 +9,7 @@ use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_event::json::{self, Kind, Span};
 use rockrose_event::level::Level;
 use rockrose_event::simd;
-use rockrose_language::{Condition, Literal, Ordering, Test};
+use rockrose_language::{Condition, Literal, Ordering, Program, Test};
 
 /// A condition over numbered tests.
 #[derive(Debug)]
@@ -54,7 +55,7 @@ pub(crate) enum Check {
     Contains(Box<memmem::Finder<'static>>),
     StartsWith(Box<[u8]>),
     EndsWith(Box<[u8]>),
-    Matches(regex::bytes::Regex),
+    Matches(Arc<Program>),
     Never,
 }
 
@@ -187,7 +188,7 @@ impl Check {
             Test::Contains(text) => Check::Contains(Box::new(memmem::Finder::new(text.as_bytes()).into_owned())),
             Test::StartsWith(text) => Check::StartsWith(text.as_bytes().into()),
             Test::EndsWith(text) => Check::EndsWith(text.as_bytes().into()),
-            Test::Matches(pattern) => pattern.compile().map_or(Check::Never, Check::Matches),
+            Test::Matches(pattern) => pattern.program().map_or(Check::Never, Check::Matches),
             // The parser lets neither pass.
             Test::Order(_, Literal::Bool(_)) | Test::Range(..) => Check::Never,
         }
@@ -250,7 +251,7 @@ impl Check {
             Check::Contains(finder) => finder.find(text).is_some(),
             Check::StartsWith(t) => text.starts_with(t),
             Check::EndsWith(t) => text.ends_with(t),
-            Check::Matches(regex) => regex.is_match(text),
+            Check::Matches(program) => program.is_match(text),
         }
     }
 }

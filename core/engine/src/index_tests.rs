@@ -39,7 +39,21 @@ fn test() -> impl Strategy<Value = String> {
     let number = select(vec!["-3", "0", "1", "2", "2.5", "7", "404"]);
     let text = select(vec!["x", "xy", "yz", "zebra crossing", "", "404", "warn", "true", "192.0.2.7"]);
     let network = select(vec!["192.0.2.0/24", "192.0.2.7/32", "0.0.0.0/0", "255.255.255.0/24", "2001:db8::/32", "::/0"]);
-    let regex = select(vec!["xy+", "(one|two) gates?", "z.*c", "^x", "[0-9]+", "(?i)ZEBRA", "gate \\d+ (open|shut)"]);
+    let regex = select(vec![
+        "xy+",
+        "(one|two) gates?",
+        "z.*c",
+        "^x",
+        "[0-9]+",
+        "(?i)ZEBRA",
+        "gate \\d+ (open|shut)",
+        "(?i)kiosk|quay",
+        "(?i)[a-z]+ (?:open|SHUT)",
+        "[Gg]ate",
+        "(?i)sk",
+        "(?i)quäy",
+        "(?i-u)gates",
+    ]);
     let of = |form: &'static str| (field.clone(), text.clone()).prop_map(move |(f, t)| form.replace('F', f).replace('T', t));
     prop_oneof![
         of("F = \"T\""),
@@ -100,6 +114,11 @@ fn event() -> impl Strategy<Value = String> {
         "\"2001:db8::1\"",
         "\"two gates\"",
         "\"gate 4 open\"",
+        "\"GATE 4 Open\"",
+        "\"the Kiosk\"",
+        "\"the \u{212a}iosk\"",
+        "\"a de\u{17f}k\"",
+        "\"two QUÄYS\"",
         "{\"s\":\"xy\"}",
         "{\"s\":2}",
         "[]",
@@ -123,6 +142,34 @@ proptest! {
         for event in &events {
             prop_assert_eq!(taken(&plan, event, &mut scratch), asked(&conditions, event), "{}", event);
         }
+    }
+}
+
+/// So many that few have automata of their own, asked often enough that some get one meanwhile.
+#[test]
+fn the_same_with_many_regular_expressions() {
+    let conditions: Vec<String> = (0..400usize)
+        .map(|i| match i % 4 {
+            0 => format!("m matches /^gate {i} (?:open|shut) by \\w+/"),
+            1 => format!("m matches /(?i)kiosk-{} .* [0-9]+ ms/", i % 40),
+            2 => format!("m matches /[a-f]{{{}}}$/", 1 + i % 9),
+            _ => format!("m matches /quay\\s+(?:{}|{i})\\b/i", i % 30),
+        })
+        .collect();
+    let plan = plan(&conditions);
+    let mut scratch = Scratch::default();
+    let alone: Vec<_> = conditions.iter().map(|c| Matcher::new(&parse_condition(c).unwrap())).collect();
+    for i in 0..1_500usize {
+        let text = match i % 5 {
+            0 => format!("gate {} open by ann", i % 400),
+            1 => format!("KIOSK-{} took 3{i} MS", i % 44),
+            2 => "abcdefabcdef"[..i % 12].to_owned(),
+            3 => format!("at Quay   {}", i % 400),
+            _ => "nothing of note".to_owned(),
+        };
+        let event = format!("{{\"m\":\"{text}\"}}");
+        let expected: Vec<usize> = alone.iter().enumerate().filter(|(_, m)| m.meets(event.as_bytes())).map(|(i, _)| i).collect();
+        assert_eq!(taken(&plan, &event, &mut scratch), expected, "{event}");
     }
 }
 

@@ -180,7 +180,7 @@ impl<'a> Cursor<'a> {
                 if ignore_case {
                     self.at += 1;
                 }
-                let pattern = Pattern { source, ignore_case };
+                let pattern = Pattern::new(source, ignore_case);
                 if pattern.source.is_empty() {
                     return Err(Mistake::new(start..self.at, "an empty regular expression"));
                 }

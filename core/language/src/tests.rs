@@ -175,7 +175,7 @@ fn test() -> impl Strategy<Value = Test> {
         (any::<std::net::IpAddr>(), 0..=32u8).prop_map(|(base, prefix)| Test::Network(Network { base, prefix })),
         any::<String>().prop_map(Test::Contains),
         any::<String>().prop_map(Test::StartsWith),
-        "[a-z\\\\.]{0,1}[a-z/]{1,4}".prop_map(|s| Test::Matches(Pattern { source: s.replace('\\', "").replace('/', "\\/"), ignore_case: s.len() % 2 == 0 })),
+        "[a-z\\\\.]{0,1}[a-z/]{1,4}".prop_map(|s| Test::Matches(Pattern::new(s.replace('\\', "").replace('/', "\\/"), s.len() % 2 == 0))),
     ]
 }
 
@@ -230,7 +230,7 @@ fn any_step() -> impl Strategy<Value = Step> {
         Just(Conversion::Text),
         form.clone().prop_map(Conversion::Time)
     ];
-    let pattern = || Just(Pattern { source: "^\\d+ (?<a>x)".into(), ignore_case: true });
+    let pattern = || Just(Pattern::new("^\\d+ (?<a>x)".into(), true));
     let joining = prop_oneof![
         pattern().prop_map(Joining::Starting),
         pattern().prop_map(Joining::Continued),

@@ -93,11 +93,12 @@ impl Lookup {
                 let texts = distinct(leaves.filter_map(text));
                 Lookup::Ends(Ends::new(&texts, numbered(&texts, 0), sort == LookupKind::Ending))
             }
-            LookupKind::Literals => {
+            LookupKind::Literals | LookupKind::AnyCase => {
                 let texts = distinct(leaves.flat_map(|leaf| literals(&leaf.test)).flatten());
                 // A full table is quicker to follow, but takes some hundred bytes for each byte of the literals.
                 let small = texts.iter().map(Vec::len).sum::<usize>() <= SMALL_LITERALS;
-                match AhoCorasick::builder().kind(small.then_some(AhoCorasickKind::DFA)).build(&texts) {
+                let any_case = sort == LookupKind::AnyCase;
+                match AhoCorasick::builder().ascii_case_insensitive(any_case).kind(small.then_some(AhoCorasickKind::DFA)).build(&texts) {
                     Ok(automaton) => Lookup::Literals(Box::new(automaton), numbered(&texts, 0)),
                     Err(_) => unreachable!("the literals of a plan of 4 MiB fit an automaton"),
                 }

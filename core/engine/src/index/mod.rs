@@ -109,11 +109,11 @@ impl Index {
                         let known = rule.asks.entry((sort, leaf.field)).or_default();
                         let wholly = match sort {
                             LookupKind::Beginning | LookupKind::Ending => known.is_empty(),
-                            LookupKind::Literals => known.len() < LAYERS && matches!(leaf.test, Test::Contains(_)),
+                            LookupKind::Literals | LookupKind::AnyCase => known.len() < LAYERS && matches!(leaf.test, Test::Contains(_)),
                             _ => true,
                         };
                         answered = wholly.then_some((sort, leaf.field));
-                        if wholly || sort == LookupKind::Literals {
+                        if wholly || sort.finds_literals() {
                             known.push((Check::compile(&leaf.test), leaf.clone()));
                         }
                     }
@@ -227,7 +227,7 @@ impl Index {
         for key in mine {
             let concerned: Vec<Concerned<'_>> = rules.iter().enumerate().filter_map(|(i, made)| Some((i as u32, made.asks.get(&key)?.as_slice()))).collect();
             let part = Part::build(axes[&key], &self.axes[axes[&key] as usize].lookup, &concerned, rules.len(), words);
-            parts.push((part.leaves(rules.len()) + if key.0 == LookupKind::Literals { 0.2 } else { 0.0 }, part));
+            parts.push((part.leaves(rules.len()) + if key.0.finds_literals() { 0.2 } else { 0.0 }, part));
         }
         // What leaves least comes first; an automaton costs more than a look-up.
         parts.sort_by(|(a, _), (b, _)| a.total_cmp(b));

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use regex_syntax::hir::{Hir, HirKind};
+use regex_syntax::hir::{Class, Hir, HirKind};
 use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_language::{Condition, Literal, Pattern, Test};
 
@@ -32,6 +32,15 @@ pub(crate) enum LookupKind {
     Beginning,
     Ending,
     Literals,
+    /// Literals in whatever case.
+    AnyCase,
+}
+
+impl LookupKind {
+    /// Whether it says which literals stand in a text.
+    pub(crate) fn finds_literals(self) -> bool {
+        matches!(self, LookupKind::Literals | LookupKind::AnyCase)
+    }
 }
 
 /// A rule's tests, by the axis that answers them.
@@ -104,45 +113,102 @@ pub(crate) fn sort(leaf: &Leaf) -> Option<LookupKind> {
         Test::StartsWith(_) if !leaf.negated => LookupKind::Beginning,
         Test::EndsWith(_) if !leaf.negated => LookupKind::Ending,
         Test::Contains(text) if !leaf.negated && text.len() >= SHORTEST => LookupKind::Literals,
-        Test::Matches(pattern) if !leaf.negated && !required(pattern).is_empty() => LookupKind::Literals,
+        Test::Matches(pattern) if !leaf.negated => return required(pattern).map(|(kind, _)| kind),
         _ => return None,
     })
 }
 
 /// Sets of literals: of each, at least one stands in every text that passes the test.
-pub(crate) fn literals(test: &Test) -> Vec<Vec<Vec<u8>>> {
+pub(crate) fn literals(test: &Test) -> Sets {
     match test {
         Test::Contains(text) => vec![vec![text.clone().into_bytes()]],
-        Test::Matches(pattern) => required(pattern),
+        Test::Matches(pattern) => required(pattern).map(|(_, sets)| sets).unwrap_or_default(),
         _ => Vec::new(),
     }
 }
 
-pub(crate) fn required(pattern: &Pattern) -> Vec<Vec<Vec<u8>>> {
-    /// Most literals in one set.
-    const MOST: usize = 16;
-    type Sets = Vec<Vec<Vec<u8>>>;
-    fn longest_first(mut sets: Sets) -> Sets {
-        sets.retain(|set| set.iter().all(|l| l.len() >= SHORTEST));
-        sets.sort_by_key(|set| std::cmp::Reverse(set.iter().map(Vec::len).min()));
-        sets.truncate(LAYERS);
-        sets
-    }
-    fn of(hir: &Hir) -> Sets {
-        match hir.kind() {
-            HirKind::Literal(literal) => vec![vec![literal.0.to_vec()]],
-            HirKind::Capture(capture) => of(&capture.sub),
-            HirKind::Repetition(repetition) if repetition.min > 0 => of(&repetition.sub),
-            HirKind::Concat(parts) => longest_first(parts.iter().flat_map(of).collect()),
-            HirKind::Alternation(parts) => {
-                let all: Option<Vec<_>> = parts.iter().map(|p| longest_first(of(p)).into_iter().next()).collect();
-                all.map(|a| a.concat()).filter(|a| a.len() <= MOST).into_iter().collect()
-            }
-            _ => Vec::new(),
+/// Sets of literals: of each, one stands in the text.
+type Sets = Vec<Vec<Vec<u8>>>;
+
+/// Literals as long as this rule out so much that those in whatever case are not asked for.
+const LONG: usize = 4;
+
+/// The sets of literals that stand in whatever the pattern matches, and on which axis they are looked for; `None` if there are none.
+fn required(pattern: &Pattern) -> Option<(LookupKind, Sets)> {
+    let parsed = regex_syntax::ParserBuilder::new().case_insensitive(pattern.ignore_case).utf8(false).build().parse(&pattern.source).ok()?;
+    let best = |sets: &Sets| sets.first().and_then(|set| set.iter().map(Vec::len).min()).unwrap_or(0);
+    let exact = longest_first(literals_of(&parsed, false));
+    if best(&exact) < LONG {
+        let any_case = longest_first(literals_of(&parsed, true));
+        if best(&any_case) > best(&exact) {
+            return Some((LookupKind::AnyCase, any_case));
         }
     }
-    let parsed = regex_syntax::ParserBuilder::new().case_insensitive(pattern.ignore_case).utf8(false).build().parse(&pattern.source);
-    parsed.map(|hir| longest_first(of(&hir))).unwrap_or_default()
+    (!exact.is_empty()).then_some((LookupKind::Literals, exact))
+}
+
+/// Those worth looking for.
+fn longest_first(mut sets: Sets) -> Sets {
+    sets.retain(|set| set.iter().all(|l| l.len() >= SHORTEST));
+    sets.sort_by_key(|set| std::cmp::Reverse(set.iter().map(Vec::len).min()));
+    sets.truncate(LAYERS);
+    sets
+}
+
+/// With `any_case`, literals are in lower case, to be found in whatever case.
+fn literals_of(hir: &Hir, any_case: bool) -> Sets {
+    /// Most literals in one set.
+    const MOST: usize = 16;
+    match hir.kind() {
+        HirKind::Capture(capture) => literals_of(&capture.sub, any_case),
+        HirKind::Repetition(repetition) if repetition.min > 0 => literals_of(&repetition.sub, any_case),
+        HirKind::Concat(parts) => {
+            // A letter in either case is a class of its own among the parts; those in a row are one literal.
+            let (mut sets, mut run) = (Sets::new(), Vec::new());
+            for part in parts {
+                match piece(part, any_case) {
+                    Some(piece) => run.extend(piece),
+                    None => {
+                        sets.push(vec![std::mem::take(&mut run)]);
+                        sets.extend(literals_of(part, any_case));
+                    }
+                }
+            }
+            sets.push(vec![run]);
+            longest_first(sets)
+        }
+        HirKind::Alternation(parts) => {
+            let all: Option<Vec<_>> = parts.iter().map(|p| longest_first(literals_of(p, any_case)).into_iter().next()).collect();
+            all.map(|a| a.concat()).filter(|a| a.len() <= MOST).into_iter().collect()
+        }
+        _ => piece(hir, any_case).map(|piece| vec![piece]).into_iter().collect(),
+    }
+}
+
+/// The text that a part is, if it is one.
+fn piece(hir: &Hir, any_case: bool) -> Option<Vec<u8>> {
+    match hir.kind() {
+        HirKind::Literal(literal) if any_case => Some(literal.0.to_ascii_lowercase()),
+        HirKind::Literal(literal) => Some(literal.0.to_vec()),
+        // `k` and `s` are more than two letters: others of Unicode count as they.
+        HirKind::Class(class) if any_case => {
+            let chars: Vec<char> = match class {
+                Class::Unicode(class) => class.iter().filter(|range| range.start() == range.end()).map(|range| range.start()).collect(),
+                Class::Bytes(class) => class.iter().filter(|range| range.start() == range.end()).map(|range| char::from(range.start())).collect(),
+            };
+            let count = match class {
+                Class::Unicode(class) => class.iter().count(),
+                Class::Bytes(class) => class.iter().count(),
+            };
+            match chars[..] {
+                [a, b] if count == 2 && a.is_ascii_alphabetic() && b.is_ascii_alphabetic() && a.eq_ignore_ascii_case(&b) => {
+                    Some(vec![a.to_ascii_lowercase() as u8])
+                }
+                _ => None,
+            }
+        }
+        _ => None,
+    }
 }
 
 pub(crate) fn all(leaves: &[(Check, Leaf)], text: &[u8]) -> bool {
