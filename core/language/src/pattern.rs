@@ -52,8 +52,8 @@ impl Pattern {
         regex::bytes::RegexBuilder::new(&self.source).case_insensitive(self.ignore_case).size_limit(PATTERN_SIZE).build()
     }
 
-    fn parsed(&self) -> Result<Hir, regex_syntax::Error> {
-        regex_syntax::ParserBuilder::new().case_insensitive(self.ignore_case).utf8(false).build().parse(&self.source)
+    fn parsed(&self) -> Result<Hir, Box<regex_syntax::Error>> {
+        regex_syntax::ParserBuilder::new().case_insensitive(self.ignore_case).utf8(false).build().parse(&self.source).map_err(Box::new)
     }
 
     /// What is wrong with it, if anything is: where that stands in its source, what it is, and what to write instead, where that is known.
@@ -62,7 +62,7 @@ impl Pattern {
         if self.program().is_some() {
             return None;
         }
-        let (span, says) = match &self.parsed() {
+        let (span, says) = match self.parsed().as_ref().map_err(|e| &**e) {
             Err(regex_syntax::Error::Parse(e)) => (*e.span(), e.kind().to_string()),
             Err(regex_syntax::Error::Translate(e)) => (*e.span(), e.kind().to_string()),
             _ => return Some((0..self.source.len(), format!("it takes more than {} MB compiled", PATTERN_SIZE >> 20), Some("a shorter one"))),

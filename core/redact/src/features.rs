@@ -83,7 +83,7 @@ impl Features {
             Detector::NationalId => self.digits >= 9,
             Detector::Ipv4 => self.dots >= 3 && self.digits >= 4,
             Detector::Ipv6 => self.colons >= 2,
-            Detector::Mac => self.colons >= 5 || self.dashes >= 5 || self.dots >= 2,
+            Detector::Mac => self.colons >= 5 || self.dashes >= 5 || self.dots >= 2 || self.digits + self.letters >= 15,
             Detector::Secret => self.len >= 8,
             Detector::UrlPassword => self.ats > 0 && self.colons >= 2,
             Detector::PrivateKey => self.dashes >= 10,

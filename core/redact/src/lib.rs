@@ -54,6 +54,34 @@ fn joins_word(b: u8) -> bool {
     b.is_ascii_alphanumeric() || b == b'_' || b >= 0x80
 }
 
+/// The word (lower case, at most 16 bytes) right before `at`, blanks and signs such as `:` and `=` skipped.
+fn word_before(text: &[u8], at: usize) -> ([u8; 16], usize) {
+    let mut end = at;
+    while end > 0 && matches!(text[end - 1], b' ' | b':' | b'=' | b'"' | b'\'') {
+        end -= 1;
+    }
+    let mut start = end;
+    while start > 0 && end - start < 16 && text[start - 1].is_ascii_alphabetic() {
+        start -= 1;
+    }
+    let mut word = [0; 16];
+    for (to, from) in word.iter_mut().zip(&text[start..end]) {
+        *to = from.to_ascii_lowercase();
+    }
+    (word, end - start)
+}
+
+/// Where what stands before the word of `len` letters ends that [`word_before`] found before `at`: what joins the two is skipped.
+fn before_word(text: &[u8], at: usize, len: usize) -> usize {
+    let word = at - text[..at].iter().rev().take_while(|b| !b.is_ascii_alphabetic()).count() - len;
+    word - text[..word].iter().rev().take_while(|b| matches!(b, b' ' | b'_' | b'-')).count()
+}
+
+/// Whether `text` ends with `word`, whatever the case of its letters.
+fn ends_with(text: &[u8], word: &[u8]) -> bool {
+    text.len().checked_sub(word.len()).is_some_and(|at| text[at..].eq_ignore_ascii_case(word))
+}
+
 /// The byte before `at`, if there is one at or behind `floor`.
 fn before(text: &[u8], at: usize, floor: usize) -> Option<u8> {
     (at > floor).then(|| text[at - 1])

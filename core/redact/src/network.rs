@@ -3,27 +3,10 @@
 use std::net::Ipv6Addr;
 use std::ops::Range;
 
-use super::{before, joins_word};
+use super::{before, before_word, joins_word, word_before};
 
 /// Words before a number of four parts that make it a version.
 const VERSION_WORDS: [&[u8]; 6] = [b"version", b"ver", b"release", b"build", b"firmware", b"rev"];
-
-/// The word (lower case, at most 16 bytes) right before `at`, blanks and signs such as `:` and `=` skipped.
-fn word_before(text: &[u8], at: usize) -> ([u8; 16], usize) {
-    let mut end = at;
-    while end > 0 && matches!(text[end - 1], b' ' | b':' | b'=' | b'"' | b'\'') {
-        end -= 1;
-    }
-    let mut start = end;
-    while start > 0 && end - start < 16 && text[start - 1].is_ascii_alphabetic() {
-        start -= 1;
-    }
-    let mut word = [0; 16];
-    for (to, from) in word.iter_mut().zip(&text[start..end]) {
-        *to = from.to_ascii_lowercase();
-    }
-    (word, end - start)
-}
 
 /// An IPv4 address. A version number of four parts is none, if a word before it says so.
 pub(super) fn ipv4(text: &[u8], from: usize) -> Option<Range<usize>> {
@@ -109,8 +92,55 @@ pub(super) fn ipv6(text: &[u8], from: usize) -> Option<Range<usize>> {
     None
 }
 
-/// A hardware address: six pairs of hexadecimal digits with colons or dashes between, or three groups of four with dots.
+/// Words before twelve hexadecimal digits that make them a hardware address.
+const MAC_WORDS: [&[u8]; 7] = [b"mac", b"macaddr", b"macaddress", b"hwaddr", b"bssid", b"ether", b"lladdr"];
+
+/// A hardware address: six pairs of hexadecimal digits with colons or dashes between, or three groups of four with dots; behind a word that says so, twelve digits as well.
 pub(super) fn mac(text: &[u8], from: usize) -> Option<Range<usize>> {
+    match (parted_mac(text, from), plain_mac(text, from)) {
+        (Some(parted), Some(plain)) => Some(if parted.start < plain.start { parted } else { plain }),
+        (parted, plain) => parted.or(plain),
+    }
+}
+
+/// Twelve hexadecimal digits behind a word that makes them a hardware address.
+fn plain_mac(text: &[u8], from: usize) -> Option<Range<usize>> {
+    const DIGITS: usize = 12;
+    let mut at = from;
+    // Any twelve digits in a row have one at each twelfth place.
+    while at + DIGITS <= text.len() {
+        let last = at + DIGITS - 1;
+        if !text[last].is_ascii_hexdigit() {
+            at = last + 1;
+            continue;
+        }
+        let start = text[..last].iter().rposition(|b| !b.is_ascii_hexdigit()).map_or(0, |before| before + 1);
+        let end = last + text[last..].iter().take_while(|b| b.is_ascii_hexdigit()).count();
+        at = end;
+        if start < from || end - start != DIGITS || joins(text, start, end, from) {
+            continue;
+        }
+        let (word, len) = word_before(text, start);
+        let said = match &word[..len] {
+            b"address" | b"addr" => {
+                let (word, len) = word_before(text, before_word(text, start, len));
+                MAC_WORDS.contains(&&word[..len])
+            }
+            word => MAC_WORDS.contains(&word),
+        };
+        if said {
+            return Some(start..end);
+        }
+    }
+    None
+}
+
+/// Whether something stands beside a span that belongs to it.
+fn joins(text: &[u8], start: usize, end: usize, from: usize) -> bool {
+    before(text, start, from).is_some_and(joins_word) || text.get(end).is_some_and(|b| joins_word(*b))
+}
+
+fn parted_mac(text: &[u8], from: usize) -> Option<Range<usize>> {
     let mut at = from;
     while let Some(step) = memchr::memchr3(b':', b'-', b'.', &text[at..]) {
         let gap = at + step;

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use super::{before, joins_word};
+use super::{before, before_word, joins_word, word_before};
 
 /// Most and fewest digits of a card number (ISO/IEC 7812-1).
 const CARD_DIGITS: std::ops::RangeInclusive<usize> = 13..=19;
@@ -11,7 +11,8 @@ pub(super) fn card(text: &[u8], from: usize) -> Option<Range<usize>> {
     let mut at = from;
     while at + CARD_DIGITS.start() <= text.len() {
         // Any two neighbours inside a card number hold a digit. So where the twelfth and thirteenth places from here do not, none begins before them.
-        if !text[at + 11].is_ascii_digit() && !text[at + 12].is_ascii_digit() {
+        // But for the two bytes of a no-break blank.
+        if !text[at + 11].is_ascii_digit() && !text[at + 12].is_ascii_digit() && text[at + 11..at + 13] != *NO_BREAK {
             at += 13;
             continue;
         }
@@ -31,14 +32,52 @@ pub(super) fn card(text: &[u8], from: usize) -> Option<Range<usize>> {
     None
 }
 
+/// A blank at which no line is broken.
+const NO_BREAK: &[u8] = b"\xc2\xa0";
+/// A blank as URLs write it.
+const IN_URLS: &[u8] = b"%20";
+
+/// Whether the letters that stand right beside digits are a word, as in `card4111…`, and not what ids and numbers of base 16 are made of.
+fn is_word(letters: impl Iterator<Item = u8>) -> bool {
+    let (mut len, mut plain) = (0, false);
+    for b in letters.take_while(|b| b.is_ascii_alphanumeric()).take(MAX_WORD) {
+        if b.is_ascii_digit() {
+            return false;
+        }
+        len += 1;
+        plain |= !b.is_ascii_hexdigit();
+    }
+    len >= 2 && plain
+}
+
+/// So many letters are looked at.
+const MAX_WORD: usize = 24;
+
+/// How long the sign is that parts groups of a card's digits at the beginning of `rest`; 0 if there is none. `group` digits stand in the group before it.
+fn gap(rest: &[u8], group: usize) -> usize {
+    let len = match rest {
+        [b' ' | b'-' | b'+', ..] => 1,
+        // With dots, only where groups of cards end: others are fractions.
+        [b'.', ..] if matches!(group, 4 | 6) => 1,
+        _ if rest.starts_with(NO_BREAK) => NO_BREAK.len(),
+        _ if rest.starts_with(IN_URLS) => IN_URLS.len(),
+        _ => return 0,
+    };
+    if rest.get(len).is_some_and(u8::is_ascii_digit) { len } else { 0 }
+}
+
 /// A card number that starts at the digit `start`, which begins a run of digits.
 fn card_at(text: &[u8], start: usize, floor: usize) -> Option<Range<usize>> {
-    if start > floor && (joins_word(text[start - 1]) || (text[start - 1] == b'.' && start > 1 && text[start - 2].is_ascii_digit())) {
-        return None;
+    if let Some(b) = before(text, start, floor) {
+        let fraction = b == b'.' && start > 1 && text[start - 2].is_ascii_digit();
+        if fraction || (b.is_ascii_alphanumeric() && !is_word(text[floor..start].iter().rev().copied())) {
+            return None;
+        }
     }
     let mut digits = [0u8; 19];
     let mut ends = [0usize; 19];
-    let (mut count, mut at) = (0, start);
+    // How many digits stand before the group that is read.
+    let (mut count, mut group, mut at) = (0, 0, start);
     while count < digits.len() && at < text.len() {
         let b = text[at];
         if b.is_ascii_digit() {
@@ -46,10 +85,11 @@ fn card_at(text: &[u8], start: usize, floor: usize) -> Option<Range<usize>> {
             count += 1;
             at += 1;
             ends[count - 1] = at;
-        } else if matches!(b, b' ' | b'-') && count > 0 && ends[count - 1] == at && text.get(at + 1).is_some_and(u8::is_ascii_digit) {
-            at += 1;
         } else {
-            break;
+            match gap(&text[at..], count - group) {
+                0 => break,
+                len => (at, group) = (at + len, count),
+            }
         }
     }
     for n in CARD_DIGITS.rev() {
@@ -60,7 +100,8 @@ fn card_at(text: &[u8], start: usize, floor: usize) -> Option<Range<usize>> {
         let after = text.get(end).copied().unwrap_or(b' ');
         let fraction = after == b'.' && text.get(end + 1).is_some_and(u8::is_ascii_digit);
         let all_same = digits[1..n].iter().all(|d| *d == digits[0]);
-        if !joins_word(after) && !fraction && !all_same && luhn(&digits[..n]) {
+        let free = !after.is_ascii_alphanumeric() || is_word(text[end..].iter().copied());
+        if free && !fraction && !all_same && luhn(&digits[..n]) {
             return Some(start..end);
         }
     }
@@ -241,22 +282,51 @@ fn iban_at(text: &[u8], start: usize) -> Option<Range<usize>> {
     (rest == 1).then_some(start..at)
 }
 
-/// A national identity number of three, two and four digits with dashes or spaces between.
+/// Words before nine digits that make them a national identity number.
+const ID_WORDS: [&[u8]; 5] = [b"ssn", b"security", b"identity", b"nationalid", b"socialsecurity"];
+
+/// Whether numbers of this kind are given out.
+fn issued(area: &[u8], group: &[u8], serial: &[u8]) -> bool {
+    area != b"000" && area != b"666" && area[0] != b'9' && group != b"00" && serial != b"0000"
+}
+
+/// Whether the word before `start` says that a national identity number follows.
+fn says_id(text: &[u8], start: usize) -> bool {
+    let (word, len) = word_before(text, start);
+    match &word[..len] {
+        b"number" | b"no" | b"id" => {
+            let (first, first_len) = word_before(text, before_word(text, start, len));
+            ID_WORDS.contains(&&first[..first_len]) || (word[..len] == *b"id" && first[..first_len] == *b"national")
+        }
+        word => ID_WORDS.contains(&word),
+    }
+}
+
+/// A national identity number: three, two and four digits with dashes or spaces between, or, behind a word that says so, nine digits.
 pub(super) fn national_id(text: &[u8], from: usize) -> Option<Range<usize>> {
+    const DIGITS: usize = 9;
     let mut at = from;
-    while let Some(window) = text.get(at..at + 11) {
+    while let Some(window) = text.get(at..at + DIGITS) {
         let gap = window[3];
-        if !matches!(gap, b'-' | b' ') || window[6] != gap {
-            at += 1;
+        if gap.is_ascii_digit() && window.iter().all(u8::is_ascii_digit) {
+            let end = at + DIGITS;
+            let free = !before(text, at, from).is_some_and(|b| joins_word(b) || b == b'.') && !text.get(end).is_some_and(|b| joins_word(*b));
+            if free && issued(&window[..3], &window[3..5], &window[5..]) && says_id(text, at) {
+                return Some(at..end);
+            }
+            // Past this run of digits.
+            at = end + text[end..].iter().take_while(|b| b.is_ascii_digit()).count();
             continue;
         }
+        let Some(window) = text.get(at..at + 11).filter(|window| matches!(gap, b'-' | b' ') && window[6] == gap) else {
+            at += 1;
+            continue;
+        };
         let digits = [0, 1, 2, 4, 5, 7, 8, 9, 10].iter().all(|i| window[*i].is_ascii_digit());
-        let (area, group, serial) = (&window[..3], &window[4..6], &window[7..]);
-        let issued = area != b"000" && area != b"666" && area[0] != b'9' && group != b"00" && serial != b"0000";
         let joined = |b: u8| joins_word(b) || matches!(b, b'-' | b'.');
         let free = !before(text, at, from).is_some_and(joined)
             && !text.get(at + 11).is_some_and(|b| joins_word(*b) || (*b == b'-' && text.get(at + 12).is_some_and(u8::is_ascii_digit)));
-        if digits && issued && free {
+        if digits && free && issued(&window[..3], &window[4..6], &window[7..]) {
             return Some(at..at + 11);
         }
         at += 1;

@@ -2,11 +2,39 @@
 
 use std::ops::Range;
 
-use super::{before, joins_word};
+use super::{before, ends_with, joins_word, word_before};
 
 /// Words before a number that make it one to call.
 const CALL_WORDS: [&[u8]; 14] =
     [b"tel", b"telephone", b"phone", b"mobile", b"call", b"called", b"caller", b"callback", b"cell", b"fax", b"ring", b"dial", b"sms", b"msisdn"];
+
+/// Words before a number that make it one of something else than a telephone.
+const OTHER_WORDS: [&[u8]; 24] = [
+    b"sku",
+    b"part",
+    b"serial",
+    b"invoice",
+    b"order",
+    b"item",
+    b"isbn",
+    b"issn",
+    b"batch",
+    b"lot",
+    b"model",
+    b"upc",
+    b"ean",
+    b"gtin",
+    b"barcode",
+    b"tracking",
+    b"article",
+    b"parcel",
+    b"waybill",
+    b"version",
+    b"date",
+    b"build",
+    b"amount",
+    b"berth",
+];
 
 /// Digits in groups, as read from one place on.
 struct Groups {
@@ -67,7 +95,7 @@ fn called(text: &[u8], start: usize) -> bool {
     }
     // `phone number`, `tel no`
     for filler in [&b"number"[..], b"no", b"at", b"on"] {
-        if text[..end].to_ascii_lowercase().ends_with(filler) && end > filler.len() && !text[end - filler.len() - 1].is_ascii_alphanumeric() {
+        if ends_with(&text[..end], filler) && end > filler.len() && !text[end - filler.len() - 1].is_ascii_alphanumeric() {
             end -= filler.len();
             while end > 0 && matches!(text[end - 1], b' ' | b'_' | b'-') {
                 end -= 1;
@@ -128,11 +156,15 @@ fn number(text: &[u8], start: usize) -> Option<usize> {
         return None;
     }
     // A date, or the parts of an address.
-    let date = g.is(&[4, 2, 2]) || (g.count >= 3 && g.sizes[0] == 4 && g.sizes[1] == 2 && g.sizes[2] == 2);
-    if date || (g.is(&[2, 2, 4]) && !called(text, start)) {
+    let begins = |sizes: [usize; 3]| g.count >= 3 && g.sizes[..3] == sizes;
+    let said = called(text, start);
+    if begins([4, 2, 2]) || begins([2, 2, 4]) && !said {
         return None;
     }
-    let said = called(text, start);
+    let (word, len) = word_before(text, start);
+    if !said && OTHER_WORDS.contains(&&word[..len]) {
+        return None;
+    }
     // `(415) 555-0123`, `415-555-0123`, `1-415-555-0123`
     let ten = g.is(&[3, 3, 4]) || g.is(&[1, 3, 3, 4]) && g.first == b'1';
     let area = if g.sizes[0] == 1 { g.second } else { g.first };
