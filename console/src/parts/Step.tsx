@@ -33,6 +33,7 @@ export function Step({ step, taken }: { step: FlowStep; taken: Gauge }) {
           <span className="text-soft">–</span>
         )}
         {step.held.events > 0 && <span className="ml-2 text-soft">holds {count(step.held.events)}</span>}
+        {step.caveat && <span className="ml-2 text-waits">{step.caveat.replaceAll("`", "")}</span>}
         {step.failed.events > 0 && <span className="ml-2 text-waits">fails on {flows ? shareNow(step.failed, taken) : share(step.failed.events, taken.events)}</span>}
       </span>
     </li>

@@ -3,8 +3,9 @@
 use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
-use rockrose_event::field::FieldTable;
+use rockrose_event::field::{FieldTable, Path};
 use rockrose_language::{Condition, Step};
+use rockrose_ledger::Stage;
 use rockrose_plan::{self as plan, CheckedPlan, Gate};
 use rockrose_redact::HashKey;
 
@@ -140,6 +141,17 @@ impl CompiledPlan {
     #[must_use]
     pub fn destination(&self, name: &str) -> Option<usize> {
         self.destinations.iter().position(|d| d.name == name)
+    }
+
+    /// What a redaction names and no event has had since the plan was applied: for each step of that place, the number of events that it looked at, and the fields.
+    #[must_use]
+    pub fn never_met(&self, stage: Stage, name: &str) -> Vec<(u64, Vec<Path>)> {
+        let steps = match stage {
+            Stage::Source => self.sources.iter().find(|s| s.name == name).map(|s| &s.steps),
+            Stage::Route => self.routes.iter().find(|r| r.name == name).map(|r| &r.steps),
+            Stage::Destination => self.destinations.iter().find(|d| d.name == name).map(|d| &d.steps),
+        };
+        steps.into_iter().flatten().map(|step| step.step.never_met()).collect()
     }
 
     /// The numbers of the destinations that events of `source` can reach, each once: places in the plan's list of destinations.

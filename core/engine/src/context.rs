@@ -9,7 +9,8 @@ use rockrose_redact::HashKey;
 
 use crate::edit::EditBuffer;
 use crate::effect::{Effect, StepTally};
-use crate::expression::{EventView, Expression, Tests};
+use crate::expression::{Expression, Tests};
+use crate::view::EventView;
 
 /// What all steps of a plan share.
 #[derive(Debug)]
@@ -35,7 +36,7 @@ impl EventDraft<'_> {
     /// The event as it is now.
     #[inline]
     pub(crate) fn view(&self) -> EventView<'_> {
-        if self.changed { EventView { json: self.copy.json(), slots: &self.copy.slots } } else { self.base }
+        if self.changed { EventView { json: self.copy.json(), slots: &self.copy.slots, arrived_ms: self.base.arrived_ms } } else { self.base }
     }
 
     /// The copy, to be edited.

@@ -8,8 +8,11 @@ use rockrose_event::address::{Network, address};
 use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_event::json::{self, Kind, Span};
 use rockrose_event::level::Level;
-use rockrose_event::simd;
-use rockrose_language::{Condition, Literal, Ordering, Program, Test};
+use rockrose_event::time::Reader;
+use rockrose_language::{Comparison, Condition, Literal, Ordering, Program, Test};
+
+use crate::value::CompiledValue;
+use crate::view::{EventView, number};
 
 /// A condition over numbered tests.
 #[derive(Debug)]
@@ -23,16 +26,24 @@ pub(crate) enum Expression {
 
 #[derive(Debug)]
 struct Numbered {
-    field: FieldId,
+    of: Subject,
     check: Check,
+}
+
+/// What a test is of.
+#[derive(Debug)]
+enum Subject {
+    Field(FieldId),
+    /// What is worked out from fields.
+    Computed(CompiledValue),
 }
 
 /// All distinct tests of a plan.
 #[derive(Debug, Default)]
 pub(crate) struct Tests {
     all: Vec<Numbered>,
-    /// By field and writing.
-    known: HashMap<(FieldId, String), u32>,
+    /// By field and writing; what is of no single field, by its whole sentence.
+    known: HashMap<(Option<FieldId>, String), u32>,
 }
 
 #[derive(Debug)]
@@ -56,21 +67,11 @@ pub(crate) enum Check {
     StartsWith(Box<[u8]>),
     EndsWith(Box<[u8]>),
     Matches(Arc<Program>),
+    /// A comparison with another value of the event.
+    Against(Comparison, CompiledValue),
+    /// How long before its event's arrival a time lies, in milliseconds; negative for one that lies ahead.
+    Age(Ordering, i64),
     Never,
-}
-
-/// An event as steps and conditions see it: its bytes and where its fields stand in them.
-#[derive(Clone, Copy)]
-pub(crate) struct EventView<'a> {
-    pub(crate) json: &'a [u8],
-    pub(crate) slots: &'a [Span],
-}
-
-impl<'a> EventView<'a> {
-    pub(crate) fn text(self, fields: &FieldTable, field: FieldId, scratch: &'a mut Vec<u8>) -> Option<&'a [u8]> {
-        let span = fields.find(field, self.slots);
-        (span.present() && span.kind != Kind::Null).then(|| json::text(self.json, span, scratch))
-    }
 }
 
 /// The answers already known for one event. Kept from event to event so that nothing is allocated.
@@ -100,16 +101,24 @@ impl Tests {
             Condition::Or(any) => Expression::Any(any.iter().map(|c| self.compile(c, fields)).collect()),
             Condition::Field(path, test) => {
                 let field = fields.want(path);
-                Expression::Test(self.number(field, test))
+                Expression::Test(self.number(field, test, fields))
+            }
+            Condition::Computed(value, test) => {
+                let of = Subject::Computed(CompiledValue::new(value, fields));
+                Expression::Test(self.numbered((None, condition.to_string()), fields, of, test))
             }
         }
     }
 
     /// The test's number: the same for the same test of the same field.
-    pub(crate) fn number(&mut self, field: FieldId, test: &Test) -> u32 {
+    pub(crate) fn number(&mut self, field: FieldId, test: &Test, fields: &mut FieldTable) -> u32 {
+        self.numbered((Some(field), test.to_string()), fields, Subject::Field(field), test)
+    }
+
+    fn numbered(&mut self, key: (Option<FieldId>, String), fields: &mut FieldTable, of: Subject, test: &Test) -> u32 {
         let all = &mut self.all;
-        *self.known.entry((field, test.to_string())).or_insert_with(|| {
-            all.push(Numbered { field, check: Check::compile(test) });
+        *self.known.entry(key).or_insert_with(|| {
+            all.push(Numbered { of, check: Check::within(test, fields) });
             (all.len() - 1) as u32
         })
     }
@@ -134,31 +143,15 @@ impl Tests {
             return memo.answers[number] & 1 == 1;
         }
         let test = &self.all[number];
-        let answer = test.check.holds(view.json, fields.find(test.field, view.slots), scratch);
+        let answer = match &test.of {
+            Subject::Field(field) => test.check.holds(view, fields, fields.find(*field, view.slots), scratch),
+            Subject::Computed(value) => value.text(view, fields, scratch).is_some_and(|text| test.check.says_of(&text, view, fields)),
+        };
         if let Some(memo) = memo {
             memo.answers[number] = memo.event << 1 | u64::from(answer);
         }
         answer
     }
-}
-
-/// The number that the text `around[start..end]` is, if it is one.
-#[inline(always)]
-pub(crate) fn number_within(around: &[u8], start: usize, end: usize) -> Option<f64> {
-    let len = end - start;
-    let short = if (1..=8).contains(&len) { simd::decimal(around, start, len) } else { None };
-    short.map_or_else(|| number(&around[start..end]), |n| Some(n as f64))
-}
-
-/// The number that a text is, if it is one.
-pub(crate) fn number(text: &[u8]) -> Option<f64> {
-    if !text.first().is_some_and(|b| b.is_ascii_digit() || matches!(b, b'-' | b'+' | b'.')) {
-        return None;
-    }
-    if text.len() <= 15 && text.iter().all(u8::is_ascii_digit) {
-        return Some(text.iter().fold(0u64, |n, b| n * 10 + u64::from(b - b'0')) as f64);
-    }
-    std::str::from_utf8(text).ok()?.parse().ok().filter(|n: &f64| n.is_finite())
 }
 
 fn ordered<T: PartialOrd + ?Sized>(order: Ordering, left: &T, right: &T) -> bool {
@@ -170,7 +163,28 @@ fn ordered<T: PartialOrd + ?Sized>(order: Ordering, left: &T, right: &T) -> bool
     }
 }
 
+/// Whether two values compare so: as numbers if both are, else as texts.
+fn compares(comparison: Comparison, left: &[u8], right: &[u8]) -> bool {
+    match (comparison, number(left), number(right)) {
+        (Comparison::Equals, Some(a), Some(b)) => a == b,
+        (Comparison::Differs, Some(a), Some(b)) => a != b,
+        (Comparison::Order(order), Some(a), Some(b)) => ordered(order, &a, &b),
+        (Comparison::Equals, ..) => left == right,
+        (Comparison::Differs, ..) => left != right,
+        (Comparison::Order(order), ..) => ordered(order, left, right),
+    }
+}
+
 impl Check {
+    /// The test, which may ask about other fields as well.
+    fn within(test: &Test, fields: &mut FieldTable) -> Check {
+        match test {
+            Test::Against(comparison, value) => Check::Against(*comparison, CompiledValue::new(value, fields)),
+            test => Check::compile(test),
+        }
+    }
+
+    /// The test, as far as it is of one value.
     pub(crate) fn compile(test: &Test) -> Check {
         match test {
             Test::Exists => Check::Exists,
@@ -189,8 +203,11 @@ impl Check {
             Test::StartsWith(text) => Check::StartsWith(text.as_bytes().into()),
             Test::EndsWith(text) => Check::EndsWith(text.as_bytes().into()),
             Test::Matches(pattern) => pattern.program().map_or(Check::Never, Check::Matches),
-            // The parser lets neither pass.
-            Test::Order(_, Literal::Bool(_)) | Test::Range(..) => Check::Never,
+            Test::OlderThan(time) => Check::Age(Ordering::Greater, time.ms()),
+            Test::NewerThan(time) => Check::Age(Ordering::AtMost, time.ms()),
+            Test::AheadBy(time) => Check::Age(Ordering::Less, -time.ms()),
+            // The parser lets neither of the first two pass; the last is not of one value.
+            Test::Order(_, Literal::Bool(_)) | Test::Range(..) | Test::Against(..) => Check::Never,
         }
     }
 
@@ -203,15 +220,30 @@ impl Check {
         }
     }
 
-    fn holds(&self, json: &[u8], span: Span, scratch: &mut Vec<u8>) -> bool {
+    fn holds(&self, view: EventView<'_>, fields: &FieldTable, span: Span, scratch: &mut Vec<u8>) -> bool {
         if matches!(self, Check::Exists) {
             return span.present();
         }
         if matches!(span.kind, Kind::Missing | Kind::Null) {
             return false;
         }
-        let text = json::text(json, span, scratch);
-        self.says(text)
+        let text = json::text(view.json, span, scratch);
+        match self {
+            Check::Against(..) | Check::Age(..) => self.says_of(text, view, fields),
+            _ => self.says(text),
+        }
+    }
+
+    /// Whether the test holds of a value of this event.
+    #[inline(never)]
+    fn says_of(&self, text: &[u8], view: EventView<'_>, fields: &FieldTable) -> bool {
+        match self {
+            Check::Against(comparison, value) => value.text(view, fields, &mut Vec::new()).is_some_and(|other| compares(*comparison, text, &other)),
+            Check::Age(order, ms) => {
+                Reader::default().read(text, view.arrived_ms).is_some_and(|time| ordered(*order, &view.arrived_ms.saturating_sub(time.as_millisecond()), ms))
+            }
+            _ => self.says(text),
+        }
     }
 
     /// Whether the test holds of a number, whatever its writing. Only for tests that ask about numbers.
@@ -229,7 +261,7 @@ impl Check {
     pub(crate) fn says(&self, text: &[u8]) -> bool {
         match self {
             Check::Exists => true,
-            Check::Never => false,
+            Check::Never | Check::Against(..) | Check::Age(..) => false,
             Check::Text(t) => **t == *text,
             Check::Number(n) => number(text) == Some(*n),
             Check::Bool(b) => text == if *b { &b"true"[..] } else { b"false" },

@@ -11,6 +11,9 @@ use rockrose_redact::HashKey;
 
 use super::{CompiledPlan, Matcher, Scratch};
 
+/// 2026-11-23T10:00:00Z.
+const NOW: i64 = 1_795_428_000_000;
+
 fn plan(conditions: &[String]) -> CompiledPlan {
     let mut text = "[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.out]\nkind = \"discard\"\n".to_owned();
     for (i, condition) in conditions.iter().enumerate() {
@@ -23,14 +26,14 @@ fn plan(conditions: &[String]) -> CompiledPlan {
 /// The routes that take `event`, by number.
 fn taken(plan: &CompiledPlan, event: &str, scratch: &mut Scratch) -> Vec<usize> {
     let records = split(event.as_bytes(), DeclaredFormat::Lines, 1 << 20).unwrap();
-    let outcome = plan.process(0, event.as_bytes(), &records, 0, None, scratch);
+    let outcome = plan.process(0, event.as_bytes(), &records, NOW, None, scratch);
     assert!(outcome.quarantined.is_empty(), "{event}");
     outcome.entries.iter().map(|e| e.route[1..].parse().unwrap()).collect()
 }
 
 /// The same, each condition asked alone.
 fn asked(conditions: &[String], event: &str) -> Vec<usize> {
-    let meets = |c: &String| Matcher::new(&parse_condition(c).unwrap()).meets(event.as_bytes());
+    let meets = |c: &String| Matcher::new(&parse_condition(c).unwrap()).meets(event.as_bytes(), NOW);
     conditions.iter().enumerate().filter(|(_, c)| meets(c)).map(|(i, _)| i).collect()
 }
 
@@ -71,6 +74,10 @@ fn test() -> impl Strategy<Value = String> {
         field.clone().prop_map(|f| format!("{f} exists")),
         select(vec!["severity >= warn", "severity = info", "severity in debug..warn", "severity != error"]).prop_map(str::to_owned),
         select(vec!["true", "false"]).prop_map(str::to_owned),
+        (field.clone(), select(vec!["=", "!=", "<", ">="]), field.clone()).prop_map(|(f, s, other)| format!("{f} {s} field {other}")),
+        (field.clone(), text.clone()).prop_map(|(f, t)| format!("lower({f}) = \"{t}\"")),
+        (field.clone(), select(vec!["length(F) > 2", "F * 2 in 2..14", "F + 1 != 2", "F older than 5 seconds", "F newer than 9 hours", "F ahead by 1 hour"]))
+            .prop_map(|(f, form)| form.replace('F', f)),
     ]
 }
 
@@ -119,6 +126,9 @@ fn event() -> impl Strategy<Value = String> {
         "\"the \u{212a}iosk\"",
         "\"a de\u{17f}k\"",
         "\"two QUÄYS\"",
+        "1795428000",
+        "\"2026-11-23T09:59:54Z\"",
+        "\"2026-11-23T12:00:00Z\"",
         "{\"s\":\"xy\"}",
         "{\"s\":2}",
         "[]",
@@ -168,7 +178,7 @@ fn the_same_with_many_regular_expressions() {
             _ => "nothing of note".to_owned(),
         };
         let event = format!("{{\"m\":\"{text}\"}}");
-        let expected: Vec<usize> = alone.iter().enumerate().filter(|(_, m)| m.meets(event.as_bytes())).map(|(i, _)| i).collect();
+        let expected: Vec<usize> = alone.iter().enumerate().filter(|(_, m)| m.meets(event.as_bytes(), NOW)).map(|(i, _)| i).collect();
         assert_eq!(taken(&plan, &event, &mut scratch), expected, "{event}");
     }
 }
@@ -191,7 +201,7 @@ fn the_same_with_routes_in_the_thousands() {
     let alone: Vec<_> = conditions.iter().map(|c| Matcher::new(&parse_condition(c).unwrap())).collect();
     for i in 0..60usize {
         let event = format!("{{\"n\":{},\"s\":\"{}{}\",\"ip\":\"10.{}.{}.9\"}}", i * 13 % 905, ["k", "q", "z4"][i % 3], i * 31 % 3_000, i % 4, i * 7 % 201);
-        let expected: Vec<usize> = alone.iter().enumerate().filter(|(_, m)| m.meets(event.as_bytes())).map(|(i, _)| i).collect();
+        let expected: Vec<usize> = alone.iter().enumerate().filter(|(_, m)| m.meets(event.as_bytes(), NOW)).map(|(i, _)| i).collect();
         assert_eq!(taken(&plan, &event, &mut scratch), expected, "{event}");
         assert!(!expected.is_empty());
     }

@@ -100,7 +100,7 @@ fn every_condition_of_the_page_holds_where_it_says() {
                 "false" => false,
                 other => panic!("{other}"),
             };
-            assert_eq!(alone.meets(event.trim().as_bytes()), expected, "{sentence}: {event}");
+            assert_eq!(alone.meets(event.trim().as_bytes(), NOW), expected, "{sentence}: {event}");
             let records = split(event.trim().as_bytes(), DeclaredFormat::Lines, 1 << 20).unwrap();
             let kept = routed.process(0, event.trim().as_bytes(), &records, NOW, None, &mut Scratch::default());
             assert_eq!(!kept.lines.is_empty(), expected, "{sentence}: {event}");

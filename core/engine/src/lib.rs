@@ -14,6 +14,8 @@ pub mod kit;
 mod label_sets;
 mod matcher;
 mod steps;
+mod value;
+mod view;
 mod why;
 mod window;
 

@@ -4,7 +4,8 @@ use rockrose_event::field::FieldTable;
 use rockrose_event::scan;
 use rockrose_language::Condition;
 
-use crate::expression::{EventView, Expression, Tests};
+use crate::expression::{Expression, Tests};
+use crate::view::EventView;
 
 /// Asks one condition of single events. A plan's own conditions are compiled with the plan.
 #[derive(Debug)]
@@ -23,13 +24,13 @@ impl Matcher {
         Matcher { fields, tests, expression }
     }
 
-    /// Whether the event `json` (one object) meets the condition. What is not an event meets none.
+    /// Whether the event `json` (one object), which arrived at `arrived_ms` (milliseconds since 1970), meets the condition. What is not an event meets none.
     #[must_use]
-    pub fn meets(&self, json: &[u8]) -> bool {
+    pub fn meets(&self, json: &[u8], arrived_ms: i64) -> bool {
         let mut slots = Vec::new();
         if std::str::from_utf8(json).is_err() || scan::scan(json, &self.fields, &mut slots).is_err() {
             return false;
         }
-        self.tests.holds(&self.expression, EventView { json, slots: &slots }, &self.fields, &mut Vec::new(), &mut None)
+        self.tests.holds(&self.expression, EventView { json, slots: &slots, arrived_ms }, &self.fields, &mut Vec::new(), &mut None)
     }
 }

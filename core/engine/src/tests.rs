@@ -80,7 +80,23 @@ pub(super) fn through(steps: &[&str], event: &str) -> Option<String> {
 }
 
 fn meets(condition: &str, event: &str) -> bool {
-    Matcher::new(&rockrose_language::parse_condition(condition).unwrap()).meets(event.as_bytes())
+    Matcher::new(&rockrose_language::parse_condition(condition).unwrap()).meets(event.as_bytes(), NOW)
+}
+
+#[test]
+fn a_redaction_tells_which_of_its_fields_no_event_has_had() {
+    let plan = one_route(&["redact passenger.email, pasenger.name", "redact card in mesage, note", "redact email"]);
+    let missing = || plan.never_met(rockrose_ledger::Stage::Route, "r").into_iter().map(|(n, paths)| (n, paths.iter().map(ToString::to_string).collect()));
+    let missing = || missing().collect::<Vec<(u64, Vec<String>)>>();
+    let names = |names: &[&str]| names.iter().map(|n| (*n).to_owned()).collect::<Vec<_>>();
+    run(&plan, "{\"a\":1}\n{\"b\":2}\n");
+    assert_eq!(missing(), [(2, names(&["passenger.email", "pasenger.name"])), (2, names(&["mesage", "note"])), (0, names(&[]))]);
+    // One that stands in a list counts, and so does one that is null.
+    run(&plan, "{\"passenger\":[{\"email\":\"a@b.example\"}],\"note\":null}\n");
+    assert_eq!(missing(), [(3, names(&["pasenger.name"])), (3, names(&["mesage"])), (0, names(&[]))]);
+    run(&plan, "{\"pasenger\":{\"name\":\"ann\"}}\n");
+    assert_eq!(missing()[0], (4, names(&[])));
+    assert_eq!(plan.never_met(rockrose_ledger::Stage::Source, "nobody"), []);
 }
 
 #[test]

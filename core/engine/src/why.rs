@@ -109,7 +109,7 @@ pub fn why(plan: &CheckedPlan, key: HashKey, environment: &Environment, source: 
             _ => None,
         };
         let parts = match &route.when {
-            Gate::Condition(condition) if because.is_none() => parts(condition, arrived.as_bytes()),
+            Gate::Condition(condition) if because.is_none() => parts(condition, arrived.as_bytes(), now_ms),
             _ => Vec::new(),
         };
         let mut passing = ListTrace::default();
@@ -170,41 +170,33 @@ impl TraceReader<'_> {
     }
 }
 
-/// The parts of a condition that decide its answer for one event: of what fails, the parts that fail; of what holds, those that hold.
+/// The parts of a condition that decide its answer for one event that arrives at `now_ms`: of what fails, the parts that fail; of what holds, those that hold.
 #[must_use]
-pub fn parts(condition: &Condition, event: &[u8]) -> Vec<Part> {
-    let holds = Matcher::new(condition).meets(event);
+pub fn parts(condition: &Condition, event: &[u8], now_ms: i64) -> Vec<Part> {
+    let holds = Matcher::new(condition).meets(event, now_ms);
     let mut found = Vec::new();
     match condition {
         Condition::And(all) | Condition::Or(all) => {
             for part in all {
                 // Of an `and` that fails those that fail decide, of an `or` that fails all do; and the other way round.
-                if Matcher::new(part).meets(event) == holds {
-                    found.extend(parts(part, event));
+                if Matcher::new(part).meets(event, now_ms) == holds {
+                    found.extend(parts(part, event, now_ms));
                 }
             }
         }
         leaf => {
-            let mut fields = Vec::new();
-            paths(leaf, &mut fields);
-            let seen = fields.into_iter().map(|path| (path.to_string(), value(path, event))).collect();
+            let (mut read, mut fields) = (Vec::new(), Vec::new());
+            leaf.reads(&mut read);
+            for path in read {
+                if !fields.contains(&path) {
+                    fields.push(path);
+                }
+            }
+            let seen = fields.iter().map(|path| (path.to_string(), value(path, event))).collect();
             found.push(Part { sentence: leaf.to_string(), holds, seen });
         }
     }
     found
-}
-
-fn paths<'a>(condition: &'a Condition, out: &mut Vec<&'a rockrose_event::field::Path>) {
-    match condition {
-        Condition::Or(all) | Condition::And(all) => all.iter().for_each(|c| paths(c, out)),
-        Condition::Not(inner) => paths(inner, out),
-        Condition::Field(path, _) => {
-            if !out.contains(&path) {
-                out.push(path);
-            }
-        }
-        Condition::Constant(_) => {}
-    }
 }
 
 /// A field's value as it stands in the event.

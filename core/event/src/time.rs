@@ -83,6 +83,13 @@ pub struct Reader {
     zone: TimeZone,
 }
 
+impl Default for Reader {
+    /// A reader of times written in the usual ways, in UTC if they name no zone.
+    fn default() -> Reader {
+        Reader { format: None, zone: TimeZone::UTC }
+    }
+}
+
 impl Reader {
     /// A reader of times written in `form`; a zone that is not known counts as UTC.
     #[must_use]

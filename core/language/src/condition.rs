@@ -13,6 +13,8 @@ use crate::list::{listed, write_list};
 use crate::literal::Literal;
 use crate::mistake::Mistake;
 use crate::pattern::Pattern;
+use crate::quantity::{self, Time, Unit};
+use crate::value::{self, Value};
 
 /// A condition on one event.
 #[derive(Clone, Debug, PartialEq)]
@@ -25,6 +27,8 @@ pub enum Condition {
     Not(Box<Condition>),
     /// One test of one field. Of a missing field every test is false.
     Field(Path, Test),
+    /// One test of a value that is worked out from fields. Where one that it needs is missing, the test is false.
+    Computed(Value, Test),
     /// `true` or `false`, for every event.
     Constant(bool),
 }
@@ -56,6 +60,25 @@ pub enum Test {
     EndsWith(String),
     /// `matches /…/`
     Matches(Pattern),
+    /// `= field owner`, `> length(name)`: compared with another value of the event, as numbers if both are, else as texts.
+    Against(Comparison, Value),
+    /// `older than 5 minutes`: a time that lies further back than that when the event arrives.
+    OlderThan(Time),
+    /// `newer than 5 minutes`: a time that does not lie that far back, or lies ahead.
+    NewerThan(Time),
+    /// `ahead by 5 minutes`: a time that lies further ahead than that.
+    AheadBy(Time),
+}
+
+/// A comparison with another value.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Comparison {
+    /// `=`
+    Equals,
+    /// `!=`
+    Differs,
+    /// `<`, `<=`, `>` or `>=`.
+    Order(Ordering),
 }
 
 /// A comparison by order.
@@ -72,8 +95,9 @@ pub enum Ordering {
 }
 
 /// Words that a test begins with.
-pub(crate) const TESTS: &[&str] = &["exists", "in", "contains", "starts", "ends", "matches"];
-const AFTER_FIELD: &str = "a comparison (`=`, `!=`, `~=`, `<`, `<=`, `>`, `>=`), `in`, `contains`, `starts with`, `ends with`, `matches` or `exists`";
+pub(crate) const TESTS: &[&str] = &["exists", "in", "contains", "starts", "ends", "matches", "older", "newer", "ahead"];
+const AFTER_FIELD: &str =
+    "a comparison (`=`, `!=`, `~=`, `<`, `<=`, `>`, `>=`), `in`, `contains`, `starts with`, `ends with`, `matches`, `older than` or `exists`";
 
 /// Parses a whole text as one condition.
 pub fn parse_condition(text: &str) -> Result<Condition, Mistake> {
@@ -138,23 +162,45 @@ fn negation(c: &mut Cursor<'_>) -> Outcome<Condition> {
             return Ok(Condition::Constant(value));
         }
     }
-    let path = c.path("a field, `not` or `(`")?;
+    let subject = subject(c)?;
     let start = c.at();
     if c.words("not") {
         if !TESTS.contains(&c.peek_word()) {
             c.rewind(start);
             return c.unexpected(AFTER_FIELD, TESTS);
         }
-        return tested(c, path).map(|test| Condition::Not(Box::new(test)));
+        return tested(c, &subject).map(|test| Condition::Not(Box::new(test)));
     }
-    tested(c, path)
+    tested(c, &subject)
+}
+
+/// What is tested: a field, or what is worked out from fields.
+fn subject(c: &mut Cursor<'_>) -> Outcome<Value> {
+    let start = c.at();
+    if !value::calls(c) {
+        let path = c.path("a field, a function such as `lower(…)`, `not` or `(`")?;
+        if !value::is_computed(c) {
+            return Ok(Value::Field(path));
+        }
+        c.rewind(start);
+    }
+    value::value(c)
+}
+
+impl Condition {
+    fn one(subject: &Value, test: Test) -> Condition {
+        match subject {
+            Value::Field(path) => Condition::Field(path.clone(), test),
+            computed => Condition::Computed(computed.clone(), test),
+        }
+    }
 }
 
 /// The test of a field, or several of which one must hold.
-fn tested(c: &mut Cursor<'_>, path: Path) -> Outcome<Condition> {
+fn tested(c: &mut Cursor<'_>, subject: &Value) -> Outcome<Condition> {
     let start = c.at();
     let any = |tests: Vec<Test>| {
-        let each = tests.into_iter().map(|test| Condition::Field(path.clone(), test)).collect();
+        let each = tests.into_iter().map(|test| Condition::one(subject, test)).collect();
         join(each, Err, Condition::Or)
     };
     if c.words("contains any") {
@@ -179,8 +225,7 @@ fn tested(c: &mut Cursor<'_>, path: Path) -> Outcome<Condition> {
         }
         c.rewind(start);
     }
-    let test = test(c, &path)?;
-    Ok(Condition::Field(path, test))
+    test(c, subject).map(|test| Condition::one(subject, test))
 }
 
 /// A network, in quotes or not. In quotes, an address alone is a text like any other.
@@ -199,32 +244,46 @@ fn any_network(c: &mut Cursor<'_>) -> Outcome<Option<Network>> {
     Ok(None)
 }
 
-fn test(c: &mut Cursor<'_>, path: &Path) -> Outcome<Test> {
+fn test(c: &mut Cursor<'_>, subject: &Value) -> Outcome<Test> {
     const ORDERS: [(&str, Ordering); 4] = [("<=", Ordering::AtMost), (">=", Ordering::AtLeast), ("<", Ordering::Less), (">", Ordering::Greater)];
     if c.sign("==") || c.sign("=") {
-        levels_have_a_field(c, path, "=", false)?;
-        return value(c, path).map(Test::Equals);
+        levels_have_a_field(c, subject, "=", false)?;
+        return match other(c)? {
+            Some(other) => Ok(Test::Against(Comparison::Equals, other)),
+            None => literal(c, subject).map(Test::Equals),
+        };
     }
     if c.sign("!=") {
-        levels_have_a_field(c, path, "!=", false)?;
-        return value(c, path).map(Test::Differs);
+        levels_have_a_field(c, subject, "!=", false)?;
+        return match other(c)? {
+            Some(other) => Ok(Test::Against(Comparison::Differs, other)),
+            None => literal(c, subject).map(Test::Differs),
+        };
     }
     if c.sign("~=") {
         return c.quoted("a text in quotes").map(Test::Alike);
     }
     for (sign, order) in ORDERS {
         if c.sign(sign) {
-            levels_have_a_field(c, path, sign, true)?;
+            levels_have_a_field(c, subject, sign, true)?;
+            if let Some(other) = other(c)? {
+                return Ok(Test::Against(Comparison::Order(order), other));
+            }
             let at = c.here();
-            let literal = value(c, path)?;
+            let literal = literal(c, subject)?;
             if matches!(literal, Literal::Bool(_)) {
                 return Err(Mistake::new(at, "`true` and `false` have no order").expected("a number or a text in quotes"));
             }
             return Ok(Test::Order(order, literal));
         }
     }
-    if c.words("exists") {
+    if matches!(subject, Value::Field(_)) && c.words("exists") {
         return Ok(Test::Exists);
+    }
+    for (words, test) in [("older than", Test::OlderThan as fn(Time) -> Test), ("newer than", Test::NewerThan), ("ahead by", Test::AheadBy)] {
+        if c.words(words) {
+            return quantity::any_time(c).map(test);
+        }
     }
     if c.words("contains") {
         return c.quoted("a text in quotes").map(Test::Contains);
@@ -241,16 +300,25 @@ fn test(c: &mut Cursor<'_>, path: &Path) -> Outcome<Test> {
         return c.pattern().map(Test::Matches);
     }
     if c.words("in") {
-        return within(c, path);
+        return within(c, subject);
     }
     c.unexpected(AFTER_FIELD, TESTS)
+}
+
+/// Another value of the event that is compared with, if one stands here: `field NAME`, or a function.
+fn other(c: &mut Cursor<'_>) -> Outcome<Option<Value>> {
+    if value::calls(c) {
+        return value::value(c).map(Some);
+    }
+    Ok(value::named_field(c)?.map(Value::Field))
 }
 
 /// Names under which senders write a level as a text, in small letters and without what stands between their words.
 const LEVEL_NAMES: &[&str] = &["level", "lvl", "loglevel", "levelname", "severitytext", "severityname", "syslogseverity"];
 
 /// A level that is compared under one of its senders' names would be compared as a text, or not at all: only `severity` knows their order.
-fn levels_have_a_field(c: &Cursor<'_>, path: &Path, sign: &str, ordered: bool) -> Outcome<()> {
+fn levels_have_a_field(c: &Cursor<'_>, subject: &Value, sign: &str, ordered: bool) -> Outcome<()> {
+    let Value::Field(path) = subject else { return Ok(()) };
     let name: String = path.segments().concat().chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_lowercase();
     if path.is_severity() || !LEVEL_NAMES.contains(&name.as_str()) {
         return Ok(());
@@ -266,12 +334,16 @@ fn levels_have_a_field(c: &Cursor<'_>, path: &Path, sign: &str, ordered: bool) -
     }
 }
 
-fn value(c: &mut Cursor<'_>, path: &Path) -> Outcome<Literal> {
+fn literal(c: &mut Cursor<'_>, subject: &Value) -> Outcome<Literal> {
     if let Some(literal) = c.literal() {
-        return literal;
+        return match literal? {
+            // A size is as many bytes.
+            Literal::Number(n) => Ok(Literal::Number(Unit::ALL.into_iter().find(|unit| c.words(unit.word())).map_or(n, |unit| n * unit.bytes() as f64))),
+            other => Ok(other),
+        };
     }
     let words = Level::ALL.map(Level::word);
-    if path.is_severity() {
+    if is_severity(subject) {
         let word = c.peek_word();
         if let Some(level) = Level::read(word.as_bytes()).filter(|_| c.words(word)) {
             return Ok(Literal::Level(level));
@@ -279,7 +351,7 @@ fn value(c: &mut Cursor<'_>, path: &Path) -> Outcome<Literal> {
         return c.unexpected("a level (`trace`, `debug`, `info`, `warn`, `error`, `fatal`), a number or a text in quotes", &words);
     }
     let written = c.written();
-    let mut mistake = match c.unexpected("a number, `true`, `false` or a text in quotes", &[]) {
+    let mut mistake = match c.unexpected("a text in quotes, a number, `true`, `false`, or another field (`field owner`)", &[]) {
         Err(mistake) => mistake,
         Ok(never) => return Ok(never),
     };
@@ -289,21 +361,25 @@ fn value(c: &mut Cursor<'_>, path: &Path) -> Outcome<Literal> {
     Err(mistake)
 }
 
-fn within(c: &mut Cursor<'_>, path: &Path) -> Outcome<Test> {
+fn is_severity(subject: &Value) -> bool {
+    matches!(subject, Value::Field(path) if path.is_severity())
+}
+
+fn within(c: &mut Cursor<'_>, subject: &Value) -> Outcome<Test> {
     if c.sign("(") {
-        let items = c.list(|c| value(c, path))?;
+        let items = c.list(|c| literal(c, subject))?;
         return if c.sign(")") { Ok(Test::OneOf(items)) } else { c.unexpected("`,` or `)`", &[]) };
     }
     if let Some(network) = any_network(c)? {
         return Ok(Test::Network(network));
     }
     let start = c.at();
-    if c.rest().starts_with('"') || c.rest().starts_with(|ch: char| ch.is_ascii_digit() || ch == '-') || path.is_severity() {
-        let from = value(c, path)?;
+    if c.rest().starts_with('"') || c.rest().starts_with(|ch: char| ch.is_ascii_digit() || ch == '-') || is_severity(subject) {
+        let from = literal(c, subject)?;
         if !c.sign("..") {
             return c.unexpected("`..` and the end of the range", &[]);
         }
-        let to = value(c, path)?;
+        let to = literal(c, subject)?;
         let ordered = match (&from, &to) {
             (Literal::Number(a), Literal::Number(b)) => a <= b,
             (Literal::Text(a), Literal::Text(b)) => a <= b,
@@ -354,6 +430,7 @@ impl Condition {
             Condition::And(all) => all.iter().map(Condition::in_parentheses).collect::<Vec<_>>().join(", and "),
             Condition::Not(negated) => format!("it is not so that {}", negated.in_parentheses()),
             Condition::Field(path, test) => format!("{path} {}", test.in_words()),
+            Condition::Computed(value, test) => format!("{value} {}", test.in_words()),
         }
     }
 
@@ -369,28 +446,51 @@ impl Condition {
         match self {
             Condition::Or(parts) | Condition::And(parts) => parts.iter().for_each(|p| p.reads(out)),
             Condition::Not(inner) => inner.reads(out),
-            Condition::Field(path, _) => out.push(path.clone()),
+            Condition::Field(path, test) => {
+                out.push(path.clone());
+                test.reads(out);
+            }
+            Condition::Computed(value, test) => {
+                value.reads(out);
+                test.reads(out);
+            }
             Condition::Constant(_) => {}
         }
     }
 }
 
+impl Ordering {
+    fn in_words(self) -> &'static str {
+        match self {
+            Ordering::Less => "is below",
+            Ordering::AtMost => "is at most",
+            Ordering::Greater => "is above",
+            Ordering::AtLeast => "is at least",
+        }
+    }
+}
+
 impl Test {
+    /// Adds the fields that it asks about besides the one that is tested.
+    fn reads(&self, out: &mut Vec<Path>) {
+        if let Test::Against(_, value) = self {
+            value.reads(out);
+        }
+    }
+
     fn in_words(&self) -> String {
         match self {
             Test::Exists => "is there".to_owned(),
             Test::Equals(v) => format!("is {v}"),
             Test::Differs(v) => format!("is there and is not {v}"),
             Test::Alike(text) => format!("is `{text}`, case ignored"),
-            Test::Order(order, v) => {
-                let word = match order {
-                    Ordering::Less => "is below",
-                    Ordering::AtMost => "is at most",
-                    Ordering::Greater => "is above",
-                    Ordering::AtLeast => "is at least",
-                };
-                format!("{word} {v}")
-            }
+            Test::Order(order, v) => format!("{} {v}", order.in_words()),
+            Test::Against(Comparison::Equals, v) => format!("has the same value as {v}"),
+            Test::Against(Comparison::Differs, v) => format!("has another value than {v}"),
+            Test::Against(Comparison::Order(order), v) => format!("{} the value of {v}", order.in_words()),
+            Test::OlderThan(time) => format!("is a time more than {time} before the event's arrival"),
+            Test::NewerThan(time) => format!("is a time no more than {time} before the event's arrival, or after it"),
+            Test::AheadBy(time) => format!("is a time more than {time} after the event's arrival"),
             Test::Range(a, b) => format!("lies from {a} to {b}"),
             Test::OneOf(any) => format!("is one of {}", listed(any)),
             Test::Network(network) => format!("is an address in {network}"),
@@ -420,6 +520,7 @@ impl Display for Condition {
                 _ => write!(f, "not ({inner})"),
             },
             Condition::Field(path, test) => write!(f, "{path} {test}"),
+            Condition::Computed(value, test) => write!(f, "{value} {test}"),
             Condition::Constant(value) => value.fmt(f),
         }
     }
@@ -437,6 +538,11 @@ impl Display for Test {
             Test::Differs(v) => write!(f, "!= {v}"),
             Test::Alike(text) => quoted(f, "~= ", text),
             Test::Order(order, v) => write!(f, "{order} {v}"),
+            Test::Against(comparison, Value::Field(path)) => write!(f, "{comparison} field {path}"),
+            Test::Against(comparison, value) => write!(f, "{comparison} {value}"),
+            Test::OlderThan(time) => write!(f, "older than {time}"),
+            Test::NewerThan(time) => write!(f, "newer than {time}"),
+            Test::AheadBy(time) => write!(f, "ahead by {time}"),
             Test::Range(from, to) => write!(f, "in {from}..{to}"),
             Test::OneOf(items) => {
                 f.write_str("in (")?;
@@ -448,6 +554,16 @@ impl Display for Test {
             Test::StartsWith(text) => quoted(f, "starts with ", text),
             Test::EndsWith(text) => quoted(f, "ends with ", text),
             Test::Matches(pattern) => write!(f, "matches {pattern}"),
+        }
+    }
+}
+
+impl Display for Comparison {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Comparison::Equals => f.write_str("="),
+            Comparison::Differs => f.write_str("!="),
+            Comparison::Order(order) => order.fmt(f),
         }
     }
 }

@@ -302,6 +302,11 @@ mod tests {
         ("ip in (192.0.2.0/24, \"2001:db8::/32\")", "ip in 192.0.2.0/24 or ip in 2001:db8::/32"),
         ("severity >= WARNING and severity != crit", "severity >= warn and severity != fatal"),
         ("severity in Notice..ERR", "severity in info..error"),
+        ("length(message) > 2 KB", "length(message) > 2000"),
+        ("lower(a) not in (\"x\")", "not (lower(a) in (\"x\"))"),
+        ("a > field b and c = lower(field \"odd d\")", "a > field b and c = lower(field \"odd d\")"),
+        ("a * (b + 1) >= length(c) - 2", "a * (b + 1) >= length(c) - 2"),
+        ("time older than 300 seconds", "time older than 300 seconds"),
         ("sample to 10 per s", "sample to 10 per second"),
         ("limit 10/min by gate", "limit 10 per minute by gate"),
     ];

@@ -15,7 +15,7 @@ mod steps;
 mod time_form;
 mod value;
 
-pub use condition::{Condition, Ordering, Test, parse_condition};
+pub use condition::{Comparison, Condition, Ordering, Test, parse_condition};
 pub use cursor::MAX_SENTENCE;
 pub use explain::explain;
 pub use format::{Format, Part, Placeholder, Template};

@@ -90,13 +90,19 @@ impl Unit {
     pub fn word(self) -> &'static str {
         ["B", "KB", "MB", "GB"][self as usize]
     }
+
+    /// How many bytes one of it has.
+    #[must_use]
+    pub fn bytes(self) -> u64 {
+        [1, 1_000, 1_000_000, 1_000_000_000][self as usize]
+    }
 }
 
 impl Size {
     /// The size in bytes.
     #[must_use]
     pub fn bytes(self) -> u64 {
-        self.count.saturating_mul([1, 1_000, 1_000_000, 1_000_000_000][self.unit as usize])
+        self.count.saturating_mul(self.unit.bytes())
     }
 
     /// Reads a size such as `2 KB`.
@@ -131,12 +137,17 @@ fn unit(c: &mut Cursor<'_>, expected: &str) -> Outcome<TimeUnit> {
     }
 }
 
+/// A length of time, however long.
+pub(crate) fn any_time(c: &mut Cursor<'_>) -> Outcome<Time> {
+    let count = c.count("a time such as `30 seconds`")?;
+    Ok(Time { count, unit: unit(c, "`seconds`, `minutes` or `hours`")? })
+}
+
 pub(crate) fn time(c: &mut Cursor<'_>) -> Outcome<Time> {
     /// Longest window: a day.
     const MOST: i64 = 24 * 3_600_000;
     let start = c.at();
-    let count = c.count("a time such as `30 seconds`")?;
-    let time = Time { count, unit: unit(c, "`seconds`, `minutes` or `hours`")? };
+    let time = any_time(c)?;
     if time.ms() > MOST { Err(Mistake::new(c.since(start), "longer than a day").expected("at most 24 hours")) } else { Ok(time) }
 }
 

@@ -2,7 +2,7 @@
 
 use std::fmt::{self, Display, Formatter};
 
-use rockrose_event::field::Path;
+use rockrose_event::field::{Path, RESERVED};
 use rockrose_event::level::Level;
 
 use crate::cursor::{Cursor, Outcome};
@@ -83,7 +83,7 @@ pub(crate) fn assignment(c: &mut Cursor<'_>) -> Outcome<(Path, Value)> {
     if !c.sign("=") {
         return c.unexpected("`=`", &[]);
     }
-    // CommitExtras `severity` the levels are words, as in conditions.
+    // Beside `severity` the levels are words, as in conditions.
     if field.is_severity()
         && let Some(level) = Level::ALL.into_iter().find(|l| c.peek_word() == l.word() && !c.rest()[l.word().len()..].starts_with('.'))
     {
@@ -93,8 +93,33 @@ pub(crate) fn assignment(c: &mut Cursor<'_>) -> Outcome<(Path, Value)> {
     Ok((field, value(c)?))
 }
 
+/// Whether a function begins here, and so a value that is no field's.
+pub(crate) fn calls(c: &Cursor<'_>) -> bool {
+    let word = c.peek_word();
+    !word.is_empty() && c.rest()[word.len()..].starts_with('(')
+}
+
+/// Whether a sign of arithmetic stands here, apart from what follows.
+pub(crate) fn is_computed(c: &Cursor<'_>) -> bool {
+    let rest = c.rest();
+    rest.starts_with(['+', '-', '*', '/']) && rest[1..].starts_with(' ')
+}
+
+/// `field NAME`, if it stands here: what tells a field from a text, where either may stand.
+pub(crate) fn named_field(c: &mut Cursor<'_>) -> Outcome<Option<Path>> {
+    let start = c.at();
+    if c.words("field") {
+        let word = c.peek_word();
+        if c.rest().starts_with('"') || word.starts_with(|ch: char| ch.is_ascii_alphabetic() || ch == '_') && !RESERVED.contains(&word) {
+            return c.path("a field").map(Some);
+        }
+        c.rewind(start);
+    }
+    Ok(None)
+}
+
 /// Sums; products bind tighter.
-fn value(c: &mut Cursor<'_>) -> Outcome<Value> {
+pub(crate) fn value(c: &mut Cursor<'_>) -> Outcome<Value> {
     let mut left = product(c)?;
     loop {
         let sign = if c.sign("+") {
@@ -132,13 +157,11 @@ fn single(c: &mut Cursor<'_>) -> Outcome<Value> {
     if let Some(literal) = c.literal() {
         return literal.map(Value::Literal);
     }
-    let (start, word) = (c.at(), c.peek_word());
-    if !word.is_empty() && c.rest()[word.len()..].starts_with('(') {
-        return call(c, word);
+    if calls(c) {
+        return call(c, c.peek_word());
     }
-    // `field "odd name"` tells a field from a text.
-    if c.words("field") && !c.rest().starts_with('"') {
-        c.rewind(start);
+    if let Some(path) = named_field(c)? {
+        return Ok(Value::Field(path));
     }
     c.path(EXPECTED).map(Value::Field)
 }

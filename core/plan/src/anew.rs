@@ -1,5 +1,7 @@
 //! What a destination's steps make of events that it refused, when these are to be sent to it again.
 
+use std::collections::HashMap;
+
 use rockrose_language::Step;
 
 use crate::check::{CheckedPlan, Gate, Route};
@@ -41,6 +43,7 @@ impl CheckedPlan {
             warnings: Vec::new(),
             recipes: self.recipes.clone(),
             tables: self.tables.iter().map(|t| (t.name.clone(), t.kind.word().to_owned())).collect(),
+            columns: HashMap::new(),
             sources: self.sources.iter().map(|s| s.name.clone()).collect(),
         };
         let steps = checker.steps(&written);

@@ -132,13 +132,13 @@ impl CheckedPlan {
         ParsedPlan::parse(text)?.check()
     }
 
-    /// Reads and checks a plan in one go, and whether no two destinations write to one file. `resolve` says which file a path leads to: where the plan is to run, with links followed;
-    /// elsewhere by the path alone ([`plain_path`]).
+    /// Reads and checks a plan in one go, and whether no two destinations write to one file, and whether tables have the columns that steps name. `resolve` says which file a path leads to:
+    /// where the plan is to run, with links followed; elsewhere by the path alone ([`plain_path`]). `beginning` gives the first bytes of a table's file, if it can be read there.
     ///
     /// # Errors
     /// With all that is wrong with it.
-    pub fn read_where(text: &str, resolve: impl Fn(&str) -> PathBuf) -> Result<CheckedPlan, Vec<Report>> {
-        let plan = CheckedPlan::read(text)?;
+    pub fn read_where(text: &str, resolve: impl Fn(&str) -> PathBuf, beginning: impl Fn(&str) -> Option<Vec<u8>>) -> Result<CheckedPlan, Vec<Report>> {
+        let plan = ParsedPlan::parse(text)?.check_with(beginning)?;
         let shared = plan.shared_files(resolve);
         if shared.is_empty() { Ok(plan) } else { Err(shared) }
     }
@@ -198,6 +198,11 @@ impl CheckedPlan {
 impl ParsedPlan {
     /// Gives the document its meaning, or says all that is wrong with it, in the document's order.
     pub fn check(self) -> Result<CheckedPlan, Vec<Report>> {
+        self.check_with(|_| None)
+    }
+
+    /// As [`ParsedPlan::check`], and whether tables have the columns that steps name; `beginning` gives the first bytes of a table's file.
+    fn check_with(self, beginning: impl Fn(&str) -> Option<Vec<u8>>) -> Result<CheckedPlan, Vec<Report>> {
         let kind = |t: &Section| t.text("kind").map_or_else(String::new, |k| k.value.to_owned());
         let tables = self.tables.iter().map(|t| (t.name.value.clone(), kind(t))).collect();
         let mut c = Checker {
@@ -206,13 +211,21 @@ impl ParsedPlan {
             warnings: Vec::new(),
             recipes: Recipes::new(),
             tables,
+            columns: HashMap::new(),
             sources: self.sources.iter().map(|s| s.name.value.clone()).collect(),
         };
         if self.sources.len() + self.destinations.len() + self.routes.len() > MAX_PARTS {
             c.mistakes.push(Mistake::new(0..0, "more than 20 000 sources, routes and destinations"));
         }
+        let tables: Vec<TableFile> = self.tables.iter().filter_map(|t| c.table(t)).collect();
+        for table in &tables {
+            let TableKind::Csv { key, .. } = &table.kind else { continue };
+            let content = table.text.as_ref().map(|text| text.clone().into_bytes()).or_else(|| beginning(&table.path));
+            if let Some(columns) = content.and_then(|content| rockrose_tables::columns(&content, key)) {
+                c.columns.insert(table.name.clone(), columns);
+            }
+        }
         c.recipes(&self.recipes);
-        let tables = self.tables.iter().filter_map(|t| c.table(t)).collect();
         let sources: Vec<Source> = self.sources.iter().filter_map(|s| c.source(s)).collect();
         let destinations: Vec<Destination> = self.destinations.iter().filter_map(|s| c.destination(s)).collect();
         c.mistakes.extend(spills(&self.destinations, &destinations));

@@ -24,6 +24,8 @@ pub(super) struct Checker<'a> {
     pub(super) warnings: Vec<Mistake>,
     pub(super) recipes: Recipes,
     pub(super) tables: HashMap<String, String>,
+    /// The columns of those tables that could be looked at, without the key's.
+    pub(super) columns: HashMap<String, Vec<String>>,
     pub(super) sources: Vec<String>,
 }
 
@@ -135,11 +137,14 @@ impl Checker<'_> {
     /// What is wrong with what a step refers to: a recipe, a table.
     pub(super) fn refers(&self, step: &Step, text: &str) -> Option<Mistake> {
         let at = |word: &str| {
-            let start = text.find(word).unwrap_or(0);
+            // Whole, as far as there is such a place.
+            let inner = |at: Option<char>| at.is_some_and(|c| c.is_alphanumeric() || c == '_');
+            let whole = |start: &usize| !inner(text[..*start].chars().next_back()) && !inner(text[start + word.len()..].chars().next());
+            let start = text.match_indices(word).map(|(start, _)| start).filter(whole).last().or_else(|| text.find(word)).unwrap_or(0);
             start..(start + word.len()).min(text.len())
         };
         match step.operation.refers_to()? {
-            Reference::Table { name, kind } => match self.tables.get(name) {
+            Reference::Table { name, kind, columns } => match self.tables.get(name) {
                 None => {
                     let near = nearest(name, self.tables.keys().map(String::as_str)).map(str::to_owned);
                     let mut mistake = Mistake::new(at(name), format!("there is no table `{name}`")).expected("a table of this plan: `[table.NAME]`");
@@ -149,7 +154,17 @@ impl Checker<'_> {
                 Some(other) if other != kind => {
                     Some(Mistake::new(at(name), format!("the table `{name}` is of kind `{other}`")).expected(format!("a table of kind `{kind}`")))
                 }
-                Some(_) => None,
+                Some(_) => {
+                    let known = self.columns.get(name)?;
+                    // A table of one column gives it under any name.
+                    let odd = columns.iter().find(|column| known.len() != 1 && !known.contains(column))?;
+                    let all: Vec<_> = known.iter().map(|column| format!("`{column}`")).collect();
+                    Some(
+                        Mistake::new(at(odd), format!("the table `{name}` has no column `{odd}`"))
+                            .expected(all.join(", "))
+                            .near(odd, known.iter().map(String::as_str)),
+                    )
+                }
             },
             Reference::Source(source) if self.sources.iter().any(|s| s == source) => None,
             Reference::Source(source) => Some(

@@ -356,9 +356,33 @@ fn a_preferred_source_is_one_of_the_plan() {
 }
 
 #[test]
+fn steps_name_columns_that_their_table_has() {
+    let read = |step: &str, file: Option<&'static str>| {
+        let text = format!(
+            "[table.inline]\nkind='csv'\nkey='code'\ntext=\"\"\"code,port,berths\nTQ,Tansy Quay,4\n\"\"\"\n[table.file]\nkind='csv'\nkey='code'\npath='ports.csv'\n\
+             [source.s]\nkind='http'\nlisten='127.0.0.1:1'\n[destination.d]\nkind='discard'\n[recipe.r]\nsteps=['{step}']\n[[route]]\nname='a'\ndo=['use r']\nto=['d']\n"
+        );
+        let read = CheckedPlan::read_where(&text, crate::plain_path, |path| (path == "ports.csv").then_some(file?.as_bytes().to_vec()));
+        read.map(|_| ()).map_err(|reports| (reports[0].message.clone(), reports[0].nearest.clone(), reports[0].expected.clone().unwrap_or_default()))
+    };
+    let odd = |table: &str, column: &str, near: Option<&str>| {
+        Err((format!("the table `{table}` has no column `{column}`"), near.map(str::to_owned), "`port`, `berths`".to_owned()))
+    };
+    assert_eq!(read("look up at in inline as port, room = berths", None), Ok(()));
+    assert_eq!(read("look up at in inline as room = berth", None), odd("inline", "berth", Some("berths")));
+    assert_eq!(read("look up at in inline as size", None), odd("inline", "size", None));
+    // The key is no column to take: it is what was looked up.
+    assert_eq!(read("look up at in inline as x = code", None), odd("inline", "code", None));
+    // A file is looked into where it is.
+    assert_eq!(read("look up at in file as x = berth", None), Ok(()));
+    assert_eq!(read("look up at in file as x = berth", Some("\u{feff}\"code\",port,berths\nTQ,\"half a li")), odd("file", "berth", Some("berths")));
+    assert_eq!(read("look up at in file as x = berth", Some("code,name\nTQ,x\n")), Ok(()), "the only column goes by any name");
+}
+
+#[test]
 fn a_file_belongs_to_one_destination_of_a_plan() {
     let text = "[destination.a]\nkind='file'\npath='/var/log/x.jsonl'\n[destination.b]\nkind='file'\npath='/var/log/./old/../x.jsonl'\n[destination.c]\nkind='file'\npath='/var/log/y.jsonl'\n";
-    let where_it_runs = |resolve: fn(&str) -> std::path::PathBuf| CheckedPlan::read_where(text, resolve).map(|_| ()).unwrap_err();
+    let where_it_runs = |resolve: fn(&str) -> std::path::PathBuf| CheckedPlan::read_where(text, resolve, |_| None).map(|_| ()).unwrap_err();
     let reports = where_it_runs(crate::plain_path);
     let told: Vec<_> = reports.iter().map(|r| (r.line, r.message.as_str())).collect();
     assert_eq!(told, [(3, "the destination `b` writes to this file as well"), (6, "the destination `a` writes to this file as well")]);

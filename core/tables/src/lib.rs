@@ -4,4 +4,4 @@ mod database;
 mod table;
 
 pub use database::database;
-pub use table::{Located, Match, Places, Rows, Table, TableError, TableSlot};
+pub use table::{Located, Match, Places, Rows, Table, TableError, TableSlot, columns};

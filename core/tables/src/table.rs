@@ -98,6 +98,16 @@ fn masked(bits: u128, prefix: u8) -> u128 {
     bits & u128::MAX.checked_shl(128 - u32::from(prefix)).unwrap_or(0)
 }
 
+/// The columns besides `key` that the first line of a CSV file names, of which `beginning` is at least that line. `None` if it does not name them, or lacks the key.
+#[must_use]
+pub fn columns(beginning: &[u8], key: &str) -> Option<Vec<String>> {
+    let end = beginning.iter().rposition(|b| *b == b'\n').map_or(beginning.len(), |end| end + 1);
+    let text = std::str::from_utf8(&beginning[..end]).ok()?;
+    let (_, mut header) = csv_records(text.strip_prefix('\u{feff}').unwrap_or(text)).next()?;
+    header.remove(header.iter().position(|column| column == key)?);
+    Some(header)
+}
+
 impl Rows {
     /// Reads a CSV file whose first line names the columns, among them `key`.
     pub fn read(file: &[u8], key: &str, how: Match) -> Result<Rows, TableError> {

@@ -50,6 +50,8 @@ pub struct FlowStep {
     pub failed: Gauge,
     /// Events it holds back now.
     pub held: Gauge,
+    /// What may be wrong with it: a field that it should mask and no event has.
+    pub caveat: Option<String>,
 }
 
 /// A source and what arrives there.

@@ -1,5 +1,6 @@
 //! `check`, `apply`, `revisions`, `revert`.
 
+use std::fs::File;
 use std::io::{IsTerminal, Read, Write};
 use std::path::Path;
 
@@ -33,9 +34,18 @@ pub(crate) fn mistakes(reports: &[Report], name: &str) -> String {
     format!("{}\n{}", all.join("\n"), paint(&format!("{name}: {many}"), BAD))
 }
 
+/// The first bytes of a table's file, if it is here: the plan may be meant for another host.
+fn beginning(path: &str) -> Option<Vec<u8>> {
+    // The line that names the columns is within them, or is none.
+    const MOST: u64 = 64 << 10;
+    let mut beginning = Vec::new();
+    File::open(path).ok()?.take(MOST).read_to_end(&mut beginning).ok()?;
+    Some(beginning)
+}
+
 pub(crate) fn check(path: &Path, as_json: bool) -> Outcome {
     let (text, name) = read(path)?;
-    match CheckedPlan::read_where(&text, plain_path) {
+    match CheckedPlan::read_where(&text, plain_path, beginning) {
         Ok(plan) => {
             if as_json {
                 return format::print_json(&json!({ "good": true, "mistakes": [], "warnings": plan.warnings }));

@@ -71,7 +71,8 @@ fn routes(routes: &[FlowRoute]) -> [String; 2] {
                 0 => String::new(),
                 n => paint(&format!("  ({says} {})", format::count(n)), FAINT),
             };
-            let notes = note(&step.held, "holds back") + &note(&step.failed, "could not on");
+            let caveat = step.caveat.as_ref().map_or_else(String::new, |caveat| paint(&format!("  ({caveat})"), BAD));
+            let notes = note(&step.held, "holds back") + &note(&step.failed, "could not on") + &caveat;
             steps.push(vec![r.name.clone(), total(&step.removed), total(&step.changed), format!("{}{notes}", step.sentence)]);
         }
     }
@@ -220,6 +221,7 @@ mod tests {
             changed: gauge(5, 0.0),
             failed: gauge(failed, 0.0),
             held: gauge(held, 0.0),
+            caveat: (failed > 0).then(|| "none of 5000 events had `pasenger`".into()),
         };
         let route = |steps| FlowRoute {
             name: "kiosk-usage".into(),
@@ -235,7 +237,7 @@ mod tests {
         assert!(table.lines().nth(1).unwrap().ends_with("vault, desk"), "{table}");
         let lines: Vec<&str> = steps.lines().skip(1).collect();
         assert!(lines[0].ends_with("merge repeats within 5 seconds"), "{steps}");
-        assert!(lines[1].ends_with("merge repeats within 5 seconds  (holds back 3)  (could not on 2)"), "{steps}");
+        assert!(lines[1].ends_with("merge repeats within 5 seconds  (holds back 3)  (could not on 2)  (none of 5000 events had `pasenger`)"), "{steps}");
         assert_eq!(routes(&[route(Vec::new())])[1], "", "no table of steps where there are none");
     }
 }

@@ -37,7 +37,7 @@ pub(crate) enum Refusal {
 /// Checks, records and runs a plan; returns its revision's number.
 pub(crate) async fn apply(app: &Arc<App>, text: &str, who: &str, why: &str, expected: Option<i64>) -> Result<i64, Refusal> {
     let _alone = app.engine.applying.lock().await;
-    let checked = CheckedPlan::read_where(text, real_path).map_err(Refusal::Mistakes)?;
+    let checked = CheckedPlan::read_where(text, real_path, tables::beginning).map_err(Refusal::Mistakes)?;
     let ready = prepare(app, &checked).await?;
     let (who, why, kept) = (who.to_owned(), why.to_owned(), text.to_owned());
     let number = app.records(move |r| r.add_revision(now_ms(), &who, &why, &kept, expected)).await?;

@@ -1,6 +1,8 @@
 //! The tables of the running plan: read before it is applied, and again whenever their files change.
 
 use std::collections::HashMap;
+use std::fs::File;
+use std::io::Read;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
@@ -66,6 +68,15 @@ fn read(file: &TableFile) -> Result<(Table, Seen), OpenError> {
         TableKind::Places => Places::read(bytes).map(|places| Table::Places(Box::new(places))),
     };
     table.map(|table| (table, seen)).map_err(|source| OpenError::Content { path: path(), source })
+}
+
+/// The first bytes of a table's file, among which its columns stand.
+pub(crate) fn beginning(path: &str) -> Option<Vec<u8>> {
+    // The line that names the columns is within them, or is none.
+    const MOST: u64 = 64 << 10;
+    let mut beginning = Vec::new();
+    File::open(path).ok()?.take(MOST).read_to_end(&mut beginning).ok()?;
+    Some(beginning)
 }
 
 /// Reads all tables of a plan. Fails with the table's name and what is wrong with its file.

@@ -11,8 +11,8 @@ use crate::compile::{CompiledPlan, Source};
 use crate::context::{EventDraft, ListPlace};
 use crate::edit::EditBuffer;
 use crate::effect::StepTally;
-use crate::expression::EventView;
 use crate::steps::{CompiledStep, Passed, StepRun};
+use crate::view::EventView;
 use crate::window;
 
 pub(super) struct Run<'a> {
@@ -127,7 +127,7 @@ impl Run<'_> {
         if self.plan.keeps_received {
             (self.received, self.received_line) = (Some(json.to_vec()), None);
         }
-        self.arrive(Coming { view: EventView { json, slots: &slot_buffer }, duplicates, step: 0 }, scratch);
+        self.arrive(Coming { view: EventView { json, slots: &slot_buffer, arrived_ms: scratch.buffers.now_ms }, duplicates, step: 0 }, scratch);
         (scratch.record, scratch.slots) = (json_buffer, slot_buffer);
         Ok(())
     }
@@ -169,7 +169,8 @@ impl Run<'_> {
                 tally.changed += Amount { events: i64::from(saved != 0), bytes: saved };
             }
             // A name that stood twice still does: steps behind must reduce it as any other.
-            let coming = Coming { view: EventView { json: &json, slots: &slots }, duplicates: scanned.duplicates, step: position };
+            let coming =
+                Coming { view: EventView { json: &json, slots: &slots, arrived_ms: scratch.buffers.now_ms }, duplicates: scanned.duplicates, step: position };
             let (route, destination) = (self.plan.route(&at.name), self.plan.destination(&at.name));
             match (at.stage, route, destination) {
                 (Stage::Source, ..) => self.arrive(coming, scratch),

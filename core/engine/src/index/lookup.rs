@@ -14,7 +14,8 @@ use rockrose_language::Test;
 
 use super::rule::{Leaf, LookupKind, above, all, below, bounds, literals, sorted, values};
 use super::search::Sorted;
-use crate::expression::{Check, EventView, number_within};
+use crate::expression::Check;
+use crate::view::{EventView, number_within};
 
 /// Most cells in whose lists one rule stands, and the most of all cells of its axis they may be.
 pub(crate) const MAX_LISTS: usize = 64;

@@ -22,7 +22,8 @@ use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_language::{Condition, Test};
 
 use crate::context::Shared;
-use crate::expression::{Check, EventView, Expression, Memo, Tests};
+use crate::expression::{Check, Expression, Memo, Tests};
+use crate::view::EventView;
 use group::{Concerned, Group, Part, has, set};
 use lookup::{Axis, Lookup};
 use rule::{Asks, LAYERS, LookupKind, RuleDraft, alternatives, necessary, sort};
@@ -118,7 +119,7 @@ impl Index {
                         }
                     }
                     if complete {
-                        rule.tests.push((answered, tests.number(leaf.field, &leaf.test) << 1 | u32::from(leaf.negated)));
+                        rule.tests.push((answered, tests.number(leaf.field, &leaf.test, fields) << 1 | u32::from(leaf.negated)));
                     }
                 }
                 made.push(rule);

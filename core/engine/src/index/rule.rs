@@ -69,6 +69,8 @@ pub(crate) fn alternatives(condition: &Condition, negated: bool, fields: &mut Fi
         Condition::Constant(value) => Some(if *value == negated { Vec::new() } else { vec![Vec::new()] }),
         Condition::Not(inner) => alternatives(inner, !negated, fields),
         Condition::Field(path, test) => Some(vec![vec![Leaf { field: fields.want(path), test: test.clone(), negated }]]),
+        // Of a value that is worked out, no axis knows anything.
+        Condition::Computed(..) => None,
         Condition::Or(parts) if !negated => any(parts, fields),
         Condition::And(parts) if negated => any(parts, fields),
         Condition::Or(parts) | Condition::And(parts) => {

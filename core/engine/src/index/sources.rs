@@ -10,7 +10,8 @@ use rockrose_language::Condition;
 
 use super::{Asking, Candidates, Index};
 use crate::context::Shared;
-use crate::expression::{EventView, Memo, Tests};
+use crate::expression::{Memo, Tests};
+use crate::view::EventView;
 
 /// Most indexes that one source asks.
 const MAX_ASKED: usize = 8;

@@ -214,7 +214,7 @@ impl Kit {
             return 0.0;
         }
         let mut usual = Usual::new(&[]);
-        let fit = self.run(lines, now_ms).into_iter().filter(|event| self.fits.meets(event.as_bytes())).map(|event| {
+        let fit = self.run(lines, now_ms).into_iter().filter(|event| self.fits.meets(event.as_bytes(), now_ms)).map(|event| {
             usual.read(event.as_bytes());
             1 + usual.message(event.as_bytes()).map_or(0, |m| memchr::memchr_iter(b'\n', m.trim_ascii_end()).count())
         });
@@ -242,7 +242,7 @@ impl Kit {
                     wrong.push(format!("example {number}: `{field}` is {found}, not {expected}, in {event}"));
                 }
             }
-            if !self.fits.meets(event.as_bytes()) {
+            if !self.fits.meets(event.as_bytes(), now_ms) {
                 wrong.push(format!("example {number}: `fits` does not hold of {event}"));
             }
         }

@@ -53,7 +53,7 @@ pub fn recognise(lines: &str, now_ms: i64) -> Recognised {
             let of_joined = |kit: &'static Kit| {
                 let steps = [steps.clone(), vec![format!("use {}", kit.name)]].concat();
                 let events = events_of(&format!("{}\n{}", trace.plan, kit.plan), &steps, lines, now_ms);
-                (kit, events.iter().filter(|e| kit.fits.meets(e.as_bytes())).count() as f64 / events.len().max(1) as f64)
+                (kit, events.iter().filter(|e| kit.fits.meets(e.as_bytes(), now_ms)).count() as f64 / events.len().max(1) as f64)
             };
             others.into_iter().filter(|k| WITH_TRACES.contains(&k.name.as_str()) && k.is_for(lines)).map(of_joined).collect()
         }

@@ -11,8 +11,8 @@ use super::{Compile, RunStep};
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::{EventDraft, StepContext};
 use crate::effect::Effect;
-use crate::expression::number;
 use crate::label_sets::LabelSets;
+use crate::view::number;
 
 /// Longest label value, in bytes; a longer one is cut.
 const MAX_LABEL: usize = 200;

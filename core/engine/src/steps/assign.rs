@@ -3,17 +3,17 @@
 use rockrose_event::field::{FieldId, Path};
 use rockrose_language::{self as language, Value};
 
-use super::value::CompiledValue;
 use super::{Compile, RunStep};
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::{EventDraft, StepContext};
 use crate::effect::{Effect, EffectSum};
+use crate::value::CompiledValue;
 
 #[derive(Debug)]
 struct Assign(Vec<(FieldId, CompiledValue)>);
 
 fn compiled(pairs: &[(Path, Value)], c: &mut CompileContext<'_>) -> Box<dyn RunStep> {
-    Box::new(Assign(pairs.iter().map(|(path, value)| (c.field(path), CompiledValue::new(value, c))).collect()))
+    Box::new(Assign(pairs.iter().map(|(path, value)| (c.field(path), CompiledValue::new(value, &mut c.fields))).collect()))
 }
 
 impl Compile for language::Tag {

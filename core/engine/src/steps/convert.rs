@@ -6,11 +6,12 @@ use rockrose_event::scan;
 use rockrose_event::time::{self, TimeForm};
 use rockrose_language::{self as language, Conversion};
 
-use super::{Compile, RunStep, has_text};
+use super::{Compile, RunStep};
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::{EventDraft, StepContext};
 use crate::effect::{Effect, EffectSum};
-use crate::expression::number;
+use crate::value::has_text;
+use crate::view::number;
 
 /// Past this, whole numbers have lost digits.
 const LARGEST_INTEGER: f64 = 9_007_199_254_740_992.0;

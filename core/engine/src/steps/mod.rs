@@ -21,14 +21,12 @@ mod resolve;
 mod sample;
 mod select;
 mod trim;
-mod value;
 
 use std::sync::Arc;
 
+use rockrose_event::field::Path;
 use rockrose_language::{Operation, Step};
 use rockrose_ledger::Amount;
-
-pub(crate) use value::has_text;
 
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::{Buffers, EventDraft, ListPlace, Shared, StepContext};
@@ -40,6 +38,11 @@ use crate::window::Windows;
 pub(crate) trait RunStep: std::fmt::Debug + Send + Sync {
     /// Does its work on one event.
     fn run(&self, event: &mut EventDraft<'_>, c: &mut StepContext<'_>) -> Effect;
+
+    /// Of the fields that it should mask, those that no event has had since the plan was applied, and among how many events. Empty, if it masks none.
+    fn never_met(&self) -> (u64, Vec<Path>) {
+        (0, Vec::new())
+    }
 
     /// The windows in which it holds events back, if it does.
     fn windows(&self) -> Option<&Arc<Windows>> {

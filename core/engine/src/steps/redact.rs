@@ -1,7 +1,10 @@
 //! `redact`: finds what must not be seen in an event's texts, and masks it.
 
+use std::sync::atomic::Ordering::Relaxed;
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize};
+
 use regex::bytes::Regex;
-use rockrose_event::field::{FieldId, FieldTable};
+use rockrose_event::field::{FieldId, FieldTable, Path};
 use rockrose_event::json::{self, Kind, Span};
 use rockrose_event::scan;
 use rockrose_language::{self as language, Detector, Mask, What};
@@ -11,7 +14,7 @@ use super::{Compile, RunStep};
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::{Buffers, Edit, EventDraft, StepContext};
 use crate::effect::Effect;
-use crate::expression::EventView;
+use crate::view::EventView;
 
 /// Deepest JSON inside a text inside JSON that is looked into.
 const MAX_INNER: usize = 4;
@@ -23,6 +26,43 @@ struct Redact {
     within: Vec<FieldId>,
     /// Those of them that may be reached by other ways than a field has.
     within_parts: Vec<FieldId>,
+    met: Met,
+}
+
+/// Which of the fields that a redaction names it has met yet. One that never comes may be written wrong, and then what it should mask goes on as it is.
+#[derive(Debug, Default)]
+struct Met {
+    /// The fields, and whether an event had them.
+    fields: Vec<(FieldId, Path, AtomicBool)>,
+    /// How many of them are still to come.
+    missing: AtomicUsize,
+    /// Events looked at while any was.
+    events: AtomicU64,
+}
+
+impl Met {
+    fn new<'a>(fields: impl Iterator<Item = (FieldId, &'a Path)>) -> Met {
+        let fields: Vec<_> = fields.map(|(field, path)| (field, path.clone(), AtomicBool::new(false))).collect();
+        Met { missing: AtomicUsize::new(fields.len()), events: AtomicU64::new(0), fields }
+    }
+
+    #[inline]
+    fn look(&self, view: EventView<'_>, fields: &FieldTable) {
+        if self.missing.load(Relaxed) > 0 {
+            self.look_at(view, fields);
+        }
+    }
+
+    #[inline(never)]
+    fn look_at(&self, view: EventView<'_>, fields: &FieldTable) {
+        self.events.fetch_add(1, Relaxed);
+        for (field, _, met) in self.fields.iter().filter(|(.., met)| !met.load(Relaxed)) {
+            let there = fields.all_slots(*field).iter().any(|slot| view.slots[*slot as usize].present()) || !reached(view, *field, fields).is_empty();
+            if there && !met.swap(true, Relaxed) {
+                self.missing.fetch_sub(1, Relaxed);
+            }
+        }
+    }
 }
 
 /// What is looked for.
@@ -43,21 +83,24 @@ impl Compile for language::Redact {
             };
             Some((target, r.mask.clone()))
         });
-        let targets = targets.collect();
+        let targets: Vec<_> = targets.collect();
         let within = c.fields(&self.fields);
+        let named = self.what.iter().filter_map(|r| if let What::Field(path) = &r.what { Some(path) } else { None });
+        let named: Vec<_> = named.chain(&self.fields).map(|path| (c.field(path), path)).collect();
         let within_parts = self.fields.iter().zip(&within).filter(|(path, _)| path.segments().len() > 1).map(|(_, field)| *field).collect();
-        Box::new(Redact { targets, within, within_parts })
+        Box::new(Redact { targets, within, within_parts, met: Met::new(named.into_iter()) })
     }
 }
 
 impl RunStep for Redact {
     fn run(&self, event: &mut EventDraft<'_>, c: &mut StepContext<'_>) -> Effect {
-        let Redact { targets, within, within_parts } = self;
+        let Redact { targets, within, within_parts, met } = self;
         let (fields, key, buffers) = (&c.shared.fields, &c.shared.key, &mut *c.buffers);
         if event.duplicates && !event.changed {
             // Every occurrence of a name must be looked at, so the event is reduced to one of each first.
             event.edit(fields);
         }
+        met.look(event.view(), fields);
         let mut changed = false;
         for (target, mask) in targets {
             let Target::Field(field) = target else { continue };
@@ -133,6 +176,11 @@ impl RunStep for Redact {
         }
         buffers.edits = found;
         Effect::changed(changed)
+    }
+
+    fn never_met(&self) -> (u64, Vec<Path>) {
+        let missing = self.met.fields.iter().filter(|(.., met)| !met.load(Relaxed));
+        (self.met.events.load(Relaxed), missing.map(|(_, path, _)| path.clone()).collect())
     }
 }
 

@@ -45,7 +45,7 @@ impl StepKind for Locate {
     }
 
     fn refers_to(&self) -> Option<Reference<'_>> {
-        Some(Reference::Table { name: &self.table, kind: "places" })
+        Some(Reference::Table { name: &self.table, kind: "places", columns: Vec::new() })
     }
 }
 

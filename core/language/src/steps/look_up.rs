@@ -43,7 +43,8 @@ impl StepKind for LookUp {
     }
 
     fn refers_to(&self) -> Option<Reference<'_>> {
-        Some(Reference::Table { name: &self.table, kind: "csv" })
+        let columns = self.outputs.iter().map(|(path, column)| column.clone().unwrap_or_else(|| path.flat())).collect();
+        Some(Reference::Table { name: &self.table, kind: "csv", columns })
     }
 }
 

@@ -86,6 +86,8 @@ pub enum Reference<'a> {
         name: &'a str,
         /// The kind that the step can ask.
         kind: &'static str,
+        /// The columns that it takes; none, if it takes all there are.
+        columns: Vec<String>,
     },
     /// A source.
     Source(&'a str),

@@ -40,7 +40,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
         quarantined: book.gauge(Stage::Source, &s.name, Measure::Quarantined),
         passed: book.gauge(Stage::Source, &s.name, Measure::Passed),
         remainder: book.gauge(Stage::Source, &s.name, Measure::Remainder),
-        steps: book.steps(Stage::Source, &s.name, &plan.expanded(&s.on_arrival)),
+        steps: book.steps(Stage::Source, &s.name, &plan.expanded(&s.on_arrival), &running.compiled),
     });
     let routes = plan.routes.iter().map(|r| FlowRoute {
         name: r.name.clone(),
@@ -54,7 +54,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
         taken: book.gauge(Stage::Route, &r.name, Measure::Taken),
         taken_from: book.shares(Stage::Route, &r.name, Measure::Taken),
         out: book.gauge(Stage::Route, &r.name, Measure::Out),
-        steps: book.steps(Stage::Route, &r.name, &plan.expanded(&r.steps)),
+        steps: book.steps(Stage::Route, &r.name, &plan.expanded(&r.steps), &running.compiled),
     });
     let mut destinations: Vec<FlowDestination> = plan
         .destinations
@@ -77,7 +77,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
                 currency: p.currency.clone(),
                 per_gb: p.per_gb,
             });
-            shown.steps = book.steps(Stage::Destination, &d.name, &plan.expanded(&d.always));
+            shown.steps = book.steps(Stage::Destination, &d.name, &plan.expanded(&d.always), &running.compiled);
             shown
         })
         .collect();

@@ -95,7 +95,7 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<Check
         changes: Vec::new(),
         difference,
     };
-    match CheckedPlan::read_where(&request.text, rockrose_delivery::real_path) {
+    match CheckedPlan::read_where(&request.text, rockrose_delivery::real_path, crate::tables::beginning) {
         Err(mistakes) => answer.mistakes = mistakes.into_iter().map(types::mistake).collect(),
         Ok(plan) => {
             answer.missing_secrets = missing_secrets(&app, &plan).await.map_err(|e| records_problem(&e))?;

@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use rockrose_engine::CompiledPlan;
+use rockrose_event::field::Path;
 use rockrose_language::Step;
 use rockrose_ledger::{Account, Measure, Stage};
 
@@ -48,12 +50,28 @@ impl<'a> Book<'a> {
         via.into_iter().map(|from| Share { from: from.to_owned(), gauge: self.sum(stage, name, |a| a.measure == measure && a.via == from) }).collect()
     }
 
-    pub(super) fn steps(&self, stage: Stage, name: &str, steps: &[Step]) -> Vec<FlowStep> {
+    /// The steps of one place, and what they did; `running` is the plan that they stand in.
+    pub(super) fn steps(&self, stage: Stage, name: &str, steps: &[Step], running: &CompiledPlan) -> Vec<FlowStep> {
+        let never_met = running.never_met(stage, name);
         let line = |(i, step): (usize, &Step)| {
             let (position, sentence) = (i as i32 + 1, step.to_string());
             let of = |measure: Measure| self.sum(stage, name, |a| a.measure == measure && a.position == position && a.sentence == sentence);
-            FlowStep { removed: of(Measure::Removed), changed: of(Measure::Changed), failed: of(Measure::Failed), held: of(Measure::Held), position, sentence }
+            let caveat = never_met.get(i).and_then(|(events, fields)| never_had(*events, fields));
+            let (removed, changed, failed, held) = (of(Measure::Removed), of(Measure::Changed), of(Measure::Failed), of(Measure::Held));
+            FlowStep { removed, changed, failed, held, position, sentence, caveat }
         };
         steps.iter().enumerate().map(line).collect()
     }
+}
+
+/// So many events have come before a field that none of them had is spoken of.
+const ENOUGH: u64 = 1_000;
+
+/// What is said of fields that a redaction names and no event has had.
+fn never_had(events: u64, fields: &[Path]) -> Option<String> {
+    if events < ENOUGH || fields.is_empty() {
+        return None;
+    }
+    let names: Vec<String> = fields.iter().map(|field| format!("`{field}`")).collect();
+    Some(format!("none of {events} events had {}", names.join(" or ")))
 }

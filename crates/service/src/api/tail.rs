@@ -63,7 +63,7 @@ impl Looking {
 
     fn event(&self, shown: &Shown) -> Option<Event> {
         let capture = &shown.capture;
-        if self.kept_only && capture.after.is_none() || self.matcher.as_ref().is_some_and(|m| !m.meets(&capture.before)) {
+        if self.kept_only && capture.after.is_none() || self.matcher.as_ref().is_some_and(|m| !m.meets(&capture.before, shown.at_ms)) {
             return None;
         }
         let raw = |bytes: &[u8]| RawValue::from_string(String::from_utf8_lossy(bytes).into_owned()).ok();

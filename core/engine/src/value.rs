@@ -1,11 +1,10 @@
-//! The values that `set` and `tag` write, computed for one event.
+//! The values that steps write and conditions compare, computed for one event.
 
 use rockrose_event::field::{FieldId, FieldTable};
 use rockrose_event::json::{self, Kind};
 use rockrose_language::{Arithmetic, Function, Literal, Value};
 
-use crate::compile_context::CompileContext;
-use crate::expression::{EventView, number};
+use crate::view::{EventView, number};
 
 /// Longest text a value may come to, in bytes.
 const MAX_TEXT: usize = 1 << 20;
@@ -30,12 +29,14 @@ enum Result {
 }
 
 impl CompiledValue {
-    pub(crate) fn new(value: &Value, c: &mut CompileContext<'_>) -> CompiledValue {
+    pub(crate) fn new(value: &Value, fields: &mut FieldTable) -> CompiledValue {
         match value {
             Value::Literal(literal) => CompiledValue::Token(token(literal)),
-            Value::Field(from) => CompiledValue::Copy(c.field(from)),
-            Value::Computed(left, sign, right) => CompiledValue::Computed(Box::new(CompiledValue::new(left, c)), *sign, Box::new(CompiledValue::new(right, c))),
-            Value::Call(function, values) => CompiledValue::Call(*function, values.iter().map(|v| CompiledValue::new(v, c)).collect()),
+            Value::Field(from) => CompiledValue::Copy(fields.want(from)),
+            Value::Computed(left, sign, right) => {
+                CompiledValue::Computed(Box::new(CompiledValue::new(left, fields)), *sign, Box::new(CompiledValue::new(right, fields)))
+            }
+            Value::Call(function, values) => CompiledValue::Call(*function, values.iter().map(|v| CompiledValue::new(v, fields)).collect()),
         }
     }
 
@@ -97,7 +98,8 @@ impl CompiledValue {
         }
     }
 
-    fn text(&self, view: EventView<'_>, fields: &FieldTable, scratch: &mut Vec<u8>) -> Option<Vec<u8>> {
+    /// The value as a text; nothing where a field that it needs is missing or null, or where it cannot be computed.
+    pub(crate) fn text(&self, view: EventView<'_>, fields: &FieldTable, scratch: &mut Vec<u8>) -> Option<Vec<u8>> {
         let mut out = Vec::new();
         match self.come_to(view, fields, scratch, &mut out)? {
             Result::Number(n) => written(n).map(String::into_bytes),
