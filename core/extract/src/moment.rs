@@ -99,11 +99,34 @@ impl<'a> Digits<'a> {
         }
     }
 
+    /// A month's name, whole or short.
     fn month(&mut self) -> Option<u32> {
-        let name = self.text.get(self.at..self.at + 3)?;
-        let month = MONTHS.chunks_exact(3).position(|m| m.eq_ignore_ascii_case(name))?;
-        self.at += 3;
-        Some(month as u32 + 1)
+        let end = word_end(self.text, self.at.min(self.text.len()), |b| b.is_ascii_alphabetic() || b >= 0x80);
+        let name = self.text.get(self.at..end)?;
+        let short = if name.len() == 3 { MONTHS.chunks_exact(3).position(|m| m.eq_ignore_ascii_case(name)) } else { None };
+        let month = match short {
+            Some(month) => month as u32 + 1,
+            // Only where a number follows: most words are no months.
+            None => match self.text[end..] {
+                [b' ' | b'-' | b'/', b'0'..=b'9' | b' ', ..] | [b'.', b' ', b'0'..=b'9' | b' ', ..] => month_of(name)?,
+                _ => return None,
+            },
+        };
+        self.at = end;
+        // Where it is short of a longer name.
+        if self.text[end..].starts_with(b". ") {
+            self.at += 1;
+        }
+        Some(month)
+    }
+
+    /// A year of four digits, or of the two last ones.
+    fn year(&mut self) -> Option<u32> {
+        match word_end(self.text, self.at.min(self.text.len()), |b| b.is_ascii_digit()) - self.at.min(self.text.len()) {
+            4 => self.number(4).filter(|y| is_year(*y)),
+            2 => self.number(2).map(|y| 2_000 + y),
+            _ => None,
+        }
     }
 
     /// `10:00`, `10:00:00`, with a fraction, with AM or PM.
@@ -225,6 +248,32 @@ impl Date {
     }
 }
 
+/// The months as they are called in German, English, French, Spanish, Italian, Portuguese and Dutch: of each, the short names that are not English, and the whole ones.
+const MONTH_NAMES: [&[&str]; 12] = [
+    &["jän", "janv", "ene", "gen", "january", "januar", "jänner", "janvier", "enero", "gennaio", "janeiro", "januari"],
+    &["févr", "fév", "fev", "february", "februar", "février", "febrero", "febbraio", "fevereiro", "februari"],
+    &["mär", "mrz", "mars", "mrt", "march", "märz", "marzo", "março", "maart"],
+    &["avr", "abr", "april", "avril", "abril", "aprile"],
+    &["mai", "mag", "mei", "mayo", "maggio", "maio"],
+    &["juin", "giu", "june", "juni", "junio", "giugno", "junho"],
+    &["juil", "lug", "july", "juli", "juillet", "julio", "luglio", "julho"],
+    &["août", "ago", "august", "agosto", "augustus"],
+    &["sept", "set", "september", "septembre", "septiembre", "settembre", "setembro"],
+    &["okt", "ott", "out", "october", "oktober", "octobre", "octubre", "ottobre", "outubro"],
+    &["november", "novembre", "noviembre", "novembro"],
+    &["dez", "déc", "dic", "december", "dezember", "décembre", "diciembre", "dicembre", "dezembro"],
+];
+
+/// The month of that name, in one of the languages that are known.
+fn month_of(name: &[u8]) -> Option<u32> {
+    if !(3..=12).contains(&name.len()) {
+        return None;
+    }
+    let name = std::str::from_utf8(name).ok()?;
+    let is = |known: &str| known.eq_ignore_ascii_case(name) || !name.is_ascii() && known == name.to_lowercase();
+    MONTH_NAMES.iter().position(|known| known.iter().any(|known| is(known))).map(|month| month as u32 + 1)
+}
+
 /// Years that log lines are of.
 fn is_year(year: u32) -> bool {
     (1970..2100).contains(&year)
@@ -234,6 +283,7 @@ fn is_year(year: u32) -> bool {
 pub(super) fn time(text: &[u8], at: usize, begins: bool, out: &mut Vec<u8>) -> Option<usize> {
     let digits = word_end(text, at.min(text.len()), |b| b.is_ascii_digit()) - at.min(text.len());
     match digits {
+        0 if text.get(at) == Some(&b'@') => tai64(text, at, out),
         0 => by_month_name(text, at, begins, out),
         4 => year_first(text, at, out),
         1 | 2 => day_first(text, at, out),
@@ -241,6 +291,26 @@ pub(super) fn time(text: &[u8], at: usize, begins: bool, out: &mut Vec<u8>) -> O
         10 | 13 if begins => since_1970(text, at, digits, out),
         _ => None,
     }
+}
+
+/// `@400000006a1b2c3d1d4c5b6c`: seconds since 1970 in the scale of TAI64 in sixteen digits of base 16, and nanoseconds in eight, as those write it who follow no leap seconds.
+fn tai64(text: &[u8], at: usize, out: &mut Vec<u8>) -> Option<usize> {
+    /// What the label of 1970 is, and how far the scale was ahead then.
+    const BEGIN: u64 = (1 << 62) + 10;
+    let end = word_end(text, at + 1, |b| b.is_ascii_hexdigit());
+    let digits = std::str::from_utf8(&text[at + 1..end]).ok()?;
+    let nanos = match digits.len() {
+        16 => 0,
+        24 => u32::from_str_radix(&digits[16..], 16).ok().filter(|n| *n < 1_000_000_000)?,
+        _ => return None,
+    };
+    let seconds = u64::from_str_radix(&digits[..16], 16).ok()?.checked_sub(BEGIN)?;
+    if !LIKELY_SECONDS.contains(&seconds) {
+        return None;
+    }
+    out.clear();
+    out.extend_from_slice(format!("{seconds}.{nanos:09}").as_bytes());
+    Some(end)
 }
 
 /// `2026-11-23 10:00:00`, with `/`, `.` or `:` as well, with `T`, `_`, `:` or blanks between.
@@ -254,6 +324,9 @@ fn year_first(text: &[u8], at: usize, out: &mut Vec<u8>) -> Option<usize> {
     c.sign(b',');
     c.one_of(b" Tt_:-")?;
     c.blanks();
+    if c.text[..c.at].ends_with(b" ") && c.sign(b'-').is_some() {
+        c.sign(b' ')?;
+    }
     let clock = c.clock()?;
     let zone = c.zone();
     Date { year: Some(year), month, day }.write(&clock, zone, out)?;
@@ -264,13 +337,23 @@ fn year_first(text: &[u8], at: usize, out: &mut Vec<u8>) -> Option<usize> {
 fn day_first(text: &[u8], at: usize, out: &mut Vec<u8>) -> Option<usize> {
     let mut c = Digits { text, at };
     let first = c.short()?;
+    // A full stop of an ordinal number.
+    if c.text.get(c.at..c.at + 2) == Some(b". ") {
+        c.at += 1;
+    }
     let sign = c.one_of(b"-/ ")?;
     let (month, by_name) = match c.month() {
         Some(month) => (month, true),
         None => (c.short()?, false),
     };
+    if !by_name && sign == b'/' && c.sign(b'-').is_some() {
+        // `09/29-08:25:54.123456`, the month first and without a year.
+        let clock = c.clock().filter(|clock| !clock.fraction.is_empty())?;
+        Date { year: None, month: first, day: month }.write(&clock, None, out)?;
+        return Some(c.at);
+    }
     c.sign(sign)?;
-    let year = c.number(4).filter(|y| is_year(*y))?;
+    let year = if by_name && sign == b'-' { c.year()? } else { c.number(4).filter(|y| is_year(*y))? };
     c.sign(b',');
     c.one_of(b" :T_")?;
     c.blanks();
@@ -350,6 +433,17 @@ fn by_month_name(text: &[u8], at: usize, begins: bool, out: &mut Vec<u8>) -> Opt
         }
     }
     let month = c.month()?;
+    if c.sign(b'-').is_some() {
+        // `Apr-07-13 09:11:12`
+        let day = c.number(2)?;
+        c.sign(b'-')?;
+        let year = c.year()?;
+        c.sign(b' ')?;
+        let clock = c.clock()?;
+        let zone = c.zone();
+        Date { year: Some(year), month, day }.write(&clock, zone, out)?;
+        return Some(c.at);
+    }
     c.sign(b' ')?;
     let day = c.short()?;
     c.sign(b',');
@@ -381,6 +475,9 @@ fn by_month_name(text: &[u8], at: usize, begins: bool, out: &mut Vec<u8>) -> Opt
     Some(c.at)
 }
 
+/// Seconds since 1970 of the years that logs are of.
+const LIKELY_SECONDS: std::ops::Range<u64> = 1_000_000_000..4_102_444_800;
+
 /// `1795428000`, `1795428000.5`, `1795428000123`: seconds or milliseconds since 1970, of the years that logs are of.
 fn since_1970(text: &[u8], at: usize, digits: usize, out: &mut Vec<u8>) -> Option<usize> {
     let mut end = at + digits;
@@ -390,7 +487,7 @@ fn since_1970(text: &[u8], at: usize, digits: usize, out: &mut Vec<u8>) -> Optio
         end = fraction;
     }
     let ends = text.get(end).is_none_or(|b| matches!(b, b' ' | b'\t' | b':' | b']' | b')' | b',' | b'|'));
-    if !ends || !(1_000_000_000..4_102_444_800).contains(&seconds) {
+    if !ends || !LIKELY_SECONDS.contains(&seconds) {
         return None;
     }
     out.clear();

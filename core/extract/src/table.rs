@@ -1,4 +1,4 @@
-//! Values in a row under names that are given: CSV (RFC 4180) and the W3C extended log format.
+//! Values in a row under names that are given: CSV (RFC 4180), values with tabs between, and the W3C extended log format.
 
 use super::{Found, Name};
 
@@ -43,6 +43,23 @@ pub(super) fn csv(text: &[u8], passed: &[bool], found: &mut Found, content: &mut
         }
     }
     (at == text.len()).then_some(())
+}
+
+/// One record of values with tabs between; there must be as many as names. `-`, `(empty)` and nothing at all are none. A line that begins with `#` is a directive and no event.
+pub(super) fn tsv(text: &[u8], passed: &[bool], found: &mut Found) -> Option<()> {
+    let text = text.strip_suffix(b"\n").unwrap_or(text);
+    let text = text.strip_suffix(b"\r").unwrap_or(text);
+    if text.first() == Some(&b'#') {
+        return None;
+    }
+    let mut values = text.split(|b| *b == b'\t');
+    for (number, passed) in passed.iter().enumerate() {
+        let value = values.next()?;
+        if !passed && !matches!(value, b"" | b"-" | b"(empty)") {
+            found.typed(Name::Known(number as u16), value);
+        }
+    }
+    values.next().is_none().then_some(())
 }
 
 /// One line of values with white space between; `-` is none. A line that begins with `#` is a directive and no event.

@@ -247,6 +247,7 @@ fn no_bytes_break_a_format() {
         "json",
         "key=value",
         "csv(a, b, c)",
+        "tsv(a, b, c)",
         "access log",
         "syslog",
         "w3c log(a, b, c)",

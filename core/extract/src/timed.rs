@@ -8,13 +8,15 @@ use rockrose_event::level::Level;
 use super::Found;
 use super::moment::{Date, Digits, time, word_end};
 
-pub(super) const NAMES: &[&str] = &["time", "severity", "app", "process", "caller", "message"];
+pub(super) const NAMES: &[&str] = &["time", "severity", "app", "process", "caller", "message", "logger", "thread"];
 const TIME: usize = 0;
 const SEVERITY: usize = 1;
 const APP: usize = 2;
 const PROCESS: usize = 3;
 const CALLER: usize = 4;
 const MESSAGE: usize = 5;
+const LOGGER: usize = 6;
+const THREAD: usize = 7;
 
 /// A time that does not begin the line begins within so many bytes.
 const WITHIN: usize = 100;
@@ -22,6 +24,10 @@ const WITHIN: usize = 100;
 const NEAR: usize = 40;
 /// Most parts before the time, and most looked at for a level behind it.
 const PARTS: usize = 4;
+/// Most parts between the time and the message.
+const PARTS_BEHIND: usize = 6;
+/// Longest name of a logger or a thread.
+const LONGEST_NAME: usize = 100;
 
 /// Where a line's time stands.
 enum TimeLocation<'a> {
@@ -40,6 +46,9 @@ struct Line<'a> {
     /// Only a letter said so.
     by_letter: bool,
     process: Option<&'a [u8]>,
+    logger: Option<&'a [u8]>,
+    thread: Option<&'a [u8]>,
+    caller: Option<&'a [u8]>,
 }
 
 pub(super) fn read(text: &[u8], found: &mut Found, room: &mut Vec<u8>) -> Option<()> {
@@ -73,7 +82,7 @@ pub fn tells_its_time(text: &[u8], room: &mut Vec<u8>) -> bool {
 impl<'a> Line<'a> {
     /// Finds the time, and what of the line stands before it. The time's writing is left in `room`.
     fn begin(text: &'a [u8], room: &mut Vec<u8>) -> Option<(Line<'a>, TimeLocation<'a>)> {
-        let mut line = Line { text, severity: None, by_letter: false, process: None };
+        let mut line = Line { text, severity: None, by_letter: false, process: None, logger: None, thread: None, caller: None };
         let mut at = 0;
         if let Some((level, end)) = letter_before_bracket(text) {
             (line.severity, line.by_letter, at) = (Some(level), true, end);
@@ -82,11 +91,10 @@ impl<'a> Line<'a> {
             if let Some(head) = packed_head(text, at, room) {
                 return Some((line, TimeLocation::Packed(head)));
             }
-            if let Some((end, process)) = bracketed_time(text, at, room) {
-                line.process = line.process.or(process);
+            if let Some(end) = line.bracketed_time(at, room) {
                 return Some((line, TimeLocation::Before(end)));
             }
-            match line.part(at) {
+            match line.part(at).or_else(|| line.thread(at, |next| text.get(next).is_some_and(u8::is_ascii_digit))) {
                 Some(next) => at = next,
                 None => break,
             }
@@ -99,11 +107,18 @@ impl<'a> Line<'a> {
         Some((line, TimeLocation::Within(start, end)))
     }
 
-    /// Takes a level or a process that stands at `at`; where the next part begins.
+    /// Takes a level, a process, a logger, a thread or a caller that stands at `at`; where the next part begins.
     fn part(&mut self, at: usize) -> Option<usize> {
         if at >= self.text.len() {
             return None;
         }
+        self.level_or_process(at).or_else(|| self.logger(at)).or_else(|| {
+            let text = self.text;
+            self.thread(at, |next| level(text, next).is_some() || logger(text, next).is_some_and(|(name, ..)| is_qualified(name)))
+        })
+    }
+
+    fn level_or_process(&mut self, at: usize) -> Option<usize> {
         if self.process.is_none()
             && let Some((process, end)) = process(self.text, at)
         {
@@ -116,7 +131,105 @@ impl<'a> Line<'a> {
             (self.severity, self.by_letter) = (Some(level), false);
             return Some(skip_between(self.text, end));
         }
+        // A number before the level, or before three dashes.
+        if self.process.is_none() {
+            let end = word_end(self.text, at, |b| b.is_ascii_digit());
+            let next = skip_blanks(self.text, end);
+            if (1..=10).contains(&(end - at)) && next > end && (level(self.text, next).is_some() || self.text[next..].starts_with(b"---")) {
+                self.process = Some(&self.text[at..end]);
+                return Some(skip_between(self.text, end));
+            }
+        }
+        // A level by its letter, before the name of a component in capitals.
+        if self.severity.is_none()
+            && let [letter, b' ', rest @ ..] = &self.text[at..]
+            && let Some(level) = by_letter(*letter)
+        {
+            let name = word_end(rest, 0, |b| b.is_ascii_uppercase() || b == b'_');
+            if (name >= 2 || rest.first() == Some(&b'-')) && rest.get(name.max(1)) == Some(&b' ') {
+                (self.severity, self.by_letter) = (Some(level.word().as_bytes()), true);
+                self.logger = self.logger.or((name >= 2).then_some(&rest[..name]));
+                return Some(skip_between(self.text, at + 2 + name));
+            }
+        }
         None
+    }
+
+    /// Takes what names the part of the program that speaks, with the level in it, behind it or before it.
+    fn logger(&mut self, at: usize) -> Option<usize> {
+        if self.logger.is_some() {
+            return None;
+        }
+        if let Some((name, level, end)) = logger_and_level(self.text, at).filter(|_| self.severity.is_none()) {
+            (self.logger, self.severity) = (Some(name), Some(level));
+            return Some(skip_between(self.text, end));
+        }
+        let (name, end, is_caller) = logger(self.text, at)?;
+        let next = skip_between(self.text, end);
+        if is_caller {
+            return self.caller.is_none().then(|| {
+                self.caller = Some(name);
+                next
+            });
+        }
+        // One word in brackets is a thread's name as often.
+        let levelled = self.text[at] != b'[' && self.severity.is_none() && level(self.text, next).is_some();
+        (levelled || self.severity.is_some() && is_qualified(name)).then(|| {
+            self.logger = Some(name);
+            next
+        })
+    }
+
+    /// Takes a thread's name in brackets, where what is `known` stands behind it.
+    fn thread(&mut self, at: usize, known: impl Fn(usize) -> bool) -> Option<usize> {
+        if self.thread.is_some() || self.text.get(at) != Some(&b'[') {
+            return None;
+        }
+        let inner = &self.text[at + 1..];
+        let end = memchr::memchr(b']', &inner[..inner.len().min(LONGEST_NAME)])?;
+        let name = inner[..end].trim_ascii();
+        let plain = !name.is_empty() && !name.ends_with(b":") && name.iter().all(|b| *b >= b' ' && *b != b'[');
+        let next = skip_between(self.text, at + 1 + end + 1);
+        (plain && known(next)).then(|| {
+            self.thread = Some(name);
+            next
+        })
+    }
+
+    /// Takes a time that stands at `at`, in brackets or not; where it ends. Its writing is left in `out`. With it in the brackets may stand the process, or the level and the logger or
+    /// the thread; what stands there with anything else belongs to the message.
+    fn bracketed_time(&mut self, at: usize, out: &mut Vec<u8>) -> Option<usize> {
+        let text = self.text;
+        let (from, close) = opened(text, at);
+        let end = time(text, from, true, out)?;
+        let Some(close) = close else { return Some(end) };
+        if text.get(end) == Some(&close) {
+            return Some(end + 1);
+        }
+        if let Some(number) = text.get(end..)?.strip_prefix(b" #") {
+            let digits = word_end(number, 0, |b| b.is_ascii_digit());
+            return (number.get(digits) == Some(&close)).then(|| {
+                self.process = self.process.or(Some(&number[..digits]));
+                end + 2 + digits + 1
+            });
+        }
+        let word = skip_between(text, end);
+        let word_ends = word_end(text, word, |b| b.is_ascii_alphabetic());
+        let level = level_word(&text[word..word_ends]).filter(|level| word > end && level.len() > 1)?;
+        let behind = &text[word_ends..];
+        let closed = memchr::memchr(close, &behind[..behind.len().min(LONGEST_NAME)])?;
+        let (is_thread, name) = match behind[..closed].strip_prefix(b"/") {
+            Some(name) => (true, name),
+            None => (false, behind[..closed].trim_ascii()),
+        };
+        if name.iter().any(|b| *b <= b' ') {
+            return None;
+        }
+        self.severity = Some(level);
+        if !name.is_empty() {
+            *(if is_thread { &mut self.thread } else { &mut self.logger }) = Some(name);
+        }
+        Some(word_ends + closed + 1)
     }
 
     /// Reads what follows the time.
@@ -124,7 +237,7 @@ impl<'a> Line<'a> {
         let text = self.text;
         let mut at = skip_between(text, end);
         let mut app = None;
-        for _ in 0..PARTS {
+        for _ in 0..PARTS_BEHIND {
             if let Some(next) = self.part(at) {
                 at = next;
             } else if let Some((name, process, end)) = tag(text, at).filter(|_| app.is_none() && self.process.is_none()) {
@@ -135,13 +248,81 @@ impl<'a> Line<'a> {
             }
         }
         let severity = self.severity.or_else(|| level_among_parts(text, at));
-        for (name, value) in [(SEVERITY, severity), (APP, app), (PROCESS, self.process)] {
+        let mut message = &text[at..];
+        if self.logger.is_none()
+            && self.severity.is_some()
+            && let Some((rest, name)) = logger_at_the_end(message)
+        {
+            (self.logger, message) = (Some(name), rest);
+        }
+        for (name, value) in [(SEVERITY, severity), (APP, app), (PROCESS, self.process), (CALLER, self.caller), (LOGGER, self.logger), (THREAD, self.thread)] {
             if let Some(value) = value {
                 found.text(name, value);
             }
         }
-        found.text(MESSAGE, &text[at..]);
+        found.text(MESSAGE, message);
     }
+}
+
+fn skip_blanks(text: &[u8], at: usize) -> usize {
+    word_end(text, at, |b| matches!(b, b' ' | b'\t'))
+}
+
+/// Whether a name is of several parts, as names of packages, modules and classes are and words are not.
+fn is_qualified(name: &[u8]) -> bool {
+    name.windows(3).any(|part| part[1] == b'.' && part[0] != b'.' && part[2] != b'.') || memchr::memmem::find(name, b"::").is_some()
+}
+
+/// A name that begins at `at` and ends, in brackets or before a colon, a bar, a dash or a tab, where a message may begin; where it ends, and whether it is a place in a source file
+/// (`gates/berth.go:17`).
+fn logger(text: &[u8], at: usize) -> Option<(&[u8], usize, bool)> {
+    let (from, close) = opened(text, at);
+    text.get(from).filter(|b| b.is_ascii_alphabetic() || **b == b'_')?;
+    let limit = text.len().min(from + LONGEST_NAME);
+    let of_name = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'_' | b'-' | b'$' | b'/');
+    let mut end = word_end(&text[..limit], from, of_name);
+    while text[end..limit].starts_with(b"::") && text.get(end + 2).is_some_and(|b| of_name(*b)) {
+        end = word_end(&text[..limit], end + 2, of_name);
+    }
+    let name = &text[from..end];
+    if let Some(close) = close {
+        let inside = skip_blanks(text, end);
+        return (text.get(inside) == Some(&close)).then_some((name, inside + 1, false));
+    }
+    let digits = word_end(text, (end + 1).min(text.len()), |b| b.is_ascii_digit());
+    if text.get(end) == Some(&b':') && digits > end + 1 && name.contains(&b'.') && matches!(text.get(digits), Some(b' ' | b'\t' | b':')) {
+        return Some((&text[from..digits], digits, true));
+    }
+    if text[end..].starts_with(b" [-] ") {
+        return Some((name, end + 4, false));
+    }
+    let rest = &text[skip_blanks(text, end)..];
+    let padded = rest.len() < text.len() - end;
+    let ends = match rest {
+        [b':', b' ' | b'\t' | b'\n', ..] | [b':'] | [b'|', ..] => true,
+        [b'-', b' ', ..] | [b'-', b'-', b' ', ..] => padded,
+        _ => text.get(end) == Some(&b'\t'),
+    };
+    ends.then_some((name, end, false))
+}
+
+/// `gates.ERROR: `: a name and the level behind its last full stop.
+fn logger_and_level(text: &[u8], at: usize) -> Option<(&[u8], &[u8], usize)> {
+    let end = word_end(text, at, |b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'_' | b'-'));
+    let stop = at + memchr::memrchr(b'.', &text[at..end])?;
+    let level = &text[stop + 1..end];
+    let is_level = text.get(end) == Some(&b':') && stop > at && level.len() > 1 && level.iter().all(u8::is_ascii_uppercase) && level_word(level).is_some();
+    is_level.then_some((&text[at..stop], level, end))
+}
+
+/// A name of several parts in parentheses that a message ends with; what stands before it, and the name.
+fn logger_at_the_end(message: &[u8]) -> Option<(&[u8], &[u8])> {
+    let inner = message.strip_suffix(b")")?;
+    let open = inner.len() - inner.iter().rev().take(LONGEST_NAME).position(|b| *b == b'(')? - 1;
+    let name = &inner[open + 1..];
+    let is_name =
+        is_qualified(name) && name[0].is_ascii_alphabetic() && name.iter().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'_' | b'$' | b':'));
+    Some((inner[..open].strip_suffix(b" ")?, name)).filter(|_| is_name)
 }
 
 /// A level by its letter alone before the bracket of a time, as in `W, [2026-…`; where the bracket stands.
@@ -304,29 +485,15 @@ fn packed_head<'a>(text: &'a [u8], at: usize, out: &mut Vec<u8>) -> Option<Packe
     })
 }
 
-/// A time that stands at `at`, in brackets or not; where it ends, and the process where its number stands in the brackets as well. Its writing is left in `out`. What stands in brackets
-/// with anything else belongs to the message.
-fn bracketed_time<'a>(text: &'a [u8], at: usize, out: &mut Vec<u8>) -> Option<(usize, Option<&'a [u8]>)> {
-    let (from, close) = opened(text, at);
-    let end = time(text, from, true, out)?;
-    let Some(close) = close else { return Some((end, None)) };
-    if text.get(end) == Some(&close) {
-        return Some((end + 1, None));
-    }
-    let number = text.get(end..)?.strip_prefix(b" #")?;
-    let digits = word_end(number, 0, |b| b.is_ascii_digit());
-    (number.get(digits) == Some(&close)).then(|| (end + 2 + digits + 1, Some(&number[..digits])))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    /// Time, severity, app, process, caller and message, `-` for none.
-    fn line(text: &str) -> Option<[String; 6]> {
+    /// Time, severity, app, process, caller, message, logger and thread, `-` for none.
+    fn line(text: &str) -> Option<[String; 8]> {
         let (mut found, mut room) = (Found::default(), Vec::new());
         read(text.as_bytes(), &mut found, &mut room)?;
-        let mut fields = ["-"; 6].map(str::to_owned);
+        let mut fields = ["-"; 8].map(str::to_owned);
         for (name, value) in &found.pairs {
             let super::super::Name::Known(number) = name else { unreachable!() };
             fields[usize::from(*number)] = serde_json::from_slice(found.value(value)).unwrap();
@@ -340,7 +507,7 @@ mod tests {
             ("2026-11-23 10:00:00,123 WARN  [gate-7] no answer", ["2026-11-23T10:00:00.123", "WARN", "-", "-", "-", "[gate-7] no answer"]),
             ("2026-11-23T10:00:00.5+01:00 [info] gate open", ["2026-11-23T10:00:00.5+01:00", "info", "-", "-", "-", "gate open"]),
             ("[4711] 2026/11/23 10:00:00.533285 [INF] ready", ["2026-11-23T10:00:00.533285", "INF", "-", "4711", "-", "ready"]),
-            ("23-Nov-2026 10:00:00.554 general: notice: all loaded", ["2026-11-23T10:00:00.554", "notice", "-", "-", "-", "general: notice: all loaded"]),
+            ("23-Nov-2026 10:00:00.554 general: notice: all loaded", ["2026-11-23T10:00:00.554", "notice", "-", "-", "-", "all loaded"]),
             (
                 "23-Nov-2026 10:00:00.205 INFO [main] ferries.Timetable.load 12 lines",
                 ["2026-11-23T10:00:00.205", "INFO", "-", "-", "-", "[main] ferries.Timetable.load 12 lines"],
@@ -351,9 +518,9 @@ mod tests {
             ("1795428000: broker 2 running", ["1795428000", "-", "-", "-", "-", "broker 2 running"]),
             ("17:M 23 Nov 2026 10:00:00.123 * gates are ready", ["2026-11-23T10:00:00.123", "-", "-", "17", "-", "gates are ready"]),
             ("2026-11-23 10:00:00.123 UTC [4711] LOG:  ready", ["2026-11-23T10:00:00.123Z", "LOG", "-", "4711", "-", "ready"]),
-            ("2026-11-23 10:00:00 0 [Note] Quays: using 4 berths", ["2026-11-23T10:00:00", "Note", "-", "-", "-", "0 [Note] Quays: using 4 berths"]),
+            ("2026-11-23 10:00:00 0 [Note] Quays: using 4 berths", ["2026-11-23T10:00:00", "Note", "-", "0", "-", "Quays: using 4 berths"]),
             ("2026-11-23 10:00:00.489700 W | pkg/gate: no answer", ["2026-11-23T10:00:00.489700", "warn", "-", "-", "-", "pkg/gate: no answer"]),
-            ("2026-11-23T10:00:00.489Z\tinfo\tgate.go:17\topen", ["2026-11-23T10:00:00.489Z", "info", "-", "-", "-", "gate.go:17\topen"]),
+            ("2026-11-23T10:00:00.489Z\tinfo\tgate.go:17\topen", ["2026-11-23T10:00:00.489Z", "info", "-", "-", "gate.go:17", "open"]),
             ("[2026-11-23T10:00:00+0000] info     :  gate open", ["2026-11-23T10:00:00Z", "info", "-", "-", "-", "gate open"]),
             ("[2026-11-23  10:00:00] EROR main/main no berth", ["2026-11-23T10:00:00", "EROR", "-", "-", "-", "main/main no berth"]),
             ("2026-11-23 10:00:00.736612+00:00 [notice] <0.223.0> started", ["2026-11-23T10:00:00.736612Z", "notice", "-", "-", "-", "<0.223.0> started"]),
@@ -384,7 +551,66 @@ mod tests {
             ("2026-11-23 10:00:00 --verbose is on", ["2026-11-23T10:00:00", "-", "-", "-", "-", "--verbose is on"]),
             ("gate-7 2026-11-23 10:00:00 ERROR stuck", ["2026-11-23T10:00:00", "ERROR", "-", "-", "-", "gate-7 2026-11-23 10:00:00 ERROR stuck"]),
         ] {
-            assert_eq!(line(text).unwrap_or_else(|| panic!("{text}")), expected, "{text}");
+            assert_eq!(line(text).unwrap_or_else(|| panic!("{text}"))[..6], expected, "{text}");
+        }
+    }
+
+    /// Level, logger and message are found by what they are, in whatever order.
+    #[test]
+    fn lines_of_logging_libraries() {
+        for (text, [severity, logger, thread, process, caller, message]) in [
+            ("2026-11-23T10:00:00Z INFO gates.timetable: loaded 12", ["INFO", "gates.timetable", "-", "-", "-", "loaded 12"]),
+            ("2026-11-23 10:00:00,123 - gates.timetable - WARNING - slow", ["WARNING", "gates.timetable", "-", "-", "-", "slow"]),
+            ("2026-11-23 10:00:00.123  INFO 4711 --- [main] e.f.gates.Timetable : up", ["INFO", "e.f.gates.Timetable", "main", "4711", "-", "up"]),
+            ("2026-11-23 10:00:00,123 ERROR [pool 1] e.ferries.Gates - stuck", ["ERROR", "e.ferries.Gates", "pool 1", "-", "-", "stuck"]),
+            ("[2026-11-23 10:00:00,123] WARN [gate 4] slow (ferries.gates.Berth)", ["WARN", "ferries.gates.Berth", "-", "-", "-", "[gate 4] slow"]),
+            ("[2026-11-23 10:00:00,123: INFO/MainProcess] Task ends", ["INFO", "-", "MainProcess", "-", "-", "Task ends"]),
+            ("[2026-11-23T10:00:00Z INFO  gates::timetable] loaded", ["INFO", "gates::timetable", "-", "-", "-", "loaded"]),
+            ("[2026-11-23T10:00:00,123][INFO ][o.f.g.Timetable    ] [quay-4] loaded", ["INFO", "o.f.g.Timetable", "-", "-", "-", "[quay-4] loaded"]),
+            ("2026-11-23T10:00:00.5Z\tINFO\tgates/timetable.go:17\tloaded", ["INFO", "-", "-", "-", "gates/timetable.go:17", "loaded"]),
+            ("2026-11-23T10:00:00Z ERROR gates::timetable: failed n=12", ["ERROR", "gates::timetable", "-", "-", "-", "failed n=12"]),
+            ("2026-11-23T10:00:00Z [gates] info: loaded", ["info", "-", "gates", "-", "-", "loaded"]),
+            ("2026-11-23 10:00:00.1234|ERROR|Gates.Timetable|no berth", ["ERROR", "Gates.Timetable", "-", "-", "-", "no berth"]),
+            ("[2026-11-23T10:00:00+00:00] gates.ERROR: no berth {}", ["ERROR", "gates", "-", "-", "-", "no berth {}"]),
+            ("2026-11-23T10:00:00.1Z W STORAGE  [init] slow", ["warn", "STORAGE", "-", "-", "-", "[init] slow"]),
+            ("2026-11-23T10:00:00.1Z 0 [Warning] [Server] old", ["Warning", "-", "-", "0", "-", "[Server] old"]),
+            ("INFO  [main] 2026-11-23 10:00:00,123 Gates.java:17 - loaded", ["INFO", "-", "main", "-", "Gates.java:17", "loaded"]),
+            ("2026-11-23 10:00:00.123 4711 INFO gates.timetable [-] loaded", ["INFO", "gates.timetable", "-", "4711", "-", "loaded"]),
+            ("gates.timetable: ERROR: 2026-11-23 10:00:00,123: no berth", ["ERROR", "gates.timetable", "-", "-", "-", "no berth"]),
+            ("2026-11-23 10:00:00 general: notice: all loaded", ["notice", "general", "-", "-", "-", "all loaded"]),
+            // Words that only look like it.
+            ("2026-11-23 10:00:00 INFO Note: berth 4 is free", ["INFO", "-", "-", "-", "-", "Note: berth 4 is free"]),
+            ("2026-11-23 10:00:00 www.ferries.example: no answer", ["-", "-", "-", "-", "-", "www.ferries.example: no answer"]),
+            ("2026-11-23 10:00:00 INFO opened timetable.txt (12 lines)", ["INFO", "-", "-", "-", "-", "opened timetable.txt (12 lines)"]),
+            ("2026-11-23 10:00:00 4711 tickets sold", ["-", "-", "-", "-", "-", "4711 tickets sold"]),
+            ("2026-11-23 10:00:00 I AM late", ["info", "AM", "-", "-", "-", "late"]),
+        ] {
+            let [_, found_severity, _, found_process, found_caller, found_message, found_logger, found_thread] = line(text).unwrap_or_else(|| panic!("{text}"));
+            let found = [found_severity, found_logger, found_thread, found_process, found_caller, found_message];
+            assert_eq!(found, [severity, logger, thread, process, caller, message], "{text}");
+        }
+    }
+
+    #[test]
+    fn times_in_the_writings_of_many_programs() {
+        for (text, time, message) in [
+            ("09/29-08:25:54.123456 [**] a scan", "Sep 29 08:25:54.123456", "[**] a scan"),
+            ("Apr-07-13 09:11:12 mail accepted", "2013-04-07T09:11:12", "mail accepted"),
+            ("07-Apr-13 09:11:12 mail accepted", "2013-04-07T09:11:12", "mail accepted"),
+            ("2015/01/01 - 01:25:17 | 200 | 12 ms", "2015-01-01T01:25:17", "200 | 12 ms"),
+            ("@400000006bff3b6a1d4c5b6c tide: high", "1811888992.491543404", "tide: high"),
+            ("23. M\u{e4}rz 2026 10:00:00 Tor offen", "2026-03-23T10:00:00", "Tor offen"),
+            ("24 Dez 2026 10:00:01 Tor zu", "2026-12-24T10:00:01", "Tor zu"),
+            ("23 f\u{e9}vr. 2026 10:00:00 porte ouverte", "2026-02-23T10:00:00", "porte ouverte"),
+            ("23 nov. 2026 10:00:00 porte ferm\u{e9}e", "2026-11-23T10:00:00", "porte ferm\u{e9}e"),
+            ("ago 23 10:00:00 abierta", "Aug 23 10:00:00", "abierta"),
+            ("November 23, 2026 10:00:00 open", "2026-11-23T10:00:00", "open"),
+        ] {
+            let found = line(text).unwrap_or_else(|| panic!("{text}"));
+            assert_eq!([found[0].as_str(), found[5].as_str()], [time, message], "{text}");
+        }
+        for text in ["@4000000000000000 x", "@40000000 gate", "@quay 10:00:00", "09/29-08:25:54 x", "29/09-08:25:54.1 x", "may 23 tickets"] {
+            assert_eq!(line(text), None, "{text}");
         }
     }
 

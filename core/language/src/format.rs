@@ -20,6 +20,8 @@ pub enum Format {
     KeyValue,
     /// Values separated by commas (RFC 4180), under these names.
     Csv(Vec<Path>),
+    /// Values separated by tabs, under these names.
+    Tsv(Vec<Path>),
     /// The access log of web servers, common or combined.
     AccessLog,
     /// A syslog message, RFC 5424 or RFC 3164.
@@ -92,8 +94,8 @@ impl Placeholder {
     }
 }
 
-const EXPECTED: &str = "`json`, `key=value`, `csv(…)`, `access log`, `syslog`, `w3c log(…)`, `container log`, `timed line`, `xml`, a template in quotes or a regular expression between slashes";
-const WORDS: &[&str] = &["json", "logfmt", "key=value", "csv", "access", "syslog", "w3c", "container", "timed", "xml"];
+const EXPECTED: &str = "`json`, `key=value`, `csv(…)`, `tsv(…)`, `access log`, `syslog`, `w3c log(…)`, `container log`, `timed line`, `xml`, a template in quotes or a regular expression between slashes";
+const WORDS: &[&str] = &["json", "logfmt", "key=value", "csv", "tsv", "access", "syslog", "w3c", "container", "timed", "xml"];
 
 /// One format, or several with `else` between.
 pub(crate) fn formats(c: &mut Cursor<'_>) -> Outcome<Vec<Format>> {
@@ -113,6 +115,9 @@ fn format(c: &mut Cursor<'_>) -> Outcome<Format> {
     }
     if c.words("csv") {
         return names(c).map(Format::Csv);
+    }
+    if c.words("tsv") {
+        return names(c).map(Format::Tsv);
     }
     if c.words("w3c") {
         c.need_words("log")?;
@@ -251,6 +256,7 @@ impl Format {
             Format::Json => "a JSON object".to_owned(),
             Format::KeyValue => "key=value pairs".to_owned(),
             Format::Csv(names) => format!("values separated by commas ({})", listed(names)),
+            Format::Tsv(names) => format!("values separated by tabs ({})", listed(names)),
             Format::AccessLog => "a line of a web server's access log".to_owned(),
             Format::Syslog => "a syslog message".to_owned(),
             Format::W3cLog(names) => format!("a line of a W3C extended log ({})", listed(names)),
@@ -282,6 +288,10 @@ impl Display for Format {
             Format::KeyValue => f.write_str("key=value"),
             Format::Csv(names) => {
                 f.write_str("csv")?;
+                columns(f, names)
+            }
+            Format::Tsv(names) => {
+                f.write_str("tsv")?;
                 columns(f, names)
             }
             Format::AccessLog => f.write_str("access log"),

@@ -40,6 +40,7 @@ const READY_MADE: &[(&str, &str)] = &[
     ("trace-go", include_str!("../../../../kits/trace-go.toml")),
     ("key-value", include_str!("../../../../kits/key-value.toml")),
     ("app-text", include_str!("../../../../kits/app-text.toml")),
+    ("app-level", include_str!("../../../../kits/app-level.toml")),
 ];
 
 /// Which lines a kit is for.

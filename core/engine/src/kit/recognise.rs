@@ -38,6 +38,11 @@ pub struct Recognised {
 /// Finds out of what kind lines are. Those at the beginning and end may be cut off.
 #[must_use]
 pub fn recognise(lines: &str, now_ms: i64) -> Recognised {
+    // Lines that say themselves what they hold are nothing else.
+    if let Some((steps, share, says)) = tabbed(lines) {
+        let Read { steps, events, timed, time } = Read::of(&[], steps, lines, now_ms);
+        return Recognised { says: says.to_owned(), kits: Vec::new(), steps, share, timed, time, events };
+    }
     let is_trace = |kit: &&Kit| kit.name.starts_with("trace-");
     // The lines of traces are put together before anything is read out of them.
     let share_of = |kit: &'static Kit| (kit, kit.share(lines, now_ms));
@@ -150,7 +155,11 @@ fn first_small(says: &str) -> String {
     if says.chars().nth(1).is_some_and(char::is_uppercase) { says.to_owned() } else { says[..1].to_lowercase() + &says[1..] }
 }
 
-/// Lines that begin with a date in digits, day or month first: which it is shows in the days past the twelfth, over all lines; where there are none of those, it is not guessed.
+const DAY_FIRST: (&str, &str, &str) = ("%d", "%m", "lines that begin with a date, the day first");
+const MONTH_FIRST: (&str, &str, &str) = ("%m", "%d", "lines that begin with a date, the month first");
+
+/// Lines that begin with a date in digits, day or month first: which it is shows in the days past the twelfth, over all lines; where there are none of those, it is not guessed but for
+/// dates with dashes or full stops.
 fn dates_in_digits(lines: &str) -> Option<([String; 2], f64, &'static str)> {
     let all = lines.lines().filter(|l| !l.trim().is_empty()).count();
     let heads: Vec<InDigits> = lines.lines().filter_map(date_in_digits).collect();
@@ -158,8 +167,10 @@ fn dates_in_digits(lines: &str) -> Option<([String; 2], f64, &'static str)> {
     let share = heads.iter().filter(|h| (h.sign, h.zoned) == (sign, zoned)).count() as f64 / all.max(1) as f64;
     let most = |of: fn(&InDigits) -> u32| heads.iter().map(of).max().unwrap_or(0);
     let (first, second, what) = match (most(|h| h.first), most(|h| h.second)) {
-        (13..=31, ..=12) => ("%d", "%m", "lines that begin with a date, the day first"),
-        (..=12, 13..=31) => ("%m", "%d", "lines that begin with a date, the month first"),
+        (13..=31, ..=12) => DAY_FIRST,
+        (..=12, 13..=31) => MONTH_FIRST,
+        // With full stops or dashes the day comes first, as good as everywhere.
+        (..=12, ..=12) if sign != '/' => DAY_FIRST,
         _ => return None,
     };
     let sign_in_regex = if sign == '-' { "-".to_owned() } else { format!("\\{sign}") };
@@ -168,6 +179,40 @@ fn dates_in_digits(lines: &str) -> Option<([String; 2], f64, &'static str)> {
         format!(r"^\[?(?<time>\d\d?{sign_in_regex}\d\d?{sign_in_regex}\d{{4}} \d\d?:\d\d:\d\d{zone_in_regex})(?:[.,]\d+)?\]?[ \t:,|-]*(?<message>(?s:.*))$");
     let steps = [format!("parse message as /{pattern}/"), format!("convert time to time \"{first}{sign}{second}{sign}%Y %H:%M:%S{zone}\"")];
     (share >= SURE).then_some((steps, share, what))
+}
+
+/// Columns with tabs between them, which a `#fields` line names; a `#types` line says what each holds.
+fn tabbed(lines: &str) -> Option<(Vec<String>, f64, &'static str)> {
+    let listed = |what: &str| lines.lines().find_map(|l| Some(l.strip_prefix(what)?.split('\t').collect::<Vec<_>>()));
+    let names: Vec<&str> = listed("#fields\t")?;
+    let plain = |name: &&str| {
+        name.split('.').all(|part| {
+            part.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && part.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-'))
+        })
+    };
+    if !(1..=MAX_COLUMNS).contains(&names.len()) || !names.iter().all(plain) {
+        return None;
+    }
+    let types = listed("#types\t").unwrap_or_default();
+    let mut steps = vec!["drop message starts with \"#\"".to_owned(), format!("parse message as tsv({})", names.join(", "))];
+    let of = |kind: &[&str]| names.iter().zip(&types).filter(|(_, of)| kind.contains(of)).map(|(name, _)| *name).collect::<Vec<_>>();
+    let times = of(&["time"]);
+    if let Some(first) = times.first().filter(|first| **first != "time" && !names.contains(&"time")) {
+        steps.push(format!("rename {first} to time"));
+    }
+    for (i, name) in times.iter().enumerate() {
+        let name = if i == 0 && !names.contains(&"time") { "time" } else { name };
+        steps.push(format!("convert {name} to time"));
+    }
+    let texts = of(&["string", "addr", "enum", "subnet"]);
+    if !texts.is_empty() {
+        steps.push(format!("convert {}", texts.iter().map(|name| format!("{name} to text")).collect::<Vec<_>>().join(", ")));
+    }
+    for name in of(&["bool"]) {
+        steps.push(format!("set {name} = true when {name} = \"T\""));
+        steps.push(format!("set {name} = false when {name} = \"F\""));
+    }
+    Some((steps, 1.0, "values with tabs between them, whose `#fields` line names the columns"))
 }
 
 /// Columns that a line at the top names: of a W3C extended log, or of comma-separated values.

@@ -88,6 +88,26 @@ fn whether_the_day_or_the_month_is_first_shows_over_all_lines() {
     }
 }
 
+/// Kinds of which no kit had lines: libraries' logs are none of the system's, and columns with tabs have names and types.
+#[test]
+fn logs_of_libraries_and_columns_with_tabs() {
+    let library = "2026-11-23T10:00:00.5Z INFO gates.timetable: loaded\n2026-11-23T10:00:01.5Z ERROR gates.berths: none is free\n";
+    let library = recognise(library, NOW);
+    assert_eq!((library.kits.as_slice(), library.timed), (&["app-text"][..], 1.0), "{library:?}");
+    assert_eq!(library.events[1], r#"{"message":"none is free","time":"2026-11-23T10:00:01.5Z","severity":"ERROR","logger":"gates.berths"}"#);
+    let system = recognise("2026-11-23T10:00:00.5Z quay-4 gated: opened\n2026-11-23T10:00:01.5Z info-desk gated: shut\n", NOW);
+    assert_eq!(system.kits, ["system-log"], "{system:?}");
+    let level = recognise("INFO:gates:loaded\nWARNING:gates:slow\n", NOW);
+    assert_eq!((level.kits.as_slice(), level.timed), (&["app-level"][..], 0.0), "{level:?}");
+    let tabs = "#fields\tts\tuid\tid.orig_h\tid.orig_p\tlocal\n#types\ttime\tstring\taddr\tport\tbool\n1795428000.5\t17\t192.0.2.7\t51512\tT\n1795428001.5\tC2\t-\t51513\tF\n";
+    let tabs = recognise(tabs, NOW);
+    assert_eq!((tabs.timed, tabs.events.len(), tabs.time.as_deref()), (1.0, 2, Some("2026-11-23T10:00:00.5Z")), "{tabs:?}");
+    assert!(tabs.events[0].ends_with(r#""time":"2026-11-23T10:00:00.5Z","uid":"17","id.orig_h":"192.0.2.7","id.orig_p":51512,"local":true}"#), "{tabs:?}");
+    assert!(tabs.events[1].ends_with(r#""uid":"C2","id.orig_p":51513,"local":false}"#), "{tabs:?}");
+    let dashes = recognise("05-11-2026 10:00:00 gate open\n06-11-2026 10:00:00 gate shut\n", NOW);
+    assert_eq!(dashes.time.as_deref(), Some("2026-11-05T10:00:00Z"), "{dashes:?}");
+}
+
 #[test]
 fn json_of_applications_is_recognised_whatever_its_members_order() {
     let line = r#"{"caller":"gate.go:17","level":"info","msg":"open","ts":"2026-11-23T10:00:00.5Z"}"#;
