@@ -189,7 +189,7 @@ impl Served {
         Some(flow["destinations"].as_array()?.iter().filter_map(|d| d["waiting_bytes"].as_f64()).sum())
     }
 
-    /// Waits until nothing waits for any destination.
+    /// Waits until nothing queued for any destination.
     pub(crate) async fn drained(&self) -> Option<()> {
         let begun = Instant::now();
         while begun.elapsed() < Duration::from_secs(120) {

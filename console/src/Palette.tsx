@@ -69,7 +69,7 @@ function Targets({ close }: { close: () => void }) {
             <span className="text-sm text-soft">{t.kind}</span>
           </li>
         ))}
-        {found.length === 0 && <li className="px-2 py-1.5 text-sm text-soft">Nothing is called that.</li>}
+        {found.length === 0 && <li className="px-2 py-1.5 text-sm text-soft">No match.</li>}
       </ul>
     </>
   );

@@ -76,7 +76,19 @@ function Menu() {
   );
 }
 
+/** The service says in the page whether the browser is signed in. */
+const signedIn = document.documentElement.dataset.session !== "none";
+
 export function Shell() {
+  return signedIn ? <Places /> : <SignedOut />;
+}
+
+function SignedOut() {
+  usePageTitle(false);
+  return <SignInPage />;
+}
+
+function Places() {
   const [frozen, setFrozen] = useState(false);
   const { error } = useStatus();
   const places = usePlaces();

@@ -7,7 +7,7 @@ import { RoutePage } from "./pages/route/RoutePage";
 import { Message } from "./parts/Message";
 import { Shell } from "./Shell";
 
-const root = createRootRoute({ component: Shell, notFoundComponent: () => <Message heading title="There is no such page.">The flow is the place to start from.</Message> });
+const root = createRootRoute({ component: Shell, notFoundComponent: () => <Message heading title="No page at this address.">Start from the flow.</Message> });
 const flow = createRoute({ getParentRoute: () => root, path: "/", component: FlowPage, validateSearch: (search: Record<string, unknown>) => (typeof search.at === "string" ? { at: search.at } : {}), staticData: { place: "Flow" } });
 const route = createRoute({ getParentRoute: () => root, path: "/routes/$name", component: RoutePage });
 const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: LedgerPage, staticData: { place: "Ledger" } });

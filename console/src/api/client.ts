@@ -43,7 +43,7 @@ export async function ask(path: string, init: RequestInit = {}): Promise<Respons
   }
   if (!response.ok) {
     const problem = (await response.json().catch(() => ({}))) as { detail?: string };
-    throw new ServiceError(response.status, problem.detail ?? `the service answered ${response.status}`);
+    throw new ServiceError(response.status, problem.detail ?? `the service responded with ${response.status}`);
   }
   return response;
 }

@@ -8,10 +8,30 @@ const KEEP = 60;
 /** How often the page takes in what arrived, in milliseconds. */
 const SETTLE = 400;
 
-export type Tail = { events: TailEvent[]; skipped: number; state: "opening" | "open" | "broken" };
+export type Mistake = { column: number; length: number; message: string; expected: string | null; nearest: string | null };
+
+/** Why a stream cannot be opened: in the service's words, and where in the condition. */
+export type Refused = { says: string; mistake: Mistake | null };
+
+export type Tail = { events: TailEvent[]; skipped: number; state: "opening" | "open" | "broken"; refused: Refused | null };
+
+/** Asks for the stream once more, for the answer's body: an event source shows none. */
+async function whyRefused(path: string): Promise<Refused | null> {
+  const end = new AbortController();
+  try {
+    const response = await fetch(path, { signal: end.signal });
+    if (response.ok) return null;
+    const problem = (await response.json()) as { detail?: string; mistakes?: Mistake[] };
+    return { says: problem.detail ?? "", mistake: problem.mistakes?.[0] ?? null };
+  } catch {
+    return { says: "the service does not answer", mistake: null };
+  } finally {
+    end.abort();
+  }
+}
 
 export function useTail(point: string, when: string, frozen: boolean): Tail {
-  const [tail, setTail] = useState<Tail>({ events: [], skipped: 0, state: "opening" });
+  const [tail, setTail] = useState<Tail>({ events: [], skipped: 0, state: "opening", refused: null });
   const frozenNow = useRef(frozen);
   useEffect(() => {
     frozenNow.current = frozen;
@@ -21,14 +41,21 @@ export function useTail(point: string, when: string, frozen: boolean): Tail {
     let arrived: TailEvent[] = [];
     let skipped = 0;
     let state: Tail["state"] = "opening";
+    let refused: Refused | null = null;
+    let ended = false;
     const query = new URLSearchParams({ point });
     if (when.trim() !== "") query.set("when", when);
-    const stream = new EventSource(`/api/v1/tail?${query}`);
+    const path = `/api/v1/tail?${query}`;
+    const stream = new EventSource(path);
     stream.onopen = () => {
       state = "open";
     };
     stream.onerror = () => {
       state = stream.readyState === EventSource.CLOSED ? "broken" : "opening";
+      if (state === "broken")
+        void whyRefused(path).then((why) => {
+          if (!ended) refused = why;
+        });
     };
     stream.addEventListener("event", (message) => {
       const shown = JSON.parse((message as MessageEvent<string>).data) as Omit<TailEvent, "id">;
@@ -42,14 +69,15 @@ export function useTail(point: string, when: string, frozen: boolean): Tail {
       const fresh = arrived;
       arrived = [];
       setTail((old) => {
-        if (fresh.length === 0 && old.skipped === skipped && old.state === state) return old;
-        return { events: [...fresh, ...old.events].slice(0, KEEP), skipped, state };
+        if (fresh.length === 0 && old.skipped === skipped && old.state === state && old.refused === refused) return old;
+        return { events: [...fresh, ...old.events].slice(0, KEEP), skipped, state, refused };
       });
     }, SETTLE);
     return () => {
+      ended = true;
       clearInterval(settle);
       stream.close();
-      setTail({ events: [], skipped: 0, state: "opening" });
+      setTail({ events: [], skipped: 0, state: "opening", refused: null });
     };
   }, [point, when]);
   return tail;

@@ -74,7 +74,7 @@ function Records({ source }: { source: string }) {
 /** A button that opens them. */
 export function NextButton({ source, className }: { source: string; className: string }) {
   return (
-    <Sheet button="Raw and read" className={className} title="Raw and read" says={`The next records that source ${source} is sent, and what each was read as, before any route.`}>
+    <Sheet button="Raw and read" className={className} title="Raw and read" says={`The next records that arrive at source ${source}, raw and as they were read, before any route.`}>
       <Records source={source} />
     </Sheet>
   );

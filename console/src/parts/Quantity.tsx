@@ -4,7 +4,7 @@ import { bytes, count, rate } from "../lib/format";
 
 export function Rate({ gauge, className = "" }: { gauge: Gauge; className?: string }) {
   return (
-    <span className={`num ${className}`} title={`${gauge.events_per_second.toFixed(2)} events a second; ${count(gauge.events)} since the beginning`}>
+    <span className={`num ${className}`} title={`${gauge.events_per_second.toFixed(2)} events/s; ${count(gauge.events)} since the start`}>
       {rate(gauge.events_per_second)}
     </span>
   );
@@ -12,7 +12,7 @@ export function Rate({ gauge, className = "" }: { gauge: Gauge; className?: stri
 
 export function ByteRate({ gauge, className = "" }: { gauge: Gauge; className?: string }) {
   return (
-    <span className={`num ${className}`} title={`${gauge.bytes_per_second.toFixed(0)} bytes a second; ${count(gauge.bytes)} bytes since the beginning`}>
+    <span className={`num ${className}`} title={`${gauge.bytes_per_second.toFixed(0)} bytes/s; ${count(gauge.bytes)} bytes since the start`}>
       {bytes(gauge.bytes_per_second)}/s
     </span>
   );

@@ -2,7 +2,7 @@
 import { ToggleGroup } from "radix-ui";
 import { useId, useState } from "react";
 
-import { type TailEvent, useTail } from "../api/tail";
+import { type Refused, type TailEvent, useTail } from "../api/tail";
 import { difference } from "../lib/diff";
 import { clock, count, utc } from "../lib/format";
 import { useFrozen } from "../lib/frozen";
@@ -63,6 +63,35 @@ function Line({ event, side, source }: { event: TailEvent; side: Side; source: s
   );
 }
 
+/** Why nothing is shown; a mistake in the condition, at its place. */
+function Broken({ when, refused }: { when: string; refused: Refused | null }) {
+  if (refused?.mistake == null) {
+    return (
+      <p role="alert" className="text-sm text-fails">
+        The stream cannot be opened{refused === null || refused.says === "" ? "." : `: ${refused.says}.`}
+      </p>
+    );
+  }
+  const { column, length, message, expected, nearest } = refused.mistake;
+  const text = [...when.trim()];
+  const at = column - 1;
+  const wrong = text.slice(at, at + Math.max(1, length)).join("");
+  return (
+    <div role="alert" className="text-sm">
+      <p className="font-mono text-xs">
+        {text.slice(0, at).join("")}
+        <mark className="border-b-2 border-fails bg-transparent text-fails">{wrong === "" ? "\u00a0" : wrong}</mark>
+        {text.slice(at + Math.max(1, length)).join("")}
+      </p>
+      <p className="mt-1 text-fails">
+        Column {column}: {message}
+        {expected === null ? "" : `; expected ${expected}`}
+        {nearest === null ? "" : `; did you mean ${nearest}?`}
+      </p>
+    </div>
+  );
+}
+
 export function Tail({ point, what }: { point: string; what: string }) {
   const { frozen } = useFrozen();
   const [side, setSide] = useState<Side>("both");
@@ -105,9 +134,7 @@ export function Tail({ point, what }: { point: string; what: string }) {
         {tail.skipped > 0 && <span className="text-sm text-waits">{count(tail.skipped)} came too fast to show</span>}
       </div>
       {tail.state === "broken" ? (
-        <p role="alert" className="text-sm text-fails">
-          The stream cannot be opened{when === "" ? "." : ": the condition may not be readable."}
-        </p>
+        <Broken when={when} refused={tail.refused} />
       ) : tail.events.length === 0 ? (
         <p role="status" className="py-3 text-sm text-soft">
           Waiting for the next event here.

@@ -69,13 +69,13 @@ function Route({ route }: { route: RouteDecision }) {
 function Answer({ source, event }: { source: string; event: string }) {
   const why = useWhy(source, event);
   if (why.error !== null) return <p role="alert" className="text-sm text-fails">▲ {why.error.message}</p>;
-  if (why.data === undefined) return <p className="text-sm text-soft">Asking the plan…</p>;
+  if (why.data === undefined) return <p className="text-sm text-soft">Evaluating…</p>;
   const { unreadable, arrival, routes, remainder } = why.data;
   if (typeof unreadable === "string") return <p className="text-sm text-fails">It cannot be read, and goes to quarantine: {unreadable}</p>;
   return (
     <div className="text-sm" aria-live="polite">
       <Steps passage={arrival} />
-      {typeof arrival.after !== "string" && <p className="text-removed">It goes no further.</p>}
+      {typeof arrival.after !== "string" && <p className="text-removed">It stops here.</p>}
       <ul aria-label="Routes">
         {routes.map((r) => (
           <Route key={r.name} route={r} />
@@ -102,7 +102,7 @@ export function WhyButton({ source, event, className }: { source: string; event:
       button="Why?"
       className={className}
       title="Why it goes where it goes"
-      says={`What the active plan does with this event at source ${source}. Nothing is sent, counted or remembered.`}
+      says={`What the active plan does with this event at source ${source}. Nothing is sent, counted or stored.`}
       onOpenChange={open}
     >
       <form

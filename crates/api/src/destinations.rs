@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum DestinationState {
-    /// Nothing was sent yet.
+    /// Empty request yet.
     Idle,
     /// It takes what it is sent.
     Healthy,
@@ -30,7 +30,7 @@ pub struct DestinationHealth {
     pub state: DestinationState,
     /// Since when, in milliseconds since 1970.
     pub since_ms: i64,
-    /// Tries that failed in a row.
+    /// Consecutive failed delivery attempts.
     pub failures: u32,
     /// What went wrong last, in the destination's own words.
     pub last_error: Option<String>,

@@ -86,7 +86,7 @@ async fn kept_secret(service: &Service, name: &str) -> anyhow::Result<String> {
         return Ok(secret.reveal().to_owned());
     }
     let mut bytes = [0u8; 16];
-    getrandom::fill(&mut bytes).map_err(|e| anyhow::anyhow!("no randomness: {e}"))?;
+    getrandom::fill(&mut bytes).map_err(|e| anyhow::anyhow!("no random numbers: {e}"))?;
     let value: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
     service.set_secret(name, &value).await?;
     Ok(value)

@@ -17,24 +17,24 @@ use rockrose_client::{Client, Common, Exit, Failure, Outcome, ask};
 pub(crate) enum KitCommand {
     /// List the kits that are built in
     List,
-    /// Show one: what it is for, its steps, and what becomes of its examples
+    /// Show a kit: its purpose, its steps, and the events that its examples give
     Show {
-        /// A kit, or a file with one
+        /// A kit's name, or a file
         kit: String,
     },
     /// Try the examples of a kit
     Try {
-        /// A kit, or a file with one
+        /// A kit's name, or a file
         kit: String,
     },
     /// Add a kit's recipe and tables to the active plan, or to a plan's file
     Add {
-        /// A kit, or a file with one
+        /// A kit's name, or a file
         kit: String,
-        /// A file with a plan to add it to, instead of the active plan
+        /// Plan file to add it to, instead of the active plan
         #[arg(long, value_name = "FILE")]
         plan: Option<std::path::PathBuf>,
-        /// Do it without asking
+        /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
     },
@@ -123,8 +123,8 @@ pub(crate) async fn kit(common: &Common, command: KitCommand) -> Outcome {
                 format::print_json(&json!({ "examples": kit.examples.len(), "wrong": wrong }))?;
             } else if wrong.is_empty() {
                 let says = match kit.examples.len() {
-                    1 => "The example comes out as it says.".to_owned(),
-                    n => format!("All {n} examples come out as they say."),
+                    1 => "The example gives the expected event.".to_owned(),
+                    n => format!("All {n} examples give the expected events."),
                 };
                 format::line(&paint(&says, GOOD))?;
             }

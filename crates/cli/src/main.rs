@@ -40,36 +40,36 @@ struct Cli {
 enum Command {
     /// Run the service
     ///
-    /// It ends on SIGTERM and SIGINT. On SIGHUP it reads the plan's file again, if one was given, and the files that the plan names: tables and the certificates of sources.
+    /// Stops on SIGTERM and SIGINT. On SIGHUP, reloads the plan's file, if one was given, and the tables and certificates that the plan names.
     Serve {
-        /// The folder for everything that is kept
+        /// Data folder, for everything that the service stores
         #[arg(long, env = "ROCKROSE_DATA", default_value = "rockrose-data", value_name = "FOLDER")]
         data: PathBuf,
-        /// Where the API and the console listen
+        /// Address for the API and the console
         #[arg(long, env = "ROCKROSE_LISTEN", default_value = "127.0.0.1:8600", value_name = "ADDRESS")]
         listen: SocketAddr,
-        /// A plan to apply at the start, and when told to read it again, if it is another than the one that runs
+        /// A plan to apply at start and on reload, if it differs from the active one
         #[arg(long, env = "ROCKROSE_PLAN", value_name = "FILE")]
         plan: Option<PathBuf>,
     },
     /// Run the service with the made-up ferry line's plan, events and destinations
     Demo {
-        /// The folder for everything that is kept
+        /// Data folder, for everything that the service stores
         #[arg(long, default_value = "demo-data", value_name = "FOLDER")]
         data: PathBuf,
-        /// Where the API and the console listen
+        /// Address for the API and the console
         #[arg(long, default_value = "127.0.0.1:8600", value_name = "ADDRESS")]
         listen: SocketAddr,
-        /// Take free ports for the sources and stand-ins instead of 8610-8612 and 9410-9411
+        /// Use free ports for the sources and stand-ins instead of 8610-8612 and 9410-9411
         #[arg(long, conflicts_with = "ports")]
         free_ports: bool,
-        /// The ports of the kiosks', gates' and payments' sources and of the two stand-ins
+        /// Ports for the sources of the kiosks, gates and payments and for the two stand-ins
         #[arg(long, value_delimiter = ',', value_name = "PORT")]
         ports: Vec<u16>,
-        /// Events a second, about
+        /// Approximate number of events per second
         #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..=5000))]
         rate: u32,
-        /// Seed of the made-up events
+        /// Seed for the made-up events
         #[arg(long, default_value_t = 7)]
         seed: u64,
     },
@@ -77,21 +77,21 @@ enum Command {
     Client(ClientCommand),
     /// Print the API's OpenAPI document
     Openapi,
-    /// What is known of kinds of logs: ready-made recipes, with examples
+    /// Ready-made recipes for known kinds of logs, with examples
     Kit {
         #[command(subcommand)]
         command: kit::KitCommand,
     },
     /// Run a stand-in for an outside destination
     Standin(standin::StandinArgs),
-    /// Write the manual's pages, one for each command
+    /// Write manual pages, one per command
     Manual {
-        /// The folder that they are written to
+        /// Folder to write them to
         folder: PathBuf,
     },
     /// Print completions for a shell
     Completions {
-        /// Which shell
+        /// The shell
         shell: clap_complete::Shell,
     },
 }

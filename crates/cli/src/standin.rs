@@ -12,7 +12,7 @@ use rockrose_client::{End, Exit, Outcome, format};
 
 #[derive(Clone, Copy, clap::ValueEnum)]
 enum As {
-    /// JSON lines at /in, OTLP log records at /v1/logs; `GET /` tells what it has
+    /// JSON lines at /in, OTLP log records at /v1/logs; `GET /` reports what it has
     Http,
     /// OTLP log records over gRPC
     Grpc,
@@ -22,34 +22,34 @@ enum As {
     Store,
 }
 
-/// Stands in for an outside destination, which can be slow, refuse, fail or be silent
+/// Stands in for an outside destination; can be slow, refuse, fail or not respond
 #[derive(Args)]
 pub(crate) struct StandinArgs {
-    /// What it is
+    /// What it stands in for
     #[arg(long = "as", value_enum, default_value = "http")]
     speaks: As,
-    /// Where it listens
+    /// Address to listen on
     #[arg(long, default_value = "127.0.0.1:9410", value_name = "ADDRESS")]
     listen: SocketAddr,
-    /// The file that what it takes is appended to; of an object store, its folder
+    /// File to append received events to; for an object store, its folder
     #[arg(long, value_name = "FILE")]
     into: Option<PathBuf>,
-    /// The bearer token it asks for; of an object store, the access key
+    /// Bearer token that it requires; for an object store, the access key
     #[arg(long, env = "ROCKROSE_STANDIN_TOKEN", hide_env_values = true)]
     want_token: Option<String>,
-    /// Think so long before each answer, in milliseconds
+    /// Delay before each response, in milliseconds
     #[arg(long, default_value_t = 0, value_name = "MS")]
     delay: u64,
-    /// Fail one request in so many
+    /// Fail one request in N
     #[arg(long, default_value_t = 0, value_name = "N")]
     fail_one_in: u64,
-    /// Refuse a body in which this text stands
+    /// Refuse bodies that contain this text
     #[arg(long, value_name = "TEXT")]
     refuse: Option<String>,
-    /// Say that a body is too large if more events than that stand in it
+    /// Refuse bodies of more than N events as too large
     #[arg(long, default_value_t = 0, value_name = "N")]
     most_events: usize,
-    /// How it is, over and over: `well for 20s, slow 2s for 10s, failing for 5s`; also `refusing`, `hanging`, `closing`
+    /// Its behaviour in turn, repeated: `well for 20s, slow 2s for 10s, failing for 5s`; also `refusing`, `hanging`, `closing`
     #[arg(long, value_name = "MOODS", value_parser = Schedule::read)]
     schedule: Option<Schedule>,
 }

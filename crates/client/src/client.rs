@@ -33,7 +33,7 @@ fn config(given: Option<&Path>) -> Result<Config, Failure> {
         },
     };
     let text = std::fs::read_to_string(&path).map_err(|e| Failure::new(Exit::Failed, format!("cannot read {}: {e}", path.display())))?;
-    toml::from_str(&text).map_err(|e| Failure::new(Exit::Failed, format!("{} is not a client's settings: {}", path.display(), e.message())))
+    toml::from_str(&text).map_err(|e| Failure::new(Exit::Failed, format!("{} is not a settings file: {}", path.display(), e.message())))
 }
 
 /// The service, as one client sees it.

@@ -14,33 +14,33 @@ use crate::{Common, Exit, Failure, Outcome};
 /// What is done with destinations.
 #[derive(Subcommand)]
 pub enum DestinationCommand {
-    /// List the destinations and how they are doing
+    /// List the destinations and their health
     List,
-    /// Show one: what waits, how it answers, what went wrong last
+    /// Show a destination: its queue, response times and last errors
     Show {
-        /// Which
+        /// The destination's name
         name: String,
     },
-    /// Look whether one can be reached and takes a marked event, up to the first step that fails
+    /// Test whether a destination can be reached and accepts a test event, up to the first step that fails
     Test {
-        /// Which
+        /// The destination's name
         name: String,
     },
-    /// Hold its events back until it is resumed
+    /// Stop delivery until resumed; events stay queued
     Pause {
-        /// Which
+        /// The destination's name
         name: String,
     },
-    /// Let its events go again
+    /// Start delivery again
     Resume {
-        /// Which
+        /// The destination's name
         name: String,
     },
     /// Permanently discard its queued events
     Purge {
-        /// Which
+        /// The destination's name
         name: String,
-        /// Do not ask
+        /// Do not ask for confirmation
         #[arg(long, short)]
         yes: bool,
     },
@@ -84,7 +84,7 @@ fn show(destination: &FlowDestination, now: i64) -> Outcome {
     if answers.count > 0 {
         let (good, count) = (answers.good * 100.0, answers.count);
         let times = [answers.p50_ms, answers.p90_ms, answers.p99_ms].map(milliseconds).join(", ");
-        rows.push(vec!["answers".into(), format!("{good:.0} % good of the last {count}; p50, p90, p99: {times}")]);
+        rows.push(vec!["answers".into(), format!("{good:.0} % of the last {count} requests succeeded; p50, p90, p99: {times}")]);
     }
     if let Some(at) = health.last_success_ms {
         rows.push(vec!["took last".into(), format!("{} ago", format::age(now - at))]);
@@ -123,12 +123,12 @@ pub(crate) async fn destination(common: &Common, command: DestinationCommand) ->
         }
         DestinationCommand::Resume { name } => {
             client.call_bare(Method::POST, &format!("/api/v1/destinations/{name}/resume")).await?;
-            say(common, &name, "resumed", "gets its events again")
+            say(common, &name, "resumed", "is resumed: its events are delivered again")
         }
         DestinationCommand::Purge { name, yes } => {
             let (now, found) = one(&client, &name).await?;
             if found.waiting_events == 0 {
-                return if common.json { format::print_json(&json!({ "events": 0, "bytes": 0 })) } else { format::line("Nothing waits for it.") };
+                return if common.json { format::print_json(&json!({ "events": 0, "bytes": 0 })) } else { format::line("Its queue is empty.") };
             }
             if !yes && !ask(&format!("{} wait for `{name}`. Permanently discard them?", waits(&found, now)))? {
                 return Ok(Exit::Declined);
@@ -140,7 +140,7 @@ pub(crate) async fn destination(common: &Common, command: DestinationCommand) ->
 }
 
 fn say(common: &Common, name: &str, key: &str, words: &str) -> Outcome {
-    if common.json { format::print_json(&json!({ key: name })) } else { format::line(&format!("The destination `{name}` {words}.")) }
+    if common.json { format::print_json(&json!({ key: name })) } else { format::line(&format!("Destination `{name}` {words}.")) }
 }
 
 fn moved(common: &Common, answer: &Answer, words: &str) -> Outcome {

@@ -45,7 +45,7 @@ pub struct Common {
     /// API token
     #[arg(long, global = true, env = "ROCKROSE_TOKEN", hide_env_values = true)]
     pub token: Option<String>,
-    /// A file with `address` and `token`; ~/.config/rockrose/client.toml if left out
+    /// Settings file with `address` and `token`; ~/.config/rockrose/client.toml if omitted
     #[arg(long, global = true, env = "ROCKROSE_CONFIG", value_name = "FILE")]
     pub config: Option<PathBuf>,
     /// Print JSON
@@ -56,73 +56,73 @@ pub struct Common {
 /// What the client does.
 #[derive(Subcommand)]
 pub enum ClientCommand {
-    /// Write a first plan, with comments, from what comes in and where it goes
+    /// Write a commented first plan for the given kinds of sources and destinations
     NewPlan {
-        /// What comes in: http, otlp, syslog, tcp or file; several with commas. Asked for on a terminal
+        /// Kinds of sources: http, otlp, syslog, tcp or file; several with commas. Asked for on a terminal
         #[arg(long, value_name = "KIND", value_delimiter = ',')]
         from: Vec<String>,
-        /// Where it goes: file, http, otlp, syslog, archive or discard; several with commas
+        /// Kinds of destinations: file, http, otlp, syslog, archive or discard; several with commas
         #[arg(long, value_name = "KIND", value_delimiter = ',')]
         to: Vec<String>,
-        /// The file to write, which must not be there yet; standard output if left out
+        /// The file to create, which must not exist yet; standard output if omitted
         #[arg(long, short, value_name = "FILE")]
         output: Option<PathBuf>,
     },
-    /// Say what is wrong with a plan, without a service
+    /// Check a plan for mistakes, without a service
     Check {
         /// The plan; `-` for standard input
         plan: PathBuf,
     },
-    /// Print a plan in canonical form: sentences as they are shown everywhere, spacing even, comments kept
+    /// Print a plan in canonical form, comments kept
     Fmt {
         /// The plan's file; `-` for standard input
         plan: PathBuf,
-        /// Write it back to the file instead
+        /// Write the result back to the file
         #[arg(long, conflicts_with = "check")]
         write: bool,
-        /// Only say whether it is canonical (exit 3 if not)
+        /// Only check whether it is canonical (exit 3 if not)
         #[arg(long)]
         check: bool,
     },
-    /// Say in plain words what a sentence does, and to which fields
+    /// Explain in plain words what a sentence does, and to which fields
     Explain {
         /// A step or a condition, in quotes
         sentence: String,
     },
     /// Print the plan's JSON Schema, for editors
     Schema,
-    /// Show what a plan would change, ask, and apply it
+    /// Show what a plan would change, ask for confirmation, and apply it
     Apply {
         /// The plan; `-` for standard input (with --yes)
         plan: PathBuf,
-        /// Why, for the history
+        /// Reason for the change, kept with the revision
         #[arg(long, default_value = "")]
         why: String,
-        /// Do not ask
+        /// Do not ask for confirmation
         #[arg(long, short)]
         yes: bool,
     },
-    /// List the plans that were applied, or show one
+    /// List the revisions of the plan, or show one
     Revisions {
-        /// Show this one whole
+        /// Show this revision
         number: Option<i64>,
     },
     /// Apply an earlier revision again
     Revert {
-        /// Which
+        /// The revision's number
         number: i64,
-        /// Why, for the history
+        /// Reason for the change, kept with the revision
         #[arg(long, default_value = "")]
         why: String,
-        /// Do not ask
+        /// Do not ask for confirmation
         #[arg(long, short)]
         yes: bool,
     },
-    /// Show what arrives, what is done to it, and how the destinations are doing
+    /// Show what arrives, what is done to it, and the health of the destinations
     Status,
     /// Show the account of every event and byte, and whether it balances
     Ledger {
-        /// Only the last so many minutes
+        /// Only the last N minutes
         #[arg(long, value_name = "N")]
         minutes: Option<i64>,
     },
@@ -136,18 +136,18 @@ pub enum ClientCommand {
         /// Show events as they came, as they went on, or both
         #[arg(long, value_enum, default_value_t = tail::Side::After)]
         side: tail::Side,
-        /// Stop after so many events
+        /// Stop after N events
         #[arg(long, value_name = "N")]
         most: Option<u64>,
     },
     /// Send a file or standard input to a source
     Send {
-        /// The file; left out, standard input
+        /// The file; standard input if omitted
         file: Option<PathBuf>,
         /// The source, by name
         #[arg(long, required_unless_present = "url", conflicts_with = "url")]
         source: Option<String>,
-        /// The source's URL, without asking the service for it
+        /// The source's URL, instead of asking the service for it
         #[arg(long)]
         url: Option<String>,
         /// The source's key
@@ -157,17 +157,17 @@ pub enum ClientCommand {
         #[arg(long)]
         gzip: bool,
     },
-    /// Show what could not be read or was refused for good
+    /// Show records that could not be read or were refused permanently
     Quarantine {
-        /// Show at most so many
+        /// Show at most N records
         #[arg(long, default_value_t = 20, value_name = "N")]
         most: i64,
     },
-    /// Send again what destinations refused, as their present steps make of it
+    /// Requeue what destinations refused, after running their current steps over it
     ///
-    /// The `always` of each destination is run as it is now over each event as it stood before it. So mend the plan first, and send again what was refused then.
+    /// The destination's current `always` steps run over each event as it was before them. So correct the plan first, then resend.
     Resend(ResendArgs),
-    /// Sources: what they have heard, what is wrong with their senders, how to send to them
+    /// Show, test, pause and resume sources, and manage their keys
     Source {
         /// What is done.
         #[command(subcommand)]
@@ -187,7 +187,7 @@ pub enum ClientCommand {
     },
     /// Make a link that signs a browser in to the console, once
     Link,
-    /// Why an event goes where it goes: which parts of each route's condition decide, what each step does, where it is sent
+    /// Explain why an event goes where it goes: the deciding parts of each route's condition, each step's effect, the destinations
     Why(why::WhyArgs),
 }
 

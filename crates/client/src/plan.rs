@@ -90,7 +90,7 @@ pub(crate) fn new_plan(mut from: Vec<String>, mut to: Vec<String>, output: Optio
     let Some(path) = output else { return format::line(plan.trim_end()) };
     let fail = |e: std::io::Error| Failure::new(Exit::Failed, format!("cannot write {}: {e}", path.display()));
     std::fs::File::create_new(path).and_then(|mut file| file.write_all(plan.as_bytes())).map_err(fail)?;
-    format::line(&format!("{0} is written. Look through it, then: rockrose check {0} && rockrose apply {0}", path.display()))
+    format::line(&format!("Wrote {0}. Review it, then run: rockrose check {0} && rockrose apply {0}", path.display()))
 }
 
 /// Asks whether something is to be done; the answer is yes or no.
@@ -99,7 +99,7 @@ pub(crate) fn new_plan(mut from: Vec<String>, mut to: Vec<String>, output: Optio
 /// If nobody can be asked, since standard input is no terminal.
 pub fn ask(question: &str) -> Result<bool, Failure> {
     if !std::io::stdin().is_terminal() {
-        return Err(Failure::new(Exit::Declined, "not interactive; pass --yes to go on without asking"));
+        return Err(Failure::new(Exit::Declined, "not interactive; pass --yes to continue without asking"));
     }
     eprint!("{question} [y/N] ");
     let mut answer = String::new();
@@ -131,7 +131,7 @@ async fn compare(client: &Client, plan: &str, as_json: bool) -> Result<(i64, boo
         return Ok((revision, same));
     }
     if same {
-        format::line(&format!("Revision {revision} runs this plan already."))?;
+        format::line(&format!("Revision {revision} already has this plan."))?;
         return Ok((revision, same));
     }
     let change = |c: &PlanChange| {
@@ -175,7 +175,7 @@ pub(crate) async fn apply(common: &Common, path: &Path, why: &str, yes: bool) ->
     if common.json {
         return format::print_json(&json!({ "applied": true, "revision": revision }));
     }
-    format::line(&format!("Revision {revision} runs."))
+    format::line(&format!("Revision {revision} is active."))
 }
 
 pub(crate) async fn revisions(common: &Common, number: Option<i64>) -> Outcome {
@@ -201,7 +201,7 @@ pub(crate) async fn revisions(common: &Common, number: Option<i64>) -> Outcome {
     };
     let rows: Vec<_> = answer.read::<Vec<RevisionEntry>>()?.into_iter().map(row).collect();
     if rows.is_empty() {
-        return format::line("No plan was applied yet. `rockrose apply PLAN` applies one.");
+        return format::line("No plan has been applied yet. `rockrose apply PLAN` applies one.");
     }
     format::line(&format::table(&["revision", "when", "who", "lines", "", "why"], &[0, 3], rows))
 }
@@ -221,5 +221,5 @@ pub(crate) async fn revert(common: &Common, number: i64, why: &str, yes: bool) -
     if common.json {
         return format::print_json(&json!({ "applied": true, "revision": revision }));
     }
-    format::line(&format!("Revision {revision} runs; it is revision {number} again."))
+    format::line(&format!("Revision {revision} is active; it restores revision {number}."))
 }

@@ -14,18 +14,18 @@ use crate::{Common, Exit, Failure, Outcome};
 /// Which refused events are sent again, and how.
 #[derive(Args)]
 pub struct ResendArgs {
-    /// Their numbers, as `quarantine` shows them
+    /// Numbers of quarantined events, as `quarantine` lists them
     ids: Vec<i64>,
-    /// All that this destination refused
+    /// Everything that this destination refused
     #[arg(long, value_name = "NAME", conflicts_with = "ids")]
     destination: Option<String>,
-    /// All that any destination refused
+    /// Everything that any destination refused
     #[arg(long, conflicts_with_all = ["ids", "destination"])]
     all: bool,
-    /// A step to run over each event first, as `remove debug.*`; may be given several times
+    /// A step to run over each event first, such as `remove debug.*`; may be repeated
     #[arg(long = "do", value_name = "STEP")]
     steps: Vec<String>,
-    /// Wait so long until it is known what became of each
+    /// Wait for the outcome of each event, at most this long
     #[arg(long, value_name = "SECONDS", num_args = 0..=1, require_equals = true, default_missing_value = "30")]
     wait: Option<u64>,
 }
@@ -84,7 +84,7 @@ async fn wait(client: &Client, run: i64, seconds: u64) -> Result<Vec<ResentEvent
 
 pub(crate) async fn resend(common: &Common, args: ResendArgs) -> Outcome {
     if args.ids.is_empty() && args.destination.is_none() && !args.all {
-        return Err(Failure::new(Exit::Failed, "say which: their numbers (see `rockrose quarantine`), --destination NAME, or --all"));
+        return Err(Failure::new(Exit::Failed, "pass the events' numbers (see `rockrose quarantine`), --destination NAME, or --all"));
     }
     let ids = (!args.ids.is_empty()).then_some(args.ids);
     let client = Client::new(common)?;
@@ -117,7 +117,7 @@ pub(crate) async fn resend(common: &Common, args: ResendArgs) -> Outcome {
         _ if resent.removed > 0 => format!("{} requeued, {} removed by the steps.", format::events(resent.events), resent.removed),
         _ => format!("{} ({}) requeued.", format::events(resent.events), format::bytes(resent.bytes as f64)),
     });
-    blocks.extend(resent.left.iter().map(|why| paint(&format!("Not sent again: {why}."), BAD)));
+    blocks.extend(resent.left.iter().map(|why| paint(&format!("Not requeued: {why}."), BAD)));
     format::blocks(&blocks)?;
     Ok(exit)
 }

@@ -13,19 +13,19 @@ use crate::{Common, Exit, Failure, Outcome, format};
 /// What is done with secrets.
 #[derive(Subcommand)]
 pub enum SecretCommand {
-    /// Keep a secret; its value is read from standard input, or made
+    /// Store a secret; its value is read from standard input, or generated
     Set {
-        /// Its name
+        /// The secret's name
         name: String,
-        /// Make a random value and print it, once
+        /// Generate a random value and print it once
         #[arg(long)]
         make: bool,
     },
-    /// List the names
+    /// List the secrets' names
     List,
-    /// Forget a secret that no plan uses
+    /// Delete a secret that no plan uses
     Remove {
-        /// Its name
+        /// The secret's name
         name: String,
     },
 }
@@ -40,7 +40,7 @@ pub(crate) async fn secret(common: &Common, command: SecretCommand) -> Outcome {
                 (true, true) => format::print_json(&json!({ "name": name, "value": value })),
                 (true, false) => format::print_json(&json!({ "name": name })),
                 (false, true) => format::line(&value),
-                (false, false) => format::line(&format!("The secret `{name}` is kept.")),
+                (false, false) => format::line(&format!("Secret `{name}` saved.")),
             }
         }
         SecretCommand::List => {
@@ -50,7 +50,7 @@ pub(crate) async fn secret(common: &Common, command: SecretCommand) -> Outcome {
             }
             let entries: Vec<SecretName> = answer.read()?;
             if entries.is_empty() {
-                return format::line("No secret is kept.");
+                return format::line("No secrets are stored.");
             }
             let row = |e: SecretName| {
                 let used = if e.used { "yes" } else { "no" };
@@ -60,7 +60,7 @@ pub(crate) async fn secret(common: &Common, command: SecretCommand) -> Outcome {
         }
         SecretCommand::Remove { name } => {
             client.call_bare(Method::DELETE, &format!("/api/v1/secrets/{name}")).await?;
-            if common.json { format::print_json(&json!({ "removed": name })) } else { format::line(&format!("The secret `{name}` is forgotten.")) }
+            if common.json { format::print_json(&json!({ "removed": name })) } else { format::line(&format!("Secret `{name}` deleted.")) }
         }
     }
 }
@@ -68,7 +68,7 @@ pub(crate) async fn secret(common: &Common, command: SecretCommand) -> Outcome {
 /// 32 characters of 64: 192 bits.
 fn random() -> Result<String, Failure> {
     let mut bytes = [0u8; 32];
-    getrandom::fill(&mut bytes).map_err(|e| Failure::new(Exit::Failed, format!("no randomness: {e}")))?;
+    getrandom::fill(&mut bytes).map_err(|e| Failure::new(Exit::Failed, format!("no random numbers: {e}")))?;
     const LETTERS: &[u8; 64] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_";
     Ok(bytes.iter().map(|b| LETTERS[usize::from(b & 63)] as char).collect())
 }

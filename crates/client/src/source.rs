@@ -12,62 +12,62 @@ use crate::plan::ask;
 use crate::status::bytes_per_second;
 use crate::{Common, Exit, Failure, Outcome};
 
-/// What is done with sources.
+/// The commands about sources.
 #[derive(Subcommand)]
 pub enum SourceCommand {
-    /// List the sources and what they have heard
+    /// List the sources and what arrives at them
     List,
-    /// Show one: what it heard, what is wrong with its senders, and lines to send to it
+    /// Show a source: what arrives, problems with its senders, and commands that send to it
     Show {
-        /// Which
+        /// The source's name
         name: String,
     },
-    /// Look at one as a sender would: whether it can be reached, whether its events have somewhere to go, what it heard
+    /// Test a source as a sender would: whether it can be reached, and whether its events are routed anywhere
     Test {
-        /// Which
+        /// The source's name
         name: String,
     },
-    /// Show the next records that come, as they come and as they are read
+    /// Show the next records that arrive, raw and as they are read
     Next {
-        /// At which
+        /// The source's name
         name: String,
-        /// How many
+        /// Number of records to show
         #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u32).range(1..=100))]
         events: u32,
-        /// How long to wait for them, in seconds
+        /// Time to wait for them, in seconds
         #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=60))]
         wait: u32,
     },
-    /// Look into files before they are read: what they are, how they would be read, and what to add to the plan
+    /// Examine files before they are read: their kind, the events they would give, and what to add to the plan
     Look {
-        /// Patterns of them, on the service's host
+        /// Files or patterns of files, on the service's host
         #[arg(required = true, value_name = "PATH")]
         paths: Vec<String>,
         /// Patterns of files to leave out
         #[arg(long, alias = "but-not", value_name = "PATH")]
         exclude: Vec<String>,
-        /// What the source is to be called
+        /// Name for the new source
         #[arg(long, default_value = "files")]
         name: String,
     },
-    /// Take nothing more from its senders; those that can wait are told to
+    /// Accept nothing from senders until resumed; those that can retry are told to
     Pause {
-        /// Which
+        /// The source's name
         name: String,
     },
-    /// Take events again
+    /// Accept events again
     Resume {
-        /// Which
+        /// The source's name
         name: String,
     },
-    /// Give its senders a new key, or none; the old key stops working
+    /// Issue a new key for senders, or revoke it; the old key stops working
     Key {
-        /// Whose
+        /// The source's name
         name: String,
         /// `new` or `revoke`
         #[arg(value_parser = ["new", "revoke"])]
         what: String,
-        /// Do it without asking
+        /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
     },
@@ -205,7 +205,7 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
                 return answer.print();
             }
             match &answer.read::<Vec<CaughtRecord>>()?[..] {
-                [] => format::line(&format!("Nothing came to `{name}` within {wait} seconds. `rockrose source test {name}` says why that may be.")),
+                [] => format::line(&format!("No events reached `{name}` within {wait} seconds. `rockrose source test {name}` may say why.")),
                 some => format::line(&some.iter().map(caught).collect::<Vec<_>>().join("\n\n")),
             }
         }
@@ -216,11 +216,11 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
         }
         SourceCommand::Pause { name } => {
             client.call_bare(Method::POST, &format!("/api/v1/sources/{name}/pause")).await?;
-            say(common, &name, "paused", "is paused: it takes nothing until it is resumed")
+            say(common, &name, "paused", "is paused: it accepts nothing until it is resumed")
         }
         SourceCommand::Resume { name } => {
             client.call_bare(Method::POST, &format!("/api/v1/sources/{name}/resume")).await?;
-            say(common, &name, "resumed", "takes events again")
+            say(common, &name, "resumed", "is resumed: it accepts events again")
         }
         SourceCommand::Key { name, what, yes } => key(common, &client, &name, &what, yes).await,
         SourceCommand::List => {
@@ -244,7 +244,7 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
 }
 
 fn say(common: &Common, name: &str, key: &str, words: &str) -> Outcome {
-    if common.json { format::print_json(&json!({ key: name })) } else { format::line(&format!("The source `{name}` {words}.")) }
+    if common.json { format::print_json(&json!({ key: name })) } else { format::line(&format!("Source `{name}` {words}.")) }
 }
 
 fn looked_into(looked: &LookedInto) -> Outcome {
@@ -255,12 +255,12 @@ fn looked_into(looked: &LookedInto) -> Outcome {
         blocks.push(format!("and {} more", looked.file_count.saturating_sub(FILES_SHOWN)));
     }
     if looked.kinds.is_empty() {
-        blocks.push("There is nothing in them that can be read.".to_owned());
+        blocks.push("They contain nothing readable.".to_owned());
         return format::blocks(&blocks);
     }
     blocks.extend(looked.kinds.iter().map(|kind| looked_kind(kind, looked.kinds.len() > 1)));
     if looked.more {
-        blocks.push("There are files of more names than were looked into; name some of them to see what they are.".to_owned());
+        blocks.push("There are more groups of files than were examined; name some of them to see what they are.".to_owned());
     }
     let this = if looked.kinds.len() == 1 { "this" } else { "these sources" };
     blocks.push(format!("To read them so, add {this} to the plan:\n\n{}", looked.plan.as_deref().unwrap_or_default().trim_end()));
@@ -272,8 +272,8 @@ fn looked_kind(kind: &LookedKind, several: bool) -> String {
     let found = &kind.recognised;
     let percent = |share: f64| format!("{:.0}%", 100.0 * share);
     let time = match &found.time {
-        Some(time) => format!("{} of the events tell their time; the first is of {time}", percent(found.timed)),
-        None => "no event tells its time, so the time of arrival has to do".to_owned(),
+        Some(time) => format!("{} of the events have a timestamp; the first is {time}", percent(found.timed)),
+        None => "no event has a timestamp, so arrival times are used".to_owned(),
     };
     let others = match kind.file_count {
         _ if !several => String::new(),
@@ -281,7 +281,7 @@ fn looked_kind(kind: &LookedKind, several: bool) -> String {
         2 => " and 1 other file".to_owned(),
         n => format!(" and {} other files", n - 1),
     };
-    let mut out = vec![format!("{}{others}: {}.\n{} of its lines fit, and {time}.\n", kind.path, paint(&found.says, HEAD), percent(found.share))];
+    let mut out = vec![format!("{}{others}: {}.\n{} of its lines match, and {time}.\n", kind.path, paint(&found.says, HEAD), percent(found.share))];
     out.extend(kind.lines.iter().take(3).map(|l| format!("came      {l}")));
     out.extend(found.events.iter().take(3).map(|e| format!("read as   {e}")));
     out.join("\n")
@@ -289,12 +289,12 @@ fn looked_kind(kind: &LookedKind, several: bool) -> String {
 
 async fn key(common: &Common, client: &Client, name: &str, what: &str, yes: bool) -> Outcome {
     let path = format!("/api/v1/sources/{name}/key");
-    if !yes && !ask(&format!("The key that senders show to `{name}` now will stop working. Go on?"))? {
+    if !yes && !ask(&format!("The key that senders use for `{name}` now will stop working. Continue?"))? {
         return Ok(Exit::Declined);
     }
     if what == "revoke" {
         client.call_bare(Method::DELETE, &path).await?;
-        return say(common, name, "revoked", "lets nobody in until it has a new key: `rockrose source key NAME new`");
+        return say(common, name, "revoked", "accepts no sender until it has a new key: `rockrose source key NAME new`");
     }
     let answer = client.call_bare(Method::POST, &path).await?;
     if common.json {
@@ -359,11 +359,11 @@ mod tests {
     fn the_state_tells_what_is_not_as_it_should_be() {
         let with = |state, says: &str| super::state(&Source { state, says: says.into(), ..source() });
         assert_eq!(with(SourceState::Flowing, "events flow"), "flowing");
-        assert_eq!(with(SourceState::Flowing, "events flow, but this is not the key"), "flowing: events flow, but this is not the key");
-        assert_eq!(with(SourceState::Troubled, "this is not the key"), "troubled: this is not the key");
+        assert_eq!(with(SourceState::Flowing, "events arrive, but wrong key"), "flowing: events arrive, but wrong key");
+        assert_eq!(with(SourceState::Troubled, "wrong key"), "troubled: wrong key");
         assert_eq!(with(SourceState::Unheard, "no events received yet"), "no events received yet");
         assert_eq!(with(SourceState::Quiet, "no recent events"), "no recent events");
-        assert_eq!(with(SourceState::Paused, "ann has paused it"), "paused: ann has paused it");
+        assert_eq!(with(SourceState::Paused, "ann paused it"), "paused: ann paused it");
     }
 
     #[test]
@@ -377,10 +377,10 @@ mod tests {
 
     #[test]
     fn a_trouble_says_how_often_and_from_where_and_what_helps() {
-        let once = Trouble { what: "key".into(), says: "this is not the key".into(), remedy: "show the key".into(), from: None, times: 1, last_ms: 0 };
+        let once = Trouble { what: "key".into(), says: "wrong key".into(), remedy: "show the key".into(), from: None, times: 1, last_ms: 0 };
         let [wrong, helps] = trouble(&once, 5_000);
-        assert_eq!((wrong[1].as_str(), helps[1].as_str()), ("this is not the key (once, 5 s ago)", "show the key"));
+        assert_eq!((wrong[1].as_str(), helps[1].as_str()), ("wrong key (once, 5 s ago)", "show the key"));
         let often = Trouble { from: Some("192.0.2.9".into()), times: 1_200, ..once };
-        assert_eq!(trouble(&often, 5_000)[0][1], "this is not the key, from 192.0.2.9 (1\u{202f}200 times, last 5 s ago)");
+        assert_eq!(trouble(&often, 5_000)[0][1], "wrong key, from 192.0.2.9 (1\u{202f}200 times, last 5 s ago)");
     }
 }

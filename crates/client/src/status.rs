@@ -35,7 +35,7 @@ pub(crate) fn state(destination: &FlowDestination, now: i64) -> String {
             let next = health.next_try_ms.map_or_else(String::new, |at| format!(", next try in {}", format::age(at - now)));
             format!("{} for {since}{next}: {last_error}", paint("failing", BAD))
         }
-        DestinationState::Full => format!("{}: it holds all it may; {last_error}", paint("full", BAD)),
+        DestinationState::Full => format!("{}: its queue is at its limit; {last_error}", paint("full", BAD)),
         DestinationState::Paused => format!("paused for {since} by {}", health.paused_by.as_deref().unwrap_or_default()),
         DestinationState::Slow => format!("{} for {since}: the median answer takes {:.1} s", paint("slow", BAD), health.answers.p50_ms / 1_000.0),
     };
@@ -45,7 +45,7 @@ pub(crate) fn state(destination: &FlowDestination, now: i64) -> String {
 fn head(status: &Status, now: i64) -> String {
     let balanced = if status.balanced { paint("balanced", GOOD) } else { paint("NOT balanced (see `rockrose ledger`)", BAD) };
     let waiting = match status.waiting_events {
-        0 => "nothing waits".to_owned(),
+        0 => "nothing queued".to_owned(),
         n => format!("{} ({}) waiting", format::events(n), format::bytes(status.waiting_bytes as f64)),
     };
     let up = format::age(now - status.started_ms);
@@ -58,7 +58,7 @@ fn sources(sources: &[FlowSource]) -> String {
         let unreadable = if unreadable > 0 { paint(&format::count(unreadable), BAD) } else { "0".into() };
         vec![s.name.clone(), per_second(&s.received), bytes_per_second(&s.received), total(&s.received), unreadable, total(&s.remainder), s.listen.clone()]
     };
-    format::table(&["source", "arrives", "", "in all", "unreadable", "no route", "listens on"], &[1, 2, 3, 4, 5], sources.iter().map(row).collect())
+    format::table(&["source", "in/s", "", "total", "unreadable", "no route", "listens on"], &[1, 2, 3, 4, 5], sources.iter().map(row).collect())
 }
 
 /// The routes, and what their steps did.
@@ -72,12 +72,12 @@ fn routes(routes: &[FlowRoute]) -> [String; 2] {
                 n => paint(&format!("  ({says} {})", format::count(n)), FAINT),
             };
             let caveat = step.caveat.as_ref().map_or_else(String::new, |caveat| paint(&format!("  ({caveat})"), BAD));
-            let notes = note(&step.held, "holds back") + &note(&step.failed, "could not on") + &caveat;
+            let notes = note(&step.held, "holding") + &note(&step.failed, "failed on") + &caveat;
             steps.push(vec![r.name.clone(), total(&step.removed), total(&step.changed), format!("{}{notes}", step.sentence)]);
         }
     }
     let steps = if steps.is_empty() { String::new() } else { format::table(&["route", "removed", "changed", "by the step"], &[1, 2], steps) };
-    [format::table(&["route", "takes", "lets out", "taken", "out", "to"], &[1, 2, 3, 4], rows), steps]
+    [format::table(&["route", "in/s", "out/s", "in", "out", "to"], &[1, 2, 3, 4], rows), steps]
 }
 
 fn destinations(destinations: &[FlowDestination], now: i64) -> String {
@@ -90,7 +90,7 @@ fn destinations(destinations: &[FlowDestination], now: i64) -> String {
         vec![d.name.clone(), per_second(&d.delivered), bytes_per_second(&d.delivered), total(&d.delivered), waits, cost, state(d, now)]
     };
     let rows = destinations.iter().map(row).collect();
-    format::table(&["destination", "takes", "", "delivered", "waits", "cost today", "state"], &[1, 2, 3, 4, 5], rows)
+    format::table(&["destination", "out/s", "", "delivered", "queued", "cost today", "state"], &[1, 2, 3, 4, 5], rows)
 }
 
 pub(crate) async fn status(common: &Common) -> Outcome {
@@ -172,7 +172,7 @@ mod tests {
             (Healthy, "healthy"),
             (Slow, "slow for 1 min: the median answer takes 4.3 s"),
             (Failing, "failing for 1 min: no answer"),
-            (Full, "full: it holds all it may; no answer"),
+            (Full, "full: its queue is at its limit; no answer"),
             (Paused, "paused for 1 min by ann"),
             (Stopped, "stopped"),
         ] {
@@ -207,7 +207,7 @@ mod tests {
             waiting_bytes: 2_000,
             failing: Vec::new(),
         };
-        assert_eq!(head(&status(true, 0), NOW), "Rockrose 0.1.0, node 3cae, revision 4, up 1 h 1 min; ledger balanced; nothing waits");
+        assert_eq!(head(&status(true, 0), NOW), "Rockrose 0.1.0, node 3cae, revision 4, up 1 h 1 min; ledger balanced; nothing queued");
         let off = head(&status(false, 3), NOW);
         assert!(off.contains("NOT balanced") && off.contains("`rockrose ledger`") && off.ends_with("3 events (2.0 kB) waiting"), "{off}");
     }
@@ -237,7 +237,7 @@ mod tests {
         assert!(table.lines().nth(1).unwrap().ends_with("vault, desk"), "{table}");
         let lines: Vec<&str> = steps.lines().skip(1).collect();
         assert!(lines[0].ends_with("merge repeats within 5 seconds"), "{steps}");
-        assert!(lines[1].ends_with("merge repeats within 5 seconds  (holds back 3)  (could not on 2)  (none of 5000 events had `pasenger`)"), "{steps}");
+        assert!(lines[1].ends_with("merge repeats within 5 seconds  (holding 3)  (failed on 2)  (none of 5000 events had `pasenger`)"), "{steps}");
         assert_eq!(routes(&[route(Vec::new())])[1], "", "no table of steps where there are none");
     }
 }

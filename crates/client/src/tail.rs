@@ -13,7 +13,7 @@ use crate::{Common, Exit, Failure, Outcome};
 pub enum Side {
     /// Events as they came to it
     Before,
-    /// Events as they went on; those that were removed are left out
+    /// Events as they went on, without those that were removed
     After,
     /// Both, and what was removed by which step
     Both,
@@ -41,9 +41,9 @@ pub(crate) async fn tail(common: &Common, point: &str, when: Option<&str>, side:
             () = end.asked() => return Ok(Exit::Done),
         };
         let Some(chunk) = chunk else { return Err(Failure::new(Exit::Unreachable, "the service ended the stream")) };
-        pending.extend_from_slice(&chunk.map_err(|e| Failure::new(Exit::Unreachable, format!("the stream broke: {e}")))?);
+        pending.extend_from_slice(&chunk.map_err(|e| Failure::new(Exit::Unreachable, format!("the stream was interrupted: {e}")))?);
         if pending.len() > MAX_LINE {
-            return Err(Failure::new(Exit::Failed, "the service sent a line without end"));
+            return Err(Failure::new(Exit::Failed, "the service sent a line longer than the limit"));
         }
         while let Some(end) = pending.iter().position(|b| *b == b'\n') {
             let line: Vec<u8> = pending.drain(..=end).collect();

@@ -14,10 +14,10 @@ use crate::{Common, Exit, Failure, Outcome};
 /// Why an event goes where it goes: which parts of each route's condition decide, what each step does, where it is sent
 #[derive(Args)]
 pub struct WhyArgs {
-    /// The event, a line as a sender would send it; left out, it is read from standard input
+    /// The event as a sender would send it; read from standard input if omitted
     #[arg(value_name = "EVENT")]
     event: Option<String>,
-    /// The source it comes at; left out, the plan's only one
+    /// The source that it arrives at; the plan's only one if omitted
     #[arg(long, value_name = "NAME")]
     source: Option<String>,
     /// One that is in quarantine, by its number
@@ -31,7 +31,7 @@ pub struct WhyArgs {
 async fn event(client: &Client, args: &WhyArgs) -> Result<(String, Option<String>), Failure> {
     if let Some(source) = &args.next {
         let records: Vec<CaughtRecord> = client.get(&format!("/api/v1/sources/{source}/next?events=1&wait=60")).await?.read()?;
-        let record = records.into_iter().next().ok_or_else(|| Failure::new(Exit::Failed, format!("nothing came to `{source}` within a minute")))?;
+        let record = records.into_iter().next().ok_or_else(|| Failure::new(Exit::Failed, format!("no events reached `{source}` within a minute")))?;
         // As it was read, where it was: what came may be of a protocol of its own.
         let event = record.read.map_or(record.raw, |read| read.get().to_owned());
         return Ok((event, Some(source.clone())));
@@ -50,7 +50,7 @@ async fn only_source(client: &Client) -> Result<String, Failure> {
     match names[..] {
         [only] => Ok(only.to_owned()),
         [] => Err(Failure::new(Exit::Failed, "the plan has no sources")),
-        _ => Err(Failure::new(Exit::Failed, format!("say at which source it comes: --source {}", names.join(" | ")))),
+        _ => Err(Failure::new(Exit::Failed, format!("pass the source that it arrives at: --source {}", names.join(" | ")))),
     }
 }
 

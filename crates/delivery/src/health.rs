@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum State {
-    /// Nothing was sent yet.
+    /// Empty request yet.
     Idle,
     /// It takes what it is sent.
     Healthy,
@@ -31,7 +31,7 @@ pub struct Health {
     pub state: State,
     /// Since when, in milliseconds since 1970.
     pub since_ms: i64,
-    /// Tries that failed in a row.
+    /// Consecutive failed delivery attempts.
     pub failures: u32,
     /// What went wrong last, in the destination's own words.
     pub last_error: Option<String>,

@@ -150,7 +150,7 @@ pub enum OpenError {
     #[error("the HTTP client cannot be set up: {0}")]
     Client(#[from] reqwest::Error),
     /// An endpoint is not a URL.
-    #[error("`{0}` is no URL")]
+    #[error("`{0}` is not a URL")]
     Url(String),
     /// A header has a name that cannot be sent.
     #[error("`{0}` cannot name a header")]
@@ -189,7 +189,7 @@ pub enum TlsError {
     #[error("`{0}` cannot be the name in a certificate")]
     Name(String),
     /// The other end's certificate is not good, or it speaks no TLS.
-    #[error("the connection cannot be made safe: {0}")]
+    #[error("the TLS handshake failed: {0}")]
     Handshake(#[source] std::io::Error),
 }
 

@@ -266,8 +266,8 @@ impl Shared {
                 }
                 Err(SpoolError::Damaged(batch)) => match self.spool.give_up(GiveUp { batch, at_ms: now_ms() }).await {
                     Ok(gone) => {
-                        tracing::error!(destination = self.name(), events = gone.events, "what waited is damaged on the disk and was given up");
-                        self.health.refused(now_ms(), &format!("{} events that waited are damaged on the disk and were given up", gone.events));
+                        tracing::error!(destination = self.name(), events = gone.events, "queued events are damaged on disk and were given up");
+                        self.health.refused(now_ms(), &format!("{} queued events are damaged on disk and were given up", gone.events));
                     }
                     Err(e) => return self.cannot_read(&e).await,
                 },
@@ -277,7 +277,7 @@ impl Shared {
     }
 
     async fn cannot_read(&self, e: &SpoolError) -> Option<DeliveryBatch> {
-        tracing::error!(destination = self.name(), error = %e, "cannot read what waits");
+        tracing::error!(destination = self.name(), error = %e, "cannot read the queue");
         self.pause(&e.to_string(), SPOOL_PAUSE).await;
         None
     }
@@ -293,8 +293,8 @@ impl Shared {
         }
         let discard = Discard { destination: self.name().to_owned(), which: Which::QueuedBefore(before), at_ms: now };
         match self.spool.discard(discard).await {
-            Ok(gone) => tracing::warn!(destination = self.name(), events = gone.events, "waited too long and were let go"),
-            Err(e) => tracing::error!(destination = self.name(), error = %e, "cannot let go what waits too long"),
+            Ok(gone) => tracing::warn!(destination = self.name(), events = gone.events, "waited too long and were discarded"),
+            Err(e) => tracing::error!(destination = self.name(), error = %e, "cannot discard events that waited too long"),
         }
     }
 

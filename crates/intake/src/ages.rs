@@ -63,11 +63,11 @@ impl Ages {
         let (low, half, high) = (ages[ages.len() / 10], ages[ages.len() / 2], ages[ages.len() * 9 / 10]);
         let off = off_in_words(half.abs());
         if high < -CLOCK_AHEAD_MS {
-            return Some(format!("say that they are yet to happen, in {off}: its clock is ahead, or its zone is another"));
+            return Some(format!("have timestamps {off} in the future: its clock is ahead, or it uses another time zone"));
         }
         // What is read late, a backlog say, has all sorts of ages; a clock has one.
         (low > CLOCK_BEHIND_MS && high - low < CLOCK_SPREAD_MS)
-            .then(|| format!("say that they happened {off} ago, all of them: its clock is behind, or its zone is another"))
+            .then(|| format!("all have timestamps {off} in the past: its clock is behind, or it uses another time zone"))
     }
 }
 
@@ -129,8 +129,8 @@ impl Senders {
         };
         let more = match senders {
             1 => String::new(),
-            2 => "; so it is with another sender".to_owned(),
-            n => format!("; so it is with {} other senders", n - 1),
+            2 => "; the same is true of another sender".to_owned(),
+            n => format!("; the same is true of {} other senders", n - 1),
         };
         let of = from.map_or_else(String::new, |from| format!(" of {from}"));
         Some(ClockOff { from, says: format!("events{of} {says}{more}"), senders, last_ms })
@@ -153,9 +153,9 @@ mod tests {
         assert_eq!(ages((0..100).map(|n| n * HOUR / 10)).clock(), None, "a backlog");
         assert_eq!(ages((0..10).map(|_| 2 * HOUR)).clock(), None, "too few");
         let behind = ages((0..100).map(|n| 2 * HOUR + n * 50)).clock().unwrap();
-        assert!(behind.contains("2 h ago") && behind.contains("behind"), "{behind}");
+        assert!(behind.contains("2 h in the past") && behind.contains("behind"), "{behind}");
         let ahead = ages((0..100).map(|n| -HOUR - 30 * 60_000 + n)).clock().unwrap();
-        assert!(ahead.contains("in 1 h 30 min") && ahead.contains("ahead"), "{ahead}");
+        assert!(ahead.contains("1 h 30 min in the future") && ahead.contains("ahead"), "{ahead}");
         assert_eq!(ages((1..=100).rev()).freshness(), Some(Freshness { half: 51, most: 91, nearly_all: 100 }));
         assert_eq!(ages(std::iter::empty()).freshness(), None);
     }
@@ -178,7 +178,7 @@ mod tests {
         assert_eq!((off.from, off.senders, off.last_ms), (sender(41), 2, 139));
         assert_eq!(
             off.says,
-            "events of 192.0.2.41 say that they are yet to happen, in 1 h: its clock is ahead, or its zone is another; so it is with another sender"
+            "events of 192.0.2.41 have timestamps 1 h in the future: its clock is ahead, or it uses another time zone; the same is true of another sender"
         );
         // Once its clock is right, that is seen.
         (0..KEPT_OF_SENDER).for_each(|_| senders.add(sender(41), &[5], 200));
@@ -191,7 +191,7 @@ mod tests {
         (0..40).for_each(|n| senders.add(Some(IpAddr::from([192, 0, 2, n])), &[2 * HOUR + i64::from(n)], n.into()));
         let off = senders.clock_off().unwrap();
         assert_eq!((off.from, off.senders, off.last_ms), (None, 40, 39));
-        assert!(off.says.starts_with("events say that they happened 2 h ago"), "{}", off.says);
+        assert!(off.says.starts_with("events all have timestamps 2 h in the past"), "{}", off.says);
         // One that sends more, and whose clock is right, shows that it is not all of them.
         (0..20).for_each(|n| senders.add(None, &[5], 50 + n));
         assert_eq!(senders.clock_off(), None);

@@ -52,9 +52,9 @@ pub(crate) async fn run<S: Sink>(Start { settings, transport, sink, budget, moni
                 match SpokenProtocol::of(&first) {
                     Some(SpokenProtocol::Http) => {}
                     None if may_become_http(&first) => {}
-                    Some(SpokenProtocol::Tls) => monitor.wrong(SenderFault::Tls, "somebody spoke TLS to a port that speaks plain HTTP", Some(address.ip())),
-                    Some(other) => monitor.wrong(SenderFault::Format, format!("somebody sent {} to a port that speaks HTTP", other.word()), Some(address.ip())),
-                    None => monitor.wrong(SenderFault::Format, "somebody sent what is no HTTP", Some(address.ip())),
+                    Some(SpokenProtocol::Tls) => monitor.wrong(SenderFault::Tls, "a sender used TLS on a plain HTTP port", Some(address.ip())),
+                    Some(other) => monitor.wrong(SenderFault::Format, format!("a sender sent {} to an HTTP port", other.word()), Some(address.ip())),
+                    None => monitor.wrong(SenderFault::Format, "a sender sent something other than HTTP", Some(address.ip())),
                 }
             }
         });

@@ -76,7 +76,7 @@ impl BoundedListener {
             }
             let Some(guard) = &self.guard else { return (Connection::new(Stream::Plain(stream), place, None), address) };
             if !guard.settings.load().allows(address.ip()) {
-                guard.monitor.wrong(SenderFault::Address, format!("{} is none of the addresses that are allowed", address.ip()), Some(address.ip()));
+                guard.monitor.wrong(SenderFault::Address, format!("{} is not an allowed address", address.ip()), Some(address.ip()));
                 continue;
             }
             let monitor = Arc::clone(&guard.monitor);
@@ -92,13 +92,13 @@ impl BoundedListener {
                         match tokio::time::timeout(HANDSHAKE_TIME, acceptor.accept(stream)).await {
                             Ok(Ok(safe)) => return Some((Connection::new(Stream::Safe(Box::new(safe)), place, Some(monitor)), address)),
                             Ok(Err(e)) if e.kind() == io::ErrorKind::UnexpectedEof => {
-                                monitor.wrong(SenderFault::Tls, "somebody hung up before the connection was safe", from);
+                                monitor.wrong(SenderFault::Tls, "a sender disconnected during the TLS handshake", from);
                             }
                             Ok(Err(e)) if is_no_tls(&e) => {
-                                monitor.wrong(SenderFault::PlainText, "somebody sent plain text to a port that speaks TLS", from);
+                                monitor.wrong(SenderFault::PlainText, "a sender sent plain text to a TLS port", from);
                             }
-                            Ok(Err(e)) => monitor.wrong(SenderFault::Tls, format!("the connection could not be made safe: {e}"), from),
-                            Err(_) => monitor.wrong(SenderFault::Tls, "somebody did not make the connection safe in time", from),
+                            Ok(Err(e)) => monitor.wrong(SenderFault::Tls, format!("the TLS handshake failed: {e}"), from),
+                            Err(_) => monitor.wrong(SenderFault::Tls, "a sender did not complete the TLS handshake in time", from),
                         }
                         None
                     });

@@ -66,7 +66,7 @@ pub enum FileState {
     Denied,
     /// It is not text.
     Binary,
-    /// It cannot be unpacked, or read.
+    /// It cannot be decompressed, or read.
     Damaged,
     /// It went away before it was read to its end.
     Gone,
@@ -117,12 +117,12 @@ impl FileState {
     #[must_use]
     pub fn remedy(self) -> &'static str {
         match self {
-            FileState::Denied => "let the user that the service runs as read it and its folders, by its group or an access list",
+            FileState::Denied => "give the service's user read access to it and its folders, by group or access list",
             FileState::Binary => "leave it out with `exclude`, or have it written as UTF-8",
-            FileState::Damaged => "see whether it is still being packed or copied; it is tried again when it changes",
-            FileState::Gone => "keep rotated files until they are read: let `paths` meet their names as well",
-            FileState::Odd => "let `paths` meet files only",
-            FileState::Missing => "see whether the path is right, and whether the folder is there; it is taken up as soon as it appears",
+            FileState::Damaged => "check whether it is still being compressed or copied; it is read again when it changes",
+            FileState::Gone => "keep rotated files until they are read: let `paths` match their names as well",
+            FileState::Odd => "let `paths` match files only",
+            FileState::Missing => "check the path and its folder; files are picked up as soon as they appear",
             FileState::TooMany => "divide them among several sources, or narrow `paths`",
             FileState::Own => "leave it out with `exclude`, or have the service log to another place",
             FileState::Current | FileState::Behind | FileState::Copy => "",
@@ -274,7 +274,7 @@ impl SourceMonitor {
 
     /// Notes messages of syslog that are none.
     pub(crate) fn broken(&self, times: u64, why: &str, from: Option<IpAddr>) {
-        self.wrong_times(SenderFault::Format, times, format!("messages came that are {why}; they are marked, and read as far as they go"), from);
+        self.wrong_times(SenderFault::Format, times, format!("messages arrived that are {why}; they are marked, and read as far as possible"), from);
     }
 
     /// Notes what went wrong.

@@ -67,7 +67,7 @@ impl<'a> Probe<'a> {
     pub(crate) fn datagrams(&mut self) {
         let (Some(address), Some(listen)) = (self.address(), self.settings.listen) else { return };
         let taken = std::net::UdpSocket::bind(listen).is_err();
-        let says = if taken { format!("datagrams are received at {address}") } else { "nobody listens there".to_owned() };
+        let says = if taken { format!("datagrams are received at {address}") } else { "nothing listens there".to_owned() };
         self.say("connect", taken, says);
     }
 
@@ -82,7 +82,7 @@ impl<'a> Probe<'a> {
             .await?;
         let Some(files) = &self.settings.certificates else { return Some(Box::new(stream)) };
         if files.client_ca.is_some() {
-            self.say("secure", true, "senders must show a certificate, so this look ends here".to_owned());
+            self.say("secure", true, "senders must present a certificate, so this check ends here".to_owned());
             return None;
         }
         let safe = self.step("secure", async {

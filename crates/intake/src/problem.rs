@@ -73,13 +73,13 @@ impl Problem {
     /// 500: the fault is on this side.
     #[must_use]
     pub fn internal(detail: impl Into<String>) -> Problem {
-        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", "Something failed on this side", detail)
+        Problem::new(StatusCode::INTERNAL_SERVER_ERROR, "internal", "Internal error", detail)
     }
 
     /// 503: nothing was kept, and the sender should try again.
     #[must_use]
     pub fn unavailable(kind: &'static str, detail: impl Into<String>) -> Problem {
-        Problem::new(StatusCode::SERVICE_UNAVAILABLE, kind, "Cannot take this now", detail).retry_after(5)
+        Problem::new(StatusCode::SERVICE_UNAVAILABLE, kind, "Cannot accept this now", detail).retry_after(5)
     }
 }
 
@@ -94,7 +94,7 @@ impl From<Refusal> for Problem {
             Refusal::Stopping => Problem::unavailable("stopping", detail),
             Refusal::Repeated => Problem::unavailable("repeated", detail),
             Refusal::TooLarge => Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "too-many-copies", "The body is too large", detail),
-            Refusal::KeyReused => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "key-used-twice", "The idempotency key was used before", detail),
+            Refusal::KeyReused => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "key-used-twice", "Idempotency key already used", detail),
             Refusal::NotJson(e) => {
                 Problem::new(StatusCode::BAD_REQUEST, "not-json", "The body is not JSON", detail).with("line", e.line).with("column", e.column)
             }
@@ -111,13 +111,13 @@ impl From<JsonRejection> for Problem {
 
 impl From<QueryRejection> for Problem {
     fn from(e: QueryRejection) -> Problem {
-        Problem::new(e.status(), "bad-query", "The query cannot be read", e.body_text())
+        Problem::new(e.status(), "bad-query", "Malformed query", e.body_text())
     }
 }
 
 impl From<PathRejection> for Problem {
     fn from(e: PathRejection) -> Problem {
-        Problem::new(e.status(), "bad-path", "The path cannot be read", e.body_text())
+        Problem::new(e.status(), "bad-path", "Malformed path", e.body_text())
     }
 }
 

@@ -6,31 +6,31 @@ use rockrose_event::record::BodyError;
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Refusal {
     /// A destination that the source can reach holds all it may.
-    #[error("the destination `{destination}` holds all it may; its events wait to be delivered")]
+    #[error("the queue of the destination `{destination}` is at its limit; its events wait to be delivered")]
     Full {
         /// Its name.
         destination: String,
     },
     /// An operator has paused the source.
-    #[error("`{who}` has paused this source")]
+    #[error("`{who}` paused this source")]
     Paused {
         /// The operator who paused it.
         who: String,
     },
     /// The source left the plan while the body was on its way.
-    #[error("this source is no longer part of the plan")]
+    #[error("this source is no longer in the plan")]
     Gone,
     /// The copies that the plan's routes make of it come to more than one body may become.
     #[error("the plan's routes make more than 1 GB of copies of it; send smaller bodies")]
     TooLarge,
     /// The disk or the database refused.
-    #[error("the events could not be made durable, so they were not taken")]
+    #[error("the events could not be written durably, so they were not accepted")]
     NotDurable,
     /// The service is stopping.
     #[error("the service is stopping")]
     Stopping,
     /// The same body is being taken at this moment, under the same idempotency key.
-    #[error("the same body is being taken at this moment")]
+    #[error("the same body is being accepted at this moment")]
     Repeated,
     /// The idempotency key was used for another body.
     #[error("this `Idempotency-Key` was used for another body; every body has its own")]
@@ -39,7 +39,7 @@ pub enum Refusal {
     #[error("{0}")]
     NotJson(BodyError),
     /// The work on it failed, through no fault of the sender.
-    #[error("the body could not be worked on")]
+    #[error("the body could not be processed")]
     Failed,
 }
 

@@ -114,10 +114,10 @@ pub(crate) async fn with_body<S: Sink, T>(
         body
     } else {
         let unpacked = tokio::task::spawn_blocking(move || unpack(body, &encoding, bound)).await;
-        unpacked.map_err(|_| Problem::internal("the body could not be unpacked"))?.map_err(|e| match e {
+        unpacked.map_err(|_| Problem::internal("the body could not be decompressed"))?.map_err(|e| match e {
             Unpack::UnknownEncoding => unknown_encoding(),
             Unpack::SeveralEncodings => unsupported_encoding("the body has several content encodings; send it with one, or plain"),
-            Unpack::Damaged(why) => Problem::new(StatusCode::BAD_REQUEST, "damaged-body", "The body cannot be unpacked", why),
+            Unpack::Damaged(why) => Problem::new(StatusCode::BAD_REQUEST, "damaged-body", "The body cannot be decompressed", why),
             Unpack::TooLarge => too_large(format!("more than {bound} bytes after decompression")),
         })?
     };
@@ -146,7 +146,7 @@ fn authorise(settings: &SourceSettings, path_key: Option<&str>, headers: &Header
     let Some(key) = &settings.key else {
         return match path_key {
             None => Ok(()),
-            Some(_) => Err(Problem::not_found("events are posted to `/in`")),
+            Some(_) => Err(Problem::not_found("events must be posted to `/in`")),
         };
     };
     let bearer = headers.get(header::AUTHORIZATION).and_then(|v| v.to_str().ok()).and_then(|v| {
@@ -156,7 +156,7 @@ fn authorise(settings: &SourceSettings, path_key: Option<&str>, headers: &Header
     match (path_key, bearer) {
         (Some(shown), _) | (None, Some(shown)) if key.is(shown) => Ok(()),
         (None, None) => Err(Problem::unauthorised("this source needs its key: `Authorization: Bearer KEY`, or the path `/in/KEY`")),
-        _ => Err(Problem::unauthorised("this is not the key of this source")),
+        _ => Err(Problem::unauthorised("wrong key for this source")),
     }
 }
 
@@ -177,13 +177,13 @@ async fn read<'a>(body: Body, headers: &HeaderMap, bound: usize, budget: &'a Sem
     let reading = async {
         while let Some(frame) = body.frame().await {
             let frame =
-                frame.map_err(|_| Problem::new(StatusCode::BAD_REQUEST, "cut-off", "The body was cut off", "the connection ended before the body did"))?;
+                frame.map_err(|_| Problem::new(StatusCode::BAD_REQUEST, "cut-off", "The body ended early", "the connection ended before the body did"))?;
             if let Ok(data) = frame.into_data() {
                 if bytes.len() + data.len() > bound {
                     return Err(too_large(format!("more than {bound} bytes")));
                 }
                 let room = u32::try_from(data.len()).ok().and_then(|n| budget.try_acquire_many(n).ok());
-                held.push(room.ok_or_else(|| busy("too much is being sent at once"))?);
+                held.push(room.ok_or_else(|| busy("too much data at once"))?);
                 bytes.extend_from_slice(&data);
             }
         }

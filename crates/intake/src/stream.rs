@@ -34,7 +34,7 @@ const HELD: usize = 64 << 20;
 const MESSAGE_TIME: Duration = Duration::from_secs(60);
 /// First and longest pause while there is no room.
 const PAUSES: (Duration, Duration) = (Duration::from_millis(50), Duration::from_secs(2));
-const HTTP_SPOKEN: &str = "somebody spoke HTTP to a port that takes messages as they are";
+const HTTP_SPOKEN: &str = "a sender sent HTTP to a port for raw messages";
 
 /// Serves until it is to stop; what was read by then is handed on. `framing` tells how the settings of the moment cut a stream.
 pub(crate) async fn run<S: Sink>(Start { settings, transport, sink, monitor, stop, .. }: Start<S>, framing: fn(&SourceSettings) -> Framing) {
@@ -165,7 +165,7 @@ impl<S: Sink> Reading<S> {
                 settled = timeout_at(end, places.settle()), if owes && !full => {
                     // Where others only wait themselves for the ends of messages, it is not known when there will be places again.
                     if settled.is_err() && self.held.handing.load(Ordering::Relaxed) == 0 {
-                        self.monitor.wrong(SenderFault::Format, "too many messages began that do not end", Some(self.from.ip()));
+                        self.monitor.wrong(SenderFault::Format, "too many incomplete messages", Some(self.from.ip()));
                         break;
                     }
                     unfinished_since = unfinished_since.map(|_| Instant::now());
@@ -177,7 +177,7 @@ impl<S: Sink> Reading<S> {
                 Ok(Ok(0) | Err(_)) => break,
                 Ok(Ok(n)) => n,
                 Err(_) => {
-                    self.monitor.wrong(SenderFault::Format, "a message began and did not end in time", Some(self.from.ip()));
+                    self.monitor.wrong(SenderFault::Format, "a message was not completed in time", Some(self.from.ip()));
                     break;
                 }
             };
@@ -211,7 +211,7 @@ impl<S: Sink> Reading<S> {
     fn can_be_read(&self, first: &[u8], messages: &mut Messages) -> bool {
         match SpokenProtocol::of(first) {
             Some(SpokenProtocol::Tls) => {
-                self.monitor.wrong(SenderFault::Tls, "somebody spoke TLS to a port that speaks plain text", Some(self.from.ip()));
+                self.monitor.wrong(SenderFault::Tls, "a sender used TLS on a plain text port", Some(self.from.ip()));
                 return false;
             }
             Some(SpokenProtocol::Http) => {
@@ -395,7 +395,7 @@ mod tests {
         let text: Vec<u8> = (0..40_000).flat_map(|n| format!("line {n}\n").into_bytes()).collect();
         let expected = text.clone();
         let sending = tokio::spawn(async move { third.write_all(&text).await.unwrap() });
-        until("there is no place any more", || s.places() < 1_000).await;
+        until("no slot is left", || s.places() < 1_000).await;
         // What waits is handed on, but nothing more is read while the others hold what there is.
         s.sink.places.add_permits(1);
         until("something came through", || !s.taken().is_empty()).await;
@@ -406,7 +406,7 @@ mod tests {
         until("all came through", || s.taken().len() >= expected.len()).await;
         sending.await.unwrap();
         reading.await.unwrap();
-        until("all places are free", || s.places() == 300_000).await;
+        until("all slots are free", || s.places() == 300_000).await;
         let taken = s.taken();
         let lines: Vec<u8> = taken.split_inclusive(|b| *b == b'\n').filter(|l| l.starts_with(b"line")).flatten().copied().collect();
         assert!(lines == expected, "in order, each once");
@@ -424,9 +424,9 @@ mod tests {
         second.write_all(b"\n").await.unwrap();
         until("the first is given up, and the second read to its end", || s.taken().ends_with(b"b\n")).await;
         assert_eq!(s.taken().len(), 110_000 + 1 + 60_000 + 1);
-        assert!(s.monitor.get().troubles.iter().any(|t| t.says.contains("do not end")), "{:?}", s.monitor.get().troubles);
+        assert!(s.monitor.get().troubles.iter().any(|t| t.says.contains("incomplete messages")), "{:?}", s.monitor.get().troubles);
         drop(second);
-        until("all places are free", || s.places() == 100_000).await;
+        until("all slots are free", || s.places() == 100_000).await;
     }
 
     #[tokio::test]

@@ -26,14 +26,14 @@ pub(crate) fn unpack(body: Vec<u8>, encoding: &str, bound: usize) -> Result<Vec<
     match first.unwrap_or_default() {
         "" => Ok(body),
         "deflate" => deflated(&body, bound),
-        "gzip" | "x-gzip" => bounded(flate2::bufread::MultiGzDecoder::new(&body[..]), bound, "the body is not whole gzip"),
+        "gzip" | "x-gzip" => bounded(flate2::bufread::MultiGzDecoder::new(&body[..]), bound, "the body is not a complete gzip stream"),
         "zstd" => {
             let decoder = zstd::stream::read::Decoder::with_buffer(&body[..]).and_then(|mut d| {
                 // A frame may ask for a window of up to 8 MiB and no more.
                 d.window_log_max(23)?;
                 Ok(d)
             });
-            bounded(decoder.map_err(|_| Unpack::Damaged("the body is not whole zstd"))?, bound, "the body is not whole zstd")
+            bounded(decoder.map_err(|_| Unpack::Damaged("the body is not a complete zstd stream"))?, bound, "the body is not a complete zstd stream")
         }
         _ => Err(Unpack::UnknownEncoding),
     }
@@ -41,7 +41,7 @@ pub(crate) fn unpack(body: Vec<u8>, encoding: &str, bound: usize) -> Result<Vec<
 
 /// `deflate` is zlib's format (RFC 9110, section 8.4.1.2), but many senders leave its header and checksum out.
 fn deflated(body: &[u8], bound: usize) -> Result<Vec<u8>, Unpack> {
-    const DAMAGED: &str = "the body is not whole deflate";
+    const DAMAGED: &str = "the body is not a complete deflate stream";
     let zlib = bounded(flate2::bufread::ZlibDecoder::new(body), bound, DAMAGED);
     match zlib {
         Err(Unpack::Damaged(_)) => bounded(flate2::bufread::DeflateDecoder::new(body), bound, DAMAGED),

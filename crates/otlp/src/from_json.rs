@@ -124,7 +124,7 @@ fn read_record(unread: &RawValue, odd: Option<char>) -> Read<LogRecord> {
 
 /// The members of an object, which are not read.
 fn unread_object<'a>(raw: &'a RawValue, what: &str) -> Read<Unread<'a>> {
-    serde_json::from_str(raw.get()).map_err(|_| format!("{what} is no object"))
+    serde_json::from_str(raw.get()).map_err(|_| format!("{what} is not an object"))
 }
 
 fn unread_member<'a>(of: &Unread<'a>, name: &str, other: &str) -> Option<&'a RawValue> {
@@ -134,7 +134,7 @@ fn unread_member<'a>(of: &Unread<'a>, name: &str, other: &str) -> Option<&'a Raw
 /// The items of a list, which are not read; one that is missing is empty.
 fn unread_items<'a>(of: &Unread<'a>, name: &str, other: &str) -> Read<Vec<&'a RawValue>> {
     let Some(found) = unread_member(of, name, other) else { return Ok(Vec::new()) };
-    serde_json::from_str(found.get()).map_err(|_| format!("`{name}` is no list"))
+    serde_json::from_str(found.get()).map_err(|_| format!("`{name}` is not a list"))
 }
 
 fn unread_list<'a>(of: &Unread<'a>, name: &str, other: &str) -> Read<Vec<Unread<'a>>> {
@@ -153,7 +153,7 @@ fn share_one<T>(of: &Unread<'_>, name: &str, odd: Option<char>, read: impl Fn(&M
     let schema = match unread_member(of, "schemaUrl", "schema_url").map(|raw| json(raw, "schemaUrl")).transpose()? {
         None => String::new(),
         Some(Json::String(text)) => text,
-        Some(_) => return Err("`schemaUrl` is no text".to_owned()),
+        Some(_) => return Err("`schemaUrl` is not a text".to_owned()),
     };
     Ok((shared.transpose()?, schema))
 }
@@ -166,7 +166,7 @@ fn share(resource: &SharedPart<Resource>, scope: &SharedPart<InstrumentationScop
 }
 
 fn object<'a>(json: &'a Json, what: &str) -> Read<&'a Map<String, Json>> {
-    json.as_object().ok_or_else(|| format!("{what} is no object"))
+    json.as_object().ok_or_else(|| format!("{what} is not an object"))
 }
 
 fn member<'a>(of: &'a Map<String, Json>, name: &str, other: &str) -> Option<&'a Json> {
@@ -176,7 +176,7 @@ fn member<'a>(of: &'a Map<String, Json>, name: &str, other: &str) -> Option<&'a 
 /// Reads each item of a list; one that is missing is empty.
 fn list<T>(of: &Map<String, Json>, name: &str, other: &str, each: impl Fn(&Map<String, Json>) -> Read<T>) -> Read<Vec<T>> {
     let Some(found) = member(of, name, other) else { return Ok(Vec::new()) };
-    let items = found.as_array().ok_or_else(|| format!("`{name}` is no list"))?;
+    let items = found.as_array().ok_or_else(|| format!("`{name}` is not a list"))?;
     items.iter().enumerate().map(|(i, item)| each(object(item, &format!("`{name}[{i}]`"))?).map_err(|e| format!("{name}[{i}]: {e}"))).collect()
 }
 
@@ -184,7 +184,7 @@ fn text(of: &Map<String, Json>, name: &str, other: &str) -> Read<String> {
     match member(of, name, other) {
         None => Ok(String::new()),
         Some(Json::String(text)) => Ok(text.clone()),
-        Some(_) => Err(format!("`{name}` is no text")),
+        Some(_) => Err(format!("`{name}` is not a text")),
     }
 }
 
@@ -194,9 +194,9 @@ fn number<T: std::str::FromStr + Default>(of: &Map<String, Json>, name: &str, ot
         None => return Ok(T::default()),
         Some(Json::Number(n)) => n.to_string(),
         Some(Json::String(text)) => text.clone(),
-        Some(_) => return Err(format!("`{name}` is no number")),
+        Some(_) => return Err(format!("`{name}` is not a number")),
     };
-    written.parse().map_err(|_| format!("`{name}` is no such number: {written}"))
+    written.parse().map_err(|_| format!("`{name}` is not a valid number: {written}"))
 }
 
 fn resource(of: &Map<String, Json>) -> Read<Resource> {
@@ -239,7 +239,7 @@ fn severity(of: &Map<String, Json>) -> Read<i32> {
     match words.iter().position(|w| *w == word) {
         Some(at) => Ok(at as i32 * 4 + 1 + finer),
         None if word == "UNSPECIFIED" => Ok(0),
-        None => Err(format!("`severityNumber` is no level: {name}")),
+        None => Err(format!("`severityNumber` is not a level: {name}")),
     }
 }
 
@@ -272,7 +272,7 @@ fn value(json: &Json, depth: usize) -> Read<AnyValue> {
     if of.len() > 1 {
         return Err("a value has one member".to_owned());
     }
-    let wrong = || format!("this is no `{kind}`");
+    let wrong = || format!("this is not a `{kind}`");
     let value = match kind.as_str() {
         "stringValue" | "string_value" => Value::StringValue(held.as_str().ok_or_else(wrong)?.to_owned()),
         "boolValue" | "bool_value" => Value::BoolValue(held.as_bool().ok_or_else(wrong)?),
@@ -290,7 +290,7 @@ fn value(json: &Json, depth: usize) -> Read<AnyValue> {
         "kvlistValue" | "kvlist_value" => {
             Value::KvlistValue(KeyValueList { values: list(object(held, kind)?, "values", "values", |item| key_value(item, depth))? })
         }
-        other => return Err(format!("`{other}` is no sort of value")),
+        other => return Err(format!("`{other}` is not a kind of value")),
     };
     Ok(AnyValue { value: Some(value) })
 }

@@ -50,7 +50,7 @@ impl<'a> Fields<'a> {
                 return Ok(value);
             }
         }
-        Err(Broken("a number does not end"))
+        Err(Broken("a number is not terminated"))
     }
 
     #[inline]

@@ -282,8 +282,8 @@ fn a_body_that_is_no_request_is_refused_whole() {
         ("[]", "invalid type"),
         ("{\"resourceLogs\":[{]}", "line 1 column 19"),
         (r#"{"resourceSpans":[]}"#, "no `resourceLogs`"),
-        (r#"{"resourceLogs":[{"scopeLogs":[7]}]}"#, "resourceLogs[0]: `scopeLogs[0]` is no object"),
-        (r#"{"resourceLogs":[{"scopeLogs":[{"logRecords":7}]}]}"#, "resourceLogs[0]: scopeLogs[0]: `logRecords` is no list"),
+        (r#"{"resourceLogs":[{"scopeLogs":[7]}]}"#, "resourceLogs[0]: `scopeLogs[0]` is not an object"),
+        (r#"{"resourceLogs":[{"scopeLogs":[{"logRecords":7}]}]}"#, "resourceLogs[0]: scopeLogs[0]: `logRecords` is not a list"),
     ] {
         let said = lines_of_json(body.as_bytes(), 1 << 20).unwrap_err().to_string();
         assert!(said.contains(says), "{said} should say {says}");
@@ -296,11 +296,11 @@ fn a_record_in_json_that_cannot_be_read_harms_no_other_and_does_not_vanish() {
     let odd = [&b"{\"body\":{\"stringValue\":\"caf"[..], b"\xe9", b"\"}}"].concat();
     for (record, says) in [
         (r#"{"body":{"textValue":"x"}}"#.into(), "resourceLogs[0]: scopeLogs[0]: logRecords[1]: body: `textValue` is no sort of value"),
-        (r#"{"body":"x"}"#.into(), "the value is no object"),
-        (r#"7"#.into(), "the record is no object"),
-        (r#"{"severityNumber":"LOUD"}"#.into(), "no level"),
+        (r#"{"body":"x"}"#.into(), "the value is not an object"),
+        (r#"7"#.into(), "the record is not an object"),
+        (r#"{"severityNumber":"LOUD"}"#.into(), "not a level"),
         (r#"{"traceId":"12"}"#.into(), "32 hexadecimal digits"),
-        (r#"{"timeUnixNano":"soon"}"#.into(), "no such number"),
+        (r#"{"timeUnixNano":"soon"}"#.into(), "not a valid number"),
         (r#"{"timeUnixNano":1e999}"#.into(), "out of range"),
         (r#"{"body":{"stringValue":"\ud800"}}"#.into(), "hex escape"),
         (r#"{"attributes":[{"key":"a","value":{"intValue":1,"boolValue":true}}]}"#.into(), "`a`: a value has one member"),
@@ -324,7 +324,7 @@ fn a_record_in_json_that_cannot_be_read_harms_no_other_and_does_not_vanish() {
         [r#"{"attributes":[{"key":7}]}"#, "{}"].map(|resource| format!(r#"{{"resource":{resource},"scopeLogs":[{{"logRecords":[{{}},{{}}]}}]}}"#));
     let lines = lines_of_json(format!("{{\"resourceLogs\":[{bad},{good}]}}").as_bytes(), 1 << 20).unwrap();
     assert_eq!(lines.unreadable.iter().map(|(n, _)| *n).collect::<Vec<_>>(), [1, 2]);
-    assert!(lines.text.ends_with(b"{}\n{}\n") && lines.unreadable[0].1.contains("`resource`: attributes[0]: `key` is no text"), "{lines:?}");
+    assert!(lines.text.ends_with(b"{}\n{}\n") && lines.unreadable[0].1.contains("`resource`: attributes[0]: `key` is not a text"), "{lines:?}");
 }
 
 #[test]

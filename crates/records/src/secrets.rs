@@ -48,7 +48,7 @@ impl Records {
     /// Keeps a secret, replacing one of that name.
     pub fn set_secret(&self, name: &str, value: &Secret, now_ms: i64) -> Result<(), RecordsError> {
         let mut nonce = [0; 12];
-        getrandom::fill(&mut nonce).map_err(|e| RecordsError::Storage(format!("no randomness: {e}").into()))?;
+        getrandom::fill(&mut nonce).map_err(|e| RecordsError::Storage(format!("no random numbers: {e}").into()))?;
         let payload = Payload { msg: value.0.as_bytes(), aad: name.as_bytes() };
         let sealed = self.cipher().encrypt(Nonce::from_slice(&nonce), payload).map_err(|_| RecordsError::Key("cannot seal".into()))?;
         let row = (secret::name.eq(name), secret::nonce.eq(nonce.to_vec()), secret::sealed.eq(sealed), secret::set_ms.eq(now_ms));

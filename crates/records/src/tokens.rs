@@ -58,7 +58,7 @@ fn hash(text: &str) -> Vec<u8> {
 /// 256 random bits as text, for a token or a key.
 pub fn random_text() -> Result<String, RecordsError> {
     let mut bytes = [0u8; 32];
-    getrandom::fill(&mut bytes).map_err(|e| RecordsError::Storage(format!("no randomness: {e}").into()))?;
+    getrandom::fill(&mut bytes).map_err(|e| RecordsError::Storage(format!("no random numbers: {e}").into()))?;
     Ok(bytes.iter().map(|b| format!("{b:02x}")).collect())
 }
 

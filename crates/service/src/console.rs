@@ -1,16 +1,22 @@
 //! The console's files, built into the binary.
 
-use axum::http::{StatusCode, Uri, header};
+use std::sync::Arc;
+
+use axum::extract::State;
+use axum::http::{HeaderMap, Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use rockrose_intake::Problem;
 use rust_embed::RustEmbed;
+
+use crate::App;
+use crate::api::auth::who;
 
 #[derive(RustEmbed)]
 #[folder = "../../console/dist"]
 struct Files;
 
-/// Serves a file of the console; any other path is one of its pages.
-pub(crate) async fn serve(uri: Uri) -> Response {
+/// Serves a file of the console; any other path is one of its pages, which says whether the browser is signed in, so that it need not find out by being refused.
+pub(crate) async fn serve(State(app): State<Arc<App>>, uri: Uri, headers: HeaderMap) -> Response {
     let path = uri.path().trim_start_matches('/');
     if path.starts_with("api/") {
         return Problem::not_found(format!("there is no `/{path}`")).into_response();
@@ -23,10 +29,10 @@ pub(crate) async fn serve(uri: Uri) -> Response {
     if path.contains('.') {
         return Problem::not_found(format!("there is no `/{path}`")).into_response();
     }
-    match Files::get("index.html") {
-        Some(page) => ([(header::CONTENT_TYPE, "text/html; charset=utf-8"), (header::CACHE_CONTROL, "no-cache")], page.data.into_owned()).into_response(),
-        None => (StatusCode::NOT_FOUND, "the console was not built").into_response(),
-    }
+    let Some(page) = Files::get("index.html") else { return (StatusCode::NOT_FOUND, "the console was not built").into_response() };
+    let page = String::from_utf8_lossy(&page.data).into_owned();
+    let page = if who(&app, &Method::GET, &headers).await.is_ok() { page } else { page.replacen("<html ", "<html data-session=\"none\" ", 1) };
+    ([(header::CONTENT_TYPE, "text/html; charset=utf-8"), (header::CACHE_CONTROL, "no-store")], page).into_response()
 }
 
 fn kind_of(path: &str) -> &'static str {

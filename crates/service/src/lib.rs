@@ -100,7 +100,7 @@ impl Service {
     pub async fn start(settings: &Settings) -> anyhow::Result<Service> {
         // What is kept holds events, so only its owner may look into it.
         let made = std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&settings.data);
-        made.with_context(|| format!("cannot make the data folder {}", settings.data.display()))?;
+        made.with_context(|| format!("cannot create the data folder {}", settings.data.display()))?;
         let lock = DataLock::take(&settings.data)?;
         let records = Arc::new(Records::open(&settings.data)?);
         let spool = Spool::open(&settings.data.join("spool.db"))?;

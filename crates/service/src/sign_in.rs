@@ -16,7 +16,7 @@ impl Codes {
     /// Makes a code for `who`.
     pub(crate) fn make(&self, who: &str, now_ms: i64) -> anyhow::Result<String> {
         let mut bytes = [0u8; 24];
-        getrandom::fill(&mut bytes).map_err(|e| anyhow::anyhow!("no randomness: {e}"))?;
+        getrandom::fill(&mut bytes).map_err(|e| anyhow::anyhow!("no random numbers: {e}"))?;
         let code: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
         let mut codes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         codes.retain(|_, (_, until)| *until > now_ms);

@@ -245,7 +245,7 @@ impl PlanSink {
         Ok(receipt)
     }
 
-    /// What was said when this body was taken before, if it was. Another body under the same key is refused.
+    /// What was said when this body was accepted before, if it was. Another body under the same key is refused.
     async fn taken(&self, source: &str, key: &str, sum: i64) -> Result<Option<Receipt>, Refusal> {
         let Some(before) = self.app.spool.taken_once(source, key).await.map_err(|e| kept_nothing(&e))? else { return Ok(None) };
         if before.sum != sum {

@@ -268,7 +268,7 @@ fn unpacked(c: &mut SqliteConnection, kept: &UnpackedCache, of: i64) -> Result<A
             zstd::bulk::Decompressor::new().and_then(|mut d| d.decompress_to_buffer(&data, &mut lines)).map_err(|_| SpoolError::Damaged(of))?;
             lines
         }
-        other => return Err(SpoolError::storage(format!("a batch is packed in an unknown way ({other})"))),
+        other => return Err(SpoolError::storage(format!("a batch is compressed in an unknown way ({other})"))),
     };
     let unpacked = Arc::new(Unpacked::new(lines));
     kept.put(of, &unpacked);

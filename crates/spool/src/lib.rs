@@ -45,10 +45,10 @@ pub enum SpoolError {
     #[error("it was settled or discarded meanwhile")]
     Settled,
     /// This body was taken before, by its sender's own name for it.
-    #[error("this body was taken before")]
+    #[error("this body was accepted before")]
     Repeated,
     /// The bytes of this batch are not what was written.
-    #[error("what waits is damaged on the disk")]
+    #[error("the queue is damaged on disk")]
     Damaged(i64),
     /// The spool is shutting down.
     #[error("the spool is closed")]
@@ -160,7 +160,7 @@ impl Spool {
         self.write(writer::What::GiveUp(give_up)).await
     }
 
-    /// The next events due at `destination`, at the most `max_bytes` of them (but at least one); `None` if nothing waits.
+    /// The next events due at `destination`, at the most `max_bytes` of them (but at least one); `None` if nothing is queued.
     pub async fn next(&self, destination: &str, max_bytes: usize) -> Result<Option<DeliveryBatch>, SpoolError> {
         self.next_but(destination, max_bytes, Vec::new()).await
     }

@@ -50,7 +50,7 @@ impl GiveUp {
         for (id, destination, route, events, bytes) in due {
             diesel::delete(entry::table.find(id)).execute(c)?;
             let amount = Amount { events, bytes };
-            let why = format!("{events} events were lost: the bytes they were kept in are damaged on the disk");
+            let why = format!("{events} events were lost: they are damaged on disk");
             let aside = Aside { at_ms: self.at_ms, stage: Stage::Destination, name: &destination, via: "", reason: &why, data: b"", earlier: None };
             keep_aside(c, aside)?;
             resent::became(c, id, .., Became::Discarded, &why)?;

@@ -14,7 +14,7 @@ export function Choose({ point, chosen, choose, children }: { point: string; cho
     <button
       type="button"
       aria-pressed={chosen}
-      aria-label={`Look at ${point.replace(":", " ")}`}
+      aria-label={`Show ${point.replace(":", " ")}`}
       onClick={() => choose(chosen ? null : point)}
       className="min-w-0 text-left font-semibold break-words hover:text-petal aria-pressed:text-petal"
     >

@@ -40,7 +40,7 @@ export function DestinationCard({ destination: d, now, chosen, choose }: { desti
         {d.cost !== null && d.cost !== undefined && (
           <>
             <dt className="text-soft">cost today</dt>
-            <dd className="num text-right" title={`${money(d.cost.per_gb, d.cost.currency)} a GB; the day begins at midnight UTC`}>
+            <dd className="num text-right" title={`${money(d.cost.per_gb, d.cost.currency)} per GB; days begin at midnight UTC`}>
               {money(d.cost.today, d.cost.currency)}
             </dd>
           </>

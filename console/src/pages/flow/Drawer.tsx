@@ -20,7 +20,7 @@ export function Drawer({ point, now, close }: { point: string; now: number; clos
   return (
     <>
       <div className="h-[24rem]" aria-hidden="true" />
-      <aside aria-label={`Looking at ${what}`} className="fixed inset-x-0 bottom-0 z-10 border-t-2 border-petal bg-surface shadow-(--shadow)">
+      <aside aria-label={`Loading ${what}`} className="fixed inset-x-0 bottom-0 z-10 border-t-2 border-petal bg-surface shadow-(--shadow)">
         <div className="mx-auto flex h-[22rem] max-w-[1880px] flex-col gap-2 px-5 py-3">
           <div className="flex items-baseline gap-3">
             <h2 className="text-lg font-semibold">{what}</h2>

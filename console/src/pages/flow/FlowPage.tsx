@@ -59,7 +59,7 @@ export function FlowPage() {
   }, [flow, wanted]);
 
   if (flow === undefined) {
-    return error === null ? <Message title="Looking at the plan…" /> : <Message tone="fails" title={`The flow cannot be shown: ${error.message}.`}>It is asked for again every second.</Message>;
+    return error === null ? <Message title="Loading the plan…" /> : <Message tone="fails" title={`The flow cannot be shown: ${error.message}.`}>Retrying every second.</Message>;
   }
   if (flow.sources.length === 0 && flow.destinations.length === 0) {
     return <FirstPlan />;

@@ -13,12 +13,12 @@ export function RemainderCard({ sources, chosen, choose }: { sources: FlowSource
         <Choose point="remainder" chosen={chosen} choose={choose}>
           Remainder
         </Choose>
-        <span className="num text-soft" title={`${count(events)} since the beginning`}>
+        <span className="num text-soft" title={`${count(events)} since the start`}>
           {rate(sum((s) => s.remainder.events_per_second))}
         </span>
       </div>
       <p className="text-sm text-soft">
-        {events === 0 ? "Every event is taken by a route." : `Events that no route takes: ${now === "" ? "" : `${now} of what arrives now, `}${count(events)} in all. They are counted and go nowhere.`}
+        {events === 0 ? "Every event is taken by a route." : `Events that no route takes: ${now === "" ? "" : `${now} of what arrives now, `}${count(events)} in total. They are counted but not delivered anywhere.`}
       </p>
     </Card>
   );

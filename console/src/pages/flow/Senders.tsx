@@ -78,7 +78,7 @@ export function Senders({ name, now }: { name: string; now: number }) {
     <div className="flex max-h-36 shrink-0 flex-col gap-1.5 overflow-y-auto text-sm">
       <p className="text-soft">
         {source.says}
-        {typeof source.last_event_ms === "number" && `; the last event came ${age(now - source.last_event_ms)} ago`}
+        {typeof source.last_event_ms === "number" && `; the last event arrived ${age(now - source.last_event_ms)} ago`}
         {typeof source.last_from === "string" && ` from ${source.last_from}`}
         {source.connections > 0 && (source.connections === 1 ? "; one connection" : `; ${count(source.connections)} connections`)}
       </p>

@@ -107,7 +107,7 @@ export function LedgerPage() {
   const minutes = SPANS.find((s) => s.value === span)?.minutes ?? null;
   const { data: ledger, error } = useLedger(minutes, frozen);
   if (ledger === undefined) {
-    return error === null ? <Message title="Adding up…" /> : <Message tone="fails" title={`The ledger cannot be shown: ${error.message}.`} />;
+    return error === null ? <Message title="Loading…" /> : <Message tone="fails" title={`The ledger cannot be shown: ${error.message}.`} />;
   }
   const names = (place: string) => [...new Set(ledger.rows.filter((r) => r.place === place).map((r) => r.name))].sort();
   return (
@@ -124,7 +124,7 @@ export function LedgerPage() {
         </ToggleGroup.Root>
       </div>
       {ledger.rows.length === 0 ? (
-        <Message title="Nothing was counted in that time.">{span === "all" ? "The account begins with the first event." : "Choose a longer span."}</Message>
+        <Message title="Nothing was counted in this period.">{span === "all" ? "The ledger begins with the first event." : "Choose a longer span."}</Message>
       ) : (
         <div className="grid grid-cols-3 items-start gap-5 max-lg:grid-cols-1">
           {(["source", "route", "destination"] as const).map((place) => (

@@ -31,16 +31,16 @@ function Figures({ route }: { route: FlowRoute }) {
   const savedNow = route.taken.bytes_per_second - route.out.bytes_per_second;
   return (
     <dl className="grid grid-cols-4 gap-6 max-md:grid-cols-2">
-      <Figure label="takes" note={`${count(route.taken.events)} in all`}>
+      <Figure label="takes" note={`${count(route.taken.events)} in total`}>
         <Rate gauge={route.taken} className="text-arrive" /> <ByteRate gauge={route.taken} className="text-sm font-normal text-soft" />
       </Figure>
-      <Figure label="lets out" note={`${count(route.out.events)} in all`}>
+      <Figure label="lets out" note={`${count(route.out.events)} in total`}>
         <Rate gauge={route.out} className="text-goes-on" /> <ByteRate gauge={route.out} className="text-sm font-normal text-soft" />
       </Figure>
-      <Figure label="events removed" note={`${count(gone)} in all`}>
+      <Figure label="events removed" note={`${count(gone)} in total`}>
         <span className="text-removed">{share(goneNow, route.taken.events_per_second) || "–"}</span>
       </Figure>
-      <Figure label={savedNow >= 0 ? "bytes saved" : "bytes added"} note={`${bytes(Math.abs(saved))} ${saved >= 0 ? "saved" : "added"} in all`}>
+      <Figure label={savedNow >= 0 ? "bytes saved" : "bytes added"} note={`${bytes(Math.abs(saved))} ${saved >= 0 ? "saved" : "added"} in total`}>
         <span className={savedNow >= 0 ? "text-removed" : ""}>{share(Math.abs(savedNow), route.taken.bytes_per_second) || "–"}</span>
       </Figure>
     </dl>
@@ -52,12 +52,12 @@ export function RoutePage() {
   const { frozen } = useFrozen();
   const { data: flow, error } = useFlow(frozen);
   if (flow === undefined) {
-    return error === null ? <Message title="Looking at the route…" /> : <Message tone="fails" title={`The route cannot be shown: ${error.message}.`} />;
+    return error === null ? <Message title="Loading the route…" /> : <Message tone="fails" title={`The route cannot be shown: ${error.message}.`} />;
   }
   const route = flow.routes.find((r) => r.name === name);
   if (route === undefined) {
     return (
-      <Message title={`The running plan has no route “${name}”.`}>
+      <Message title={`The active plan has no route “${name}”.`}>
         <Link to="/" className="text-petal underline">
           Back to the flow
         </Link>

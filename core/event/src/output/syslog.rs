@@ -222,7 +222,7 @@ fn header(text: &[u8], most: usize, out: &mut Vec<u8>) {
     }
 }
 
-/// Writes ` name="value"` for every member that is no object or null and stands in none of the places `used`.
+/// Writes ` name="value"` for every member that is not an object or null and stands in none of the places `used`.
 fn parameters(event: &[u8], object: Span, prefix: &str, used: &[Span], depth: usize, out: &mut Vec<u8>) {
     for (key, value) in scan::members(event, object) {
         if used.contains(&value) || value.kind == Kind::Null {

@@ -107,6 +107,8 @@ async fn the_console_answers_its_questions() {
     // Unknown browsers are told how to come in; an empty service what to do first.
     browser.driver.goto(node.url("/")).await.unwrap();
     browser.sees("You are not signed in.").await;
+    let refused = "return performance.getEntriesByType('resource').filter(r => r.responseStatus >= 400).map(r => r.name)";
+    assert_eq!(browser.script(refused).await, json!([]), "nothing is asked that would be refused");
     let link = node.json(&["link"])["url"].as_str().unwrap().to_owned();
     browser.driver.goto(&link).await.unwrap();
     browser.sees("The plan is empty.").await;
@@ -117,7 +119,7 @@ async fn the_console_answers_its_questions() {
     let titled = async |title: &str| until(title, async || (browser.driver.title().await.unwrap() == title).then_some(())).await;
     titled("Flow – Rockrose").await;
     browser.driver.goto(node.url("/nowhere")).await.unwrap();
-    assert_eq!(browser.find("h1").await.text().await.unwrap(), "There is no such page.");
+    assert_eq!(browser.find("h1").await.text().await.unwrap(), "No page at this address.");
     titled("No such page – Rockrose").await;
     browser.driver.goto(node.url("/")).await.unwrap();
 
@@ -147,13 +149,13 @@ async fn the_console_answers_its_questions() {
     assert!(browser.driver.find_all(By::Css("svg path")).await.unwrap().len() >= 4, "bands join the cards");
     // Shares are of what passes now, and totals stand beside them.
     let step = async || browser.find("[data-point='route:trouble'] ol").await.text().await.unwrap_or_default();
-    until("nothing passes any more", async || Some(step().await).filter(|s| s.contains("1 in all") && !s.contains('%'))).await;
+    until("nothing passes any more", async || Some(step().await).filter(|s| s.contains("1 in total") && !s.contains('%'))).await;
     let body = "{\"level\":\"warn\",\"msg\":\"gangway stuck\"}\n".repeat(3) + "{\"level\":\"warn\",\"quiet\":true}\n";
     assert_eq!(post(&node.http, source, body).await.status(), 200);
-    until("a quarter is removed now", async || Some(step().await).filter(|s| s.contains("−25 %") && s.contains("2 in all"))).await;
+    until("a quarter is removed now", async || Some(step().await).filter(|s| s.contains("−25 %") && s.contains("2 in total"))).await;
 
     // A chosen point opens its events, live; what was removed is struck through, what came is underlined.
-    browser.find("button[aria-label='Look at route trouble']").await.click().await.unwrap();
+    browser.find("button[aria-label='Show route trouble']").await.click().await.unwrap();
     browser.sees("Waiting for the next event here.").await;
     until("an event shows", async || {
         send().await;
@@ -168,15 +170,15 @@ async fn the_console_answers_its_questions() {
     until("the drawer closes", async || browser.driver.find(By::Css("aside")).await.is_err().then_some(())).await;
 
     // A source: tested, paused, and asked why one of its events goes where it goes.
-    browser.find("button[aria-label='Look at source quays']").await.click().await.unwrap();
+    browser.find("button[aria-label='Show source quays']").await.click().await.unwrap();
     browser.sees("no event has a time").await;
     browser.click("Test").await;
-    browser.sees("there is room for what it takes").await;
+    browser.sees("there is room in the queues").await;
     browser.click("Pause").await;
-    browser.sees("has paused it").await;
+    browser.sees("paused it").await;
     assert_eq!(post(&node.http, source, "{}").await.status(), 503);
     browser.click("Resume").await;
-    until("it takes events again", async || (post(&node.http, source, "{}").await.status() == 200).then_some(())).await;
+    until("it is resumed: it accepts events again", async || (post(&node.http, source, "{}").await.status() == 200).then_some(())).await;
     browser.click("Raw and read").await;
     until("records show, as they came and as they were read", async || {
         post(&node.http, source, "gate 4 opened\n{\"gate\":5\n".repeat(3)).await;
@@ -206,7 +208,7 @@ async fn the_console_answers_its_questions() {
     let field = browser.find("input[placeholder='severity >= warn']").await;
     field.send_keys("gate =").await.unwrap();
     field.send_keys(Key::Enter + "").await.unwrap();
-    browser.sees("the condition may not be readable").await;
+    browser.sees("Column 7: the sentence ends too early").await;
     field.send_keys(" \"3\"").await.unwrap();
     field.send_keys(Key::Enter + "").await.unwrap();
     until("only what meets the condition shows", async || {
@@ -301,7 +303,7 @@ async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
     browser.driver.goto(node.url("/routes/nowhere")).await.unwrap();
     browser.sees("has no route “nowhere”").await;
     browser.driver.goto(node.url("/no-such-page")).await.unwrap();
-    browser.sees("There is no such page.").await;
+    browser.sees("No page at this address.").await;
 
     // Signed out, nothing is shown any more.
     browser.find("button[aria-label='Appearance and session']").await.click().await.unwrap();

@@ -18,7 +18,7 @@ async fn a_working_day() {
     let [source] = free_ports();
     let mut node = Node::start().await;
     assert!(text(&node.client(&["status"]).stdout).contains("The plan is empty"));
-    assert!(text(&node.client(&["revisions"]).stdout).contains("No plan was applied yet"));
+    assert!(text(&node.client(&["revisions"]).stdout).contains("No plan has been applied yet"));
 
     let path = node.write("plan.toml", &plan(source, node.folder.path(), "tag kept = true"));
     assert!(text(&node.client(&["check", &path]).stdout).contains("good (1 source, 1 route, 1 destination)"));
@@ -26,8 +26,8 @@ async fn a_working_day() {
     assert_eq!(node.client(&["apply", &path]).status.code(), Some(7));
     let applied = node.client(&["apply", &path, "--yes", "--why", "first try"]);
     let said = text(&applied.stdout);
-    assert!(said.contains("+[source.in]") && said.contains("added    route warnings") && said.contains("Revision 1 runs."), "{said}");
-    assert!(text(&node.client(&["apply", &path, "--yes"]).stdout).contains("runs this plan already"));
+    assert!(said.contains("+[source.in]") && said.contains("added    route warnings") && said.contains("Revision 1 is active."), "{said}");
+    assert!(text(&node.client(&["apply", &path, "--yes"]).stdout).contains("already has this plan"));
 
     let events = node.write("events.jsonl", "{\"level\":\"warn\",\"n\":1}\n{\"level\":\"info\",\"n\":2}\n{broken\nplain text\n{\"level\":\"error\",\"n\":3}");
     let sent = node.json(&["send", &events, "--source", "in", "--gzip"]);
@@ -60,7 +60,7 @@ async fn a_working_day() {
     let second = node.write("plan.toml", &plan(source, node.folder.path(), "tag kept = false"));
     let said = text(&node.client(&["apply", &second, "--yes"]).stdout);
     assert!(said.contains("-do = ['tag kept = true']") && said.contains("changed  route warnings"), "{said}");
-    assert!(text(&node.client(&["revert", "1", "--yes"]).stdout).contains("Revision 3 runs; it is revision 1 again."));
+    assert!(text(&node.client(&["revert", "1", "--yes"]).stdout).contains("Revision 3 is active; it restores revision 1."));
     let revisions = node.json(&["revisions"]);
     assert_eq!(revisions.as_array().unwrap().len(), 3);
     assert_eq!((revisions[0]["running"].as_bool(), revisions[2]["why"].as_str()), (Some(true), Some("first try")));

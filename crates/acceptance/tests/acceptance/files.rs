@@ -88,7 +88,7 @@ async fn files_are_looked_into_then_read_as_shown() {
     assert_eq!((kind["path"].as_str(), &kind["recognised"]["kits"]), (Some(path.as_str()), &serde_json::json!(["trace-java", "app-text"])));
     assert!(looked["files"].as_array().unwrap().iter().any(|f| f["state"] == "binary"), "{looked}");
     let told = text(&node.client(&["source", "look", pattern.to_str().unwrap()]).stdout);
-    assert!(told.contains("100% of the events tell their time; the first is of 2026-11-23T10:00:00.123Z"), "{told}");
+    assert!(told.contains("100% of the events have a timestamp; the first is 2026-11-23T10:00:00.123Z"), "{told}");
     // What it says is what the plan takes, and what comes.
     let source = looked["plan"].as_str().unwrap().replacen("kind = \"file\"", "kind = \"file\"\nbegin_at = \"start\"", 1);
     node.apply(&plan(&node, &format!("{source}\n")));

@@ -166,7 +166,7 @@ impl Node {
         answer.json().await.unwrap()
     }
 
-    /// Waits until nothing waits for any destination.
+    /// Waits until nothing is queued for any destination.
     pub(crate) async fn drained(&self) {
         until("everything is delivered", async || (self.get("/api/v1/status").await["waiting_events"] == 0).then_some(())).await;
     }

@@ -205,7 +205,7 @@ async fn what_was_refused_leaves_as_the_mended_steps_make_of_it() {
     assert_eq!(sum(&node.balanced(), "destination", "desk", "quarantined"), 0);
     // Removed for good: what is refused again later has a number of its own.
     let gone = node.client(&["why", "--quarantined", "4"]);
-    assert!(text(&gone.stderr).contains("there is no number 4 in quarantine"), "{}", text(&gone.stderr));
+    assert!(text(&gone.stderr).contains("quarantine has no record 4"), "{}", text(&gone.stderr));
     node.stop().await;
 }
 

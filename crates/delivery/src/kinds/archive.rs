@@ -72,7 +72,7 @@ impl Kind for ArchiveSettings {
             let outlet = ArchiveOutlet::new(self.clone());
             let test = async {
                 let mut outlet = outlet.map_err(|e| e.to_string())?;
-                outlet.test().await.map(|()| ((), "it took a marked object, and let it be removed".to_owned())).map_err(Failure::why)
+                outlet.test().await.map(|()| ((), "it accepted a test object and its removal".to_owned())).map_err(Failure::why)
             };
             probe.step("accept", test).await;
         })

@@ -23,7 +23,7 @@ impl Kind for Discard {
 
     fn probe<'a>(&'a self, probe: &'a mut Probe) -> BoxFuture<'a, ()> {
         Box::pin(async move {
-            probe.step("accept", async { Ok::<_, OpenError>(((), "it takes everything and keeps nothing".to_owned())) }).await;
+            probe.step("accept", async { Ok::<_, OpenError>(((), "it accepts everything and stores nothing".to_owned())) }).await;
         })
     }
 }

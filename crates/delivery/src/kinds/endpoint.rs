@@ -163,7 +163,7 @@ impl Probe {
             return;
         };
         if self.way_there(&host, port, secure.then_some(files)).await {
-            self.accept(outlet, "it took a marked event").await;
+            self.accept(outlet, "it accepted a test event").await;
         }
     }
 }

@@ -89,7 +89,7 @@ impl FileOutlet {
             // Nothing waits for it: all events stand in files, under one name or another.
             tokio::task::spawn_blocking(move || match rotation::finish(&settings) {
                 Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
-                    tracing::warn!(file = settings.path, error = %e, "what a crash left of files that were being compressed could not be finished");
+                    tracing::warn!(file = settings.path, error = %e, "files whose compression a crash interrupted could not be finished");
                 }
                 _ => {}
             });
@@ -121,7 +121,7 @@ impl FileOutlet {
         }
         let (settings, reached) = (self.settings.clone(), self.reached);
         let done = tokio::task::spawn_blocking(move || rotation::put_aside(&settings, reached, now_ms())).await;
-        let aside = done.map_err(|_| Failure::later("putting the file aside was interrupted"))?;
+        let aside = done.map_err(|_| Failure::later("rotating the file was interrupted"))?;
         let aside = aside.map_err(|e| Failure::later(format!("{}: {e}", self.settings.path)))?;
         if aside {
             (self.open, self.reached) = (None, Some(0));
@@ -145,7 +145,7 @@ impl FileOutlet {
             Ok(Ok((open, foreign))) => {
                 let written = open.written;
                 self.open = Some(open);
-                let noticed = (foreign > 0).then(|| format!("{}: somebody else has written {foreign} bytes to it; they are kept", self.settings.path));
+                let noticed = (foreign > 0).then(|| format!("{}: another process has written {foreign} bytes to it; they are kept", self.settings.path));
                 Ok((written, noticed))
             }
             Ok(Err(e)) => Err(Failure::later(format!("{}: {e}", self.settings.path))),

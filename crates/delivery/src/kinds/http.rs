@@ -127,7 +127,8 @@ impl HttpOutlet {
             if !matches!(self.settings.form, BodyForm::Otlp | BodyForm::OtlpJson) {
                 return Ok(Taken::all());
             }
-            let no_answer = || EndpointError::Answered(Failure::Later { why: format!("answered {status}, but what it says is no OTLP answer"), after });
+            let no_answer =
+                || EndpointError::Answered(Failure::Later { why: format!("answered {status}, but with something other than an OTLP response"), after });
             let response = otlp_answer::read_answer(&said, !protobuf).ok_or_else(no_answer)?;
             return otlp_answer::taken(response, events, |m| self.settings.words(m.as_bytes())).map_err(EndpointError::Answered);
         }

@@ -10,7 +10,7 @@ pub(crate) fn taken(response: ExportLogsServiceResponse, events: usize, words: i
     let Some(partial) = response.partial_success else { return Ok(Taken::all()) };
     let refused = usize::try_from(partial.rejected_log_records).unwrap_or(0);
     let why = words(&partial.error_message);
-    let why = if why.is_empty() { "it does not say why".to_owned() } else { why };
+    let why = if why.is_empty() { "it gives no reason".to_owned() } else { why };
     match refused {
         0 => Ok(Taken::all()),
         // Nothing was taken, so fewer can be tried without sending any twice.

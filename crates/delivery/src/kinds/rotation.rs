@@ -37,7 +37,7 @@ pub(crate) fn put_aside(settings: &FileDestination, reached: Option<u64>, now_ms
     }
     // What follows can fail without harm: the events are there, under their own name.
     if let Err(e) = pack(&aside, settings.compression).and_then(|()| remove_oldest(settings)) {
-        tracing::warn!(file = %aside.display(), error = %e, "a file that was put aside could not be compressed, or an old one not removed");
+        tracing::warn!(file = %aside.display(), error = %e, "a rotated file could not be compressed, or an old one not removed");
     }
     Ok(true)
 }
@@ -61,7 +61,7 @@ fn name(path: &Path, now_ms: i64) -> std::io::Result<PathBuf> {
             return Ok(aside);
         }
     }
-    Err(std::io::Error::other("there is no name left to put it aside under"))
+    Err(std::io::Error::other("no name is left for the rotated file"))
 }
 
 /// The file's name before its extension, and that with its dot.

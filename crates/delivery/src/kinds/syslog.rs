@@ -62,7 +62,7 @@ impl Kind for SyslogDestination {
                 SyslogTransport::Tcp | SyslogTransport::Tls => probe.way_there(&self.host, self.port, files).await,
             };
             if there {
-                probe.accept(self.open(None), "a marked event was sent; this protocol does not say whether it was taken").await;
+                probe.accept(self.open(None), "a test event was sent; this protocol does not say whether it was accepted").await;
             }
         })
     }
@@ -86,7 +86,7 @@ impl SyslogOutlet {
     async fn send_in_time(&mut self, lines: &[u8], events: usize) -> Result<(), Failure> {
         let patience = self.settings.timeout;
         let sent = tokio::time::timeout(patience, self.try_send(lines, events)).await;
-        let sent = sent.unwrap_or_else(|_| Err(Failure::later(format!("it took nothing within {} seconds", patience.as_secs_f64()))));
+        let sent = sent.unwrap_or_else(|_| Err(Failure::later(format!("it accepted nothing within {} seconds", patience.as_secs_f64()))));
         if sent.is_err() {
             self.open = None;
         }

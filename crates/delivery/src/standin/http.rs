@@ -64,9 +64,9 @@ fn unpacked(headers: &HeaderMap, body: &Bytes) -> Result<Vec<u8>, Refusal> {
         None => return Ok(body.to_vec()),
         Some(b"gzip") => std::io::copy(&mut flate2::read::MultiGzDecoder::new(&body[..]), &mut out),
         Some(b"zstd") => zstd::stream::copy_decode(&body[..], &mut out).map(|()| 0),
-        Some(_) => return Err((StatusCode::UNSUPPORTED_MEDIA_TYPE, "packed in an unknown way")),
+        Some(_) => return Err((StatusCode::UNSUPPORTED_MEDIA_TYPE, "compressed in an unknown way")),
     };
-    read.map(|_| out).map_err(|_| (StatusCode::BAD_REQUEST, "cannot be unpacked"))
+    read.map(|_| out).map_err(|_| (StatusCode::BAD_REQUEST, "cannot be decompressed"))
 }
 
 async fn take(State(shared): State<Arc<Shared>>, headers: HeaderMap, body: Bytes) -> Result<Json<Value>, Refusal> {

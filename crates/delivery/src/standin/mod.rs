@@ -104,10 +104,10 @@ impl Shared {
 }
 
 /// What is said of what it does not take.
-const REFUSAL: &str = "there is an event that this place does not take";
+const REFUSAL: &str = "it has an event that this place does not accept";
 
 /// What is said where too much comes at once.
-const TOO_MUCH: &str = "the body is too large: there are more events in it than this place takes at once";
+const TOO_MUCH: &str = "the body is too large: it has more events than this place accepts at once";
 
 /// Waits for ever.
 async fn hang() {

@@ -66,7 +66,7 @@ async fn serve(
         (Method::DELETE, None, None) => std::fs::remove_file(&file).map(|()| StatusCode::NO_CONTENT.into_response()),
         (Method::GET, None, None) if key.is_empty() => store.list(bucket, asks("prefix").unwrap_or_default()),
         (Method::GET | Method::HEAD, None, None) => read(&file, headers.get(header::RANGE).and_then(|v| v.to_str().ok())),
-        _ => return fault(StatusCode::NOT_IMPLEMENTED, "NotImplemented", "this stand-in does not do that"),
+        _ => return fault(StatusCode::NOT_IMPLEMENTED, "NotImplemented", "this stand-in does not support that"),
     };
     answer.unwrap_or_else(|e| match e.kind() {
         std::io::ErrorKind::NotFound => fault(StatusCode::NOT_FOUND, "NoSuchKey", "there is no such object"),

@@ -196,7 +196,7 @@ async fn what_somebody_else_writes_to_a_file_is_kept_and_told() {
     until("it is drained", || drained(&p.spool, "d")).await;
     let expected = |others: &[&str]| -> Vec<String> { [numbered(0..3), others.iter().map(|s| (*s).to_owned()).collect(), numbered(3..5)].concat() };
     assert_eq!(lines_of(&p.out), expected(&["another's line", "and one without an end"]));
-    until("it is told", || w.health().get().noticed.is_some_and(|e| e.contains("somebody else has written 37 bytes"))).await;
+    until("it is told", || w.health().get().noticed.is_some_and(|e| e.contains("another process has written 37 bytes"))).await;
     assert_eq!(w.health().get().state, State::Healthy);
     w.stop(Duration::from_secs(5)).await;
     // Also while nothing runs.

@@ -91,7 +91,7 @@ async fn messages_go_over_tls_with_certificates_of_ones_own() {
     });
     queue(&p.spool, "d", &numbered(0..20)).await;
     let w = worker(&p, to(SyslogTransport::Tls, address, TlsFiles::default()));
-    until("it fails", || w.health().get().last_error.is_some_and(|e| e.contains("cannot be made safe"))).await;
+    until("it fails", || w.health().get().last_error.is_some_and(|e| e.contains("TLS handshake failed"))).await;
     w.stop(Duration::from_secs(5)).await;
     let w = worker(&p, to(SyslogTransport::Tls, address, made.files));
     until("all are there", || got.lock().unwrap().len() == 20).await;
@@ -137,7 +137,7 @@ async fn one_that_does_not_listen_or_does_not_read_waits() {
         queue(&p.spool, "d", &[line]).await;
     }
     let w = worker(&p, to(SyslogTransport::Tcp, listener.local_addr().unwrap(), TlsFiles::default()));
-    until("it is given up", || w.health().get().last_error.is_some_and(|e| e.contains("took nothing within 2 seconds"))).await;
+    until("it is given up", || w.health().get().last_error.is_some_and(|e| e.contains("accepted nothing within 2 seconds"))).await;
     assert!(p.spool.waiting()["d"].amount.events > 5);
     w.stop(Duration::from_secs(5)).await;
 }

@@ -38,7 +38,7 @@ impl Kind for HttpSource {
 
     fn remedy(&self, what: SenderFault) -> Option<&'static str> {
         match what {
-            SenderFault::Key => Some("let the sender show the key as `Authorization: Bearer KEY`, or post to `/in/KEY`"),
+            SenderFault::Key => Some("make the sender show the key as `Authorization: Bearer KEY`, or post to `/in/KEY`"),
             SenderFault::Format => Some("post JSON or lines to `/in`; OTLP goes to a source of kind `otlp`, syslog to one of kind `syslog`"),
             _ => None,
         }
@@ -56,7 +56,7 @@ fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
         .route("/in/{key}", post(keyed::<S>))
         .fallback(elsewhere::<S>)
         .method_not_allowed_fallback(|| async {
-            Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "events are sent with POST")
+            Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "events must be sent with POST")
         })
         .with_state(shared)
 }
@@ -65,11 +65,11 @@ fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
 async fn elsewhere<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Problem {
     let path = request.uri().path();
     if path.starts_with("/v1/") || path.starts_with("/opentelemetry.proto.collector.") {
-        shared.monitor.wrong(SenderFault::Format, "somebody sent OTLP to a source of kind `http`", peer(request.extensions()));
+        shared.monitor.wrong(SenderFault::Format, "a sender sent OTLP to a source of kind `http`", peer(request.extensions()));
     } else if request.method() == axum::http::Method::POST {
-        shared.monitor.wrong(SenderFault::Format, "somebody posted to another path than `/in`", peer(request.extensions()));
+        shared.monitor.wrong(SenderFault::Format, "a sender posted to another path than `/in`", peer(request.extensions()));
     }
-    Problem::not_found("events are posted to `/in`")
+    Problem::not_found("events must be posted to `/in`")
 }
 
 async fn bare<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {
@@ -97,7 +97,7 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
         let mut with = BodyMetadata { stamps: stamps(&settings.may_set, &head)?, once: idempotency_key(&head.headers)?, ..BodyMetadata::default() };
         with_body(shared, &settings, &head.headers, body, async |mut body| {
             if is_blank(&body) {
-                return Err(Problem::new(StatusCode::BAD_REQUEST, "empty-body", "Nothing was sent", "the body is empty"));
+                return Err(Problem::new(StatusCode::BAD_REQUEST, "empty-body", "Empty request", "the body is empty"));
             }
             let mut says = says;
             if is_form && let Some(line) = filled_form::as_line(&body) {
@@ -128,7 +128,7 @@ fn idempotency_key(headers: &HeaderMap) -> Result<Option<String>, Problem> {
     let key = key.strip_prefix('"').and_then(|k| k.strip_suffix('"')).unwrap_or(key);
     if key.is_empty() || key.len() > MAX_ONCE {
         let detail = format!("`Idempotency-Key` has 1 to {MAX_ONCE} printable characters");
-        return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-idempotency-key", "The idempotency key cannot be used", detail));
+        return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-idempotency-key", "Invalid idempotency key", detail));
     }
     Ok(Some(key.to_owned()))
 }
@@ -150,7 +150,7 @@ fn stamps(may_set: &[String], head: &axum::http::request::Parts) -> Result<Vec<S
     for (name, value) in given {
         // Names of headers know no capitals.
         let Some(field) = may_set.iter().find(|f| **f == name).or_else(|| may_set.iter().find(|f| f.eq_ignore_ascii_case(&name))) else {
-            return Err(bad(format!("this source lets a request set {}, not `{name}`", may_set.join(", "))));
+            return Err(bad(format!("requests to this source may set {}, not `{name}`", may_set.join(", "))));
         };
         if stamps.iter().any(|s| s.name() == field) {
             return Err(bad(format!("`{field}` is set twice")));

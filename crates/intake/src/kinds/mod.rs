@@ -170,16 +170,16 @@ pub fn remedy(what: SenderFault, source: &Source) -> &'static str {
         return remedy;
     }
     match what {
-        SenderFault::Key => "let the sender show the key as `Authorization: Bearer KEY`",
-        SenderFault::Address => "add the sender's network to `allow`, if it may send",
+        SenderFault::Key => "make the sender show the key as `Authorization: Bearer KEY`",
+        SenderFault::Address => "add the sender's network to `allow` if it may send",
         SenderFault::PlainText => "switch on TLS at the sender, or send to a source without `certificate`",
         SenderFault::Tls if source.certificates.is_none() => "switch off TLS at the sender, or give the source a `certificate`",
-        SenderFault::Tls => "see that the sender trusts the certificate, and shows one of its own if `client_ca` asks for it",
-        SenderFault::Clock => "set the senders' clocks right, or convert their times with their zone: `convert time to time in \"ZONE\"`",
+        SenderFault::Tls => "make sure that the sender trusts the certificate, and presents its own if `client_ca` asks for one",
+        SenderFault::Clock => "correct the senders' clocks, or convert their times with their time zone: `convert time to time in \"ZONE\"`",
         SenderFault::Format => "send lines of JSON or text; HTTP goes to a source of kind `http`, syslog to one of kind `syslog`",
-        SenderFault::TooLarge => "let the sender send less at once, or raise the source's limits",
-        SenderFault::Unreadable => "look at what came in quarantine",
-        SenderFault::PushedBack => "see which destination is full, or cannot be written to",
+        SenderFault::TooLarge => "reduce what the sender sends at once, or raise the source's limits",
+        SenderFault::Unreadable => "look at the records in quarantine",
+        SenderFault::PushedBack => "check which destination is full or cannot be written to",
         SenderFault::Lost => "send over TCP, which waits, or less",
     }
 }

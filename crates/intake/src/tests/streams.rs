@@ -245,21 +245,21 @@ async fn who_speaks_another_protocol_is_noticed() {
     let (logs, grpc) = (post("/v1/logs", "", b"{}"), post("/opentelemetry.proto.collector.logs.v1.LogsService/Export", "", b""));
     let elsewhere = post("/elsewhere", "", b"{}");
     for (kind, sent, what, says, count) in [
-        (http(), HELLO, SenderFault::Tls, "spoke TLS to a port that speaks plain HTTP", 0),
+        (http(), HELLO, SenderFault::Tls, "used TLS on a plain HTTP port", 0),
         (http(), b"<34>1 - - gated - - - shut\n\n", SenderFault::Format, "sent syslog", 0),
         (http(), b"{\"gate\":4}\n\n", SenderFault::Format, "sent JSON without HTTP", 0),
-        (http(), b"gate open\n\n", SenderFault::Format, "what is no HTTP", 0),
+        (http(), b"gate open\n\n", SenderFault::Format, "something other than HTTP", 0),
         (http(), &logs, SenderFault::Format, "sent OTLP to a source of kind `http`", 0),
         (http(), &grpc, SenderFault::Format, "sent OTLP to a source of kind `http`", 0),
         (http(), &elsewhere, SenderFault::Format, "another path", 0),
-        (otlp(), HELLO, SenderFault::Tls, "spoke TLS", 0),
+        (otlp(), HELLO, SenderFault::Tls, "used TLS", 0),
         (otlp(), b"17 <34>1 - - gated - - - shut\n\n", SenderFault::Format, "sent syslog", 0),
-        (otlp(), &asked, SenderFault::Format, "log records are posted to `/v1/logs`", 0),
-        (syslog(false), HELLO, SenderFault::Tls, "spoke TLS to a port that speaks plain text", 0),
-        (syslog(false), &asked, SenderFault::Format, "spoke HTTP", 5),
+        (otlp(), &asked, SenderFault::Format, "log records must be posted to `/v1/logs`", 0),
+        (syslog(false), HELLO, SenderFault::Tls, "used TLS on a plain text port", 0),
+        (syslog(false), &asked, SenderFault::Format, "sent HTTP", 5),
         (syslog(false), b"gate open\n", SenderFault::Format, "neither RFC 5424 nor RFC 3164", 1),
-        (lines(), HELLO, SenderFault::Tls, "spoke TLS", 0),
-        (lines(), &asked, SenderFault::Format, "spoke HTTP", 5),
+        (lines(), HELLO, SenderFault::Tls, "used TLS", 0),
+        (lines(), &asked, SenderFault::Format, "sent HTTP", 5),
     ] {
         let s = source(|x| x.kind = kind.clone()).await;
         let mut stream = TcpStream::connect(s.address).await.unwrap();

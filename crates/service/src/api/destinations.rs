@@ -53,7 +53,7 @@ pub(crate) async fn purge(State(app): State<Arc<App>>, Extension(who): Extension
     }
     let discard = Discard { destination: name.clone(), which: Which::All, at_ms: now_ms() };
     let gone = app.spool.discard(discard).await.map_err(|e| spool_problem(&e))?;
-    tracing::warn!(destination = name, who = who.0, events = gone.events, "what waited was let go");
+    tracing::warn!(destination = name, who = who.0, events = gone.events, "queued events were discarded");
     Ok(Json(Moved { events: gone.events, bytes: gone.bytes }))
 }
 

@@ -17,7 +17,7 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Body<T> {
         let Json(mut body) = Json::<Value>::from_request(request, state).await?;
         let bad = |why: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-body", "The body cannot be read", why);
         if !body.is_object() {
-            return Err(bad("it is no JSON object".to_owned()));
+            return Err(bad("not a JSON object".to_owned()));
         }
         whole_numbers(&mut body);
         serde_json::from_value(body).map(Body).map_err(|e| bad(e.to_string()))
@@ -65,7 +65,7 @@ mod tests {
     async fn a_body_is_an_object_with_what_its_schema_allows() {
         assert_eq!(read(r#"{"ids":[7,8.0,-9e1]}"#).await.unwrap().ids, Some(vec![7, 8, -90]));
         for (body, status, says) in [
-            ("[null,null]", 422, "no JSON object"),
+            ("[null,null]", 422, "not a JSON object"),
             (r#"{"ids":[7.5]}"#, 422, "expected i64"),
             (r#"{"ids":["7"]}"#, 422, "expected i64"),
             (r#"{"ids":[1e300]}"#, 422, "expected i64"),

@@ -30,7 +30,7 @@ pub(crate) async fn look(Body(request): Body<LookRequest>) -> Result<Json<Looked
         let plan = (!kinds.is_empty()).then(|| plan_for(&request, &kinds));
         (sample, kinds, plan)
     });
-    let (sample, kinds, plan) = looked.await.map_err(|_| Problem::internal("the files could not be looked at"))?;
+    let (sample, kinds, plan) = looked.await.map_err(|_| Problem::internal("the files could not be examined"))?;
     let kind = |kind: FileKind| LookedKind {
         name: kind.name,
         file_count: kind.paths.len(),

@@ -32,21 +32,22 @@ fn text(app: &App) -> prometheus::Result<Vec<u8>> {
     let counter = |name: &str, says: &str, labels: &[&str]| IntCounterVec::new(Opts::new(name, says), labels);
     let gauge = |name: &str, says: &str, labels: &[&str]| IntGaugeVec::new(Opts::new(name, says), labels);
     let labels = ["place", "name", "via", "position", "measure"];
-    let events = counter("rockrose_events_total", "Events by place in the plan and by what became of them.", &labels)?;
-    let bytes = counter("rockrose_bytes_total", "Bytes by place in the plan and by what became of them.", &labels)?;
-    let saved = gauge("rockrose_saved_bytes", "Bytes that changing events saved; below zero, added.", &labels)?;
-    let waiting_events = gauge("rockrose_waiting_events", "Events that wait for delivery.", &["destination"])?;
-    let waiting_bytes = gauge("rockrose_waiting_bytes", "Bytes that wait for delivery.", &["destination"])?;
-    let oldest = gauge("rockrose_waiting_oldest_timestamp_seconds", "When the oldest event that waits was queued.", &["destination"])?;
-    let failing = gauge("rockrose_destination_failing", "1 while the last try to deliver failed.", &["destination"])?;
+    let events = counter("rockrose_events_total", "Events by point of the plan and by outcome.", &labels)?;
+    let bytes = counter("rockrose_bytes_total", "Bytes by point of the plan and by outcome.", &labels)?;
+    let saved = gauge("rockrose_saved_bytes", "Bytes saved by changing events; negative where bytes were added.", &labels)?;
+    let waiting_events = gauge("rockrose_waiting_events", "Events queued for delivery.", &["destination"])?;
+    let waiting_bytes = gauge("rockrose_waiting_bytes", "Bytes queued for delivery.", &["destination"])?;
+    let oldest = gauge("rockrose_waiting_oldest_timestamp_seconds", "When the oldest queued event was queued, in seconds since 1970.", &["destination"])?;
+    let failing = gauge("rockrose_destination_failing", "1 while the last delivery attempt failed.", &["destination"])?;
     let paused = gauge("rockrose_destination_paused", "1 while an operator holds its events back.", &["destination"])?;
-    let full = gauge("rockrose_destination_full", "1 while it holds all it may.", &["destination"])?;
-    let failures = gauge("rockrose_destination_failures", "Tries that failed in a row.", &["destination"])?;
+    let full = gauge("rockrose_destination_full", "1 while its queue is at its limit.", &["destination"])?;
+    let failures = gauge("rockrose_destination_failures", "Consecutive failed delivery attempts.", &["destination"])?;
     let floats = |name: &str, says: &str, labels: &[&str]| GaugeVec::new(Opts::new(name, says), labels);
-    let answers = floats("rockrose_destination_answer_seconds", "How long the last answers took (at most 256), by quantile.", &["destination", "quantile"])?;
-    let good = floats("rockrose_destination_good_answers_ratio", "The share of the last answers that took what was sent.", &["destination"])?;
+    let answers =
+        floats("rockrose_destination_answer_seconds", "Response time of the last requests (at most 256), by quantile.", &["destination", "quantile"])?;
+    let good = floats("rockrose_destination_good_answers_ratio", "Share of the last requests that were accepted.", &["destination"])?;
     let revision = gauge("rockrose_plan_revision", "The revision of the active plan.", &[])?;
-    let started = gauge("rockrose_start_timestamp_seconds", "When the service started.", &["version"])?;
+    let started = gauge("rockrose_start_timestamp_seconds", "When the service started, in seconds since 1970.", &["version"])?;
     let reading = app.meter.read();
     for (account, amount) in reading.now.iter() {
         let position = account.position.to_string();

@@ -1,6 +1,6 @@
 //! The HTTP face, under `/api/v1`: described by an OpenAPI document, errors as problem documents, signed in by token or session.
 
-mod auth;
+pub(crate) mod auth;
 mod destinations;
 mod document;
 mod extract;

@@ -50,7 +50,7 @@ pub(super) async fn keep(app: &Arc<App>, name: &str, value: String) -> Result<()
     let running = app.engine.running();
     if running.checked.secrets().iter().any(|s| s.0 == name) {
         let taken_up = crate::apply::take_up(app, running.revision, &running.checked.text).await;
-        taken_up.map_err(|e| Problem::internal(format!("the secret is kept, but could not be put to use: {e}")))?;
+        taken_up.map_err(|e| Problem::internal(format!("the secret was saved but could not be applied: {e}")))?;
     }
     Ok(())
 }

@@ -153,16 +153,16 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
     let mut step = |step: &str, good: bool, says: String| steps.push(types::ProbeStep { step: step.to_owned(), good, ms: 0.0, says });
     let routes: Vec<&str> = running.checked.routes.iter().filter(|r| r.takes_from(&name)).map(|r| r.name.as_str()).collect();
     match routes.len() {
-        0 => step("routes", false, "no route takes from it, so its events go nowhere".to_owned()),
+        0 => step("routes", false, "no route takes from it, so its events are not delivered anywhere".to_owned()),
         n if n > 5 => step("routes", true, format!("{n} routes take from it")),
         _ => step("routes", true, format!("{} take{} from it", routes.join(", "), if routes.len() == 1 { "s" } else { "" })),
     }
     let mut reached = running.compiled.source(&name).into_iter().flat_map(|number| running.compiled.reached_from(number));
     let full = reached.find_map(|to| queues::pushes_back(&app.spool, &running.checked, &running.checked.destinations[*to]));
     match (app.engine.paused(Side::Source, &name), full) {
-        (Some(paused), _) => step("room", false, format!("{} has paused it", paused.who)),
-        (None, Some(full)) => step("room", false, format!("the destination `{full}` holds all it may, so senders are told to wait")),
-        (None, None) => step("room", true, "there is room for what it takes".to_owned()),
+        (Some(paused), _) => step("room", false, format!("{} paused it", paused.who)),
+        (None, Some(full)) => step("room", false, format!("the queue of the destination `{full}` is at its limit, so senders are told to wait")),
+        (None, None) => step("room", true, "there is room in the queues".to_owned()),
     }
     let (state, says) = state(&app, &name, &hearing, now);
     step("heard", matches!(state, SourceState::Flowing | SourceState::Quiet), says);
@@ -189,7 +189,7 @@ pub(crate) async fn next(State(app): State<Arc<App>>, Part(name): Part<String>, 
     known(&app.engine.running(), &name)?;
     let (most, wait) = (query.events.unwrap_or(10).clamp(1, 100), Duration::from_secs(query.wait.unwrap_or(10).min(60)));
     let caught = app.sources.monitor(&name).catch();
-    let mut caught = caught.ok_or_else(|| Problem::unavailable("too-many-viewers", "16 look at this source already"))?;
+    let mut caught = caught.ok_or_else(|| Problem::unavailable("too-many-viewers", "16 viewers of this source are connected already"))?;
     let mut all = Vec::new();
     let over = tokio::time::sleep(wait);
     tokio::pin!(over);
@@ -214,7 +214,7 @@ pub(crate) async fn next(State(app): State<Arc<App>>, Part(name): Part<String>, 
 /// What is to be said of a source, in a word and a sentence. It is only flowing while events flow, whatever else is well.
 pub(crate) fn state(app: &App, name: &str, hearing: &SourceStatus, now_ms: i64) -> (SourceState, String) {
     match app.engine.paused(Side::Source, name) {
-        Some(paused) => (SourceState::Paused, format!("{} has paused it", paused.who)),
+        Some(paused) => (SourceState::Paused, format!("{} paused it", paused.who)),
         None => heard_state(hearing, now_ms),
     }
 }
@@ -230,16 +230,16 @@ fn heard_state(hearing: &SourceStatus, now_ms: i64) -> (SourceState, String) {
             if now_ms - last < QUIET_AFTER
                 && let Some(lately) = lately =>
         {
-            (SourceState::Flowing, format!("events flow, but {}", lately.says))
+            (SourceState::Flowing, format!("events arrive, but {}", lately.says))
         }
         (Some(last), _) if now_ms - last < QUIET_AFTER => {
-            (SourceState::Flowing, bad_files.map_or_else(|| "events flow".to_owned(), |(_, says)| format!("events flow, but {says}")))
+            (SourceState::Flowing, bad_files.map_or_else(|| "events flow".to_owned(), |(_, says)| format!("events arrive, but {says}")))
         }
         (_, _) if let Some((_, says)) = bad_files => (SourceState::Troubled, says),
         (Some(last), Some(worst)) if worst.last_ms > last => (SourceState::Troubled, worst.says.clone()),
         (Some(_), _) => (SourceState::Quiet, "no recent events".to_owned()),
         (None, Some(worst)) => (SourceState::Troubled, worst.says.clone()),
-        (None, None) if !hearing.files.is_empty() => (SourceState::Unheard, "its files are read to their ends; nothing was written to them since".to_owned()),
+        (None, None) if !hearing.files.is_empty() => (SourceState::Unheard, "its files have been read to the end; nothing was appended since".to_owned()),
         (None, None) if hearing.connections > 0 => (SourceState::Unheard, "senders are connected, but have sent nothing".to_owned()),
         (None, None) => (SourceState::Unheard, "no events received yet".to_owned()),
     }
@@ -254,7 +254,7 @@ mod tests {
     #[test]
     fn a_source_is_green_only_while_events_flow() {
         let now = 10 * QUIET_AFTER;
-        let trouble = |last_ms| rockrose_intake::Trouble { what: SenderFault::Key, says: "this is not the key".into(), from: None, times: 1, last_ms };
+        let trouble = |last_ms| rockrose_intake::Trouble { what: SenderFault::Key, says: "wrong key".into(), from: None, times: 1, last_ms };
         let file = |path: &str, state, says: &str| FileSeen { path: path.into(), state, says: says.into(), size: 7, offset: 0 };
         let files =
             || vec![file("/var/log/quay.log", FileState::Current, "read to its end"), file("/var/log/gate.log", FileState::Denied, "permission denied")];
@@ -262,19 +262,19 @@ mod tests {
         for (hearing, expected) in [
             (hearing(None, 0, vec![]), (SourceState::Unheard, "no events received yet")),
             (hearing(None, 2, vec![]), (SourceState::Unheard, "senders are connected, but have sent nothing")),
-            (hearing(None, 2, vec![trouble(now)]), (SourceState::Troubled, "this is not the key")),
-            (hearing(Some(now - 1_000), 0, vec![trouble(now)]), (SourceState::Flowing, "events flow, but this is not the key")),
+            (hearing(None, 2, vec![trouble(now)]), (SourceState::Troubled, "wrong key")),
+            (hearing(Some(now - 1_000), 0, vec![trouble(now)]), (SourceState::Flowing, "events arrive, but wrong key")),
             (hearing(Some(now - 1_000), 0, vec![trouble(now - QUIET_AFTER)]), (SourceState::Flowing, "events flow")),
             (
                 SourceStatus { files: files(), ..hearing(Some(now - 1_000), 0, vec![]) },
-                (SourceState::Flowing, "events flow, but 1 of 2 files cannot be read; /var/log/gate.log: permission denied"),
+                (SourceState::Flowing, "events arrive, but 1 of 2 files cannot be read; /var/log/gate.log: permission denied"),
             ),
             (
                 SourceStatus { files: files()[1..].to_vec(), ..hearing(Some(now - QUIET_AFTER), 0, vec![]) },
                 (SourceState::Troubled, "/var/log/gate.log: permission denied"),
             ),
             (hearing(Some(now - QUIET_AFTER), 0, vec![trouble(1)]), (SourceState::Quiet, "no recent events")),
-            (hearing(Some(now - QUIET_AFTER), 0, vec![trouble(now)]), (SourceState::Troubled, "this is not the key")),
+            (hearing(Some(now - QUIET_AFTER), 0, vec![trouble(now)]), (SourceState::Troubled, "wrong key")),
         ] {
             let (state, says) = heard_state(&hearing, now);
             assert_eq!((state, says.as_str()), expected);

@@ -101,7 +101,7 @@ pub(crate) async fn tail(State(app): State<Arc<App>>, Asked(query): Asked<TailQu
             Some(Matcher::new(&condition))
         }
     };
-    let view = Hub::look(&app, place).ok_or_else(|| Problem::unavailable("too-many-viewers", "64 viewers look already"))?;
+    let view = Hub::look(&app, place).ok_or_else(|| Problem::unavailable("too-many-viewers", "64 viewers are connected already"))?;
     let looking = Looking { app, view, matcher, kept_only: query.kept_only, skipped: 0 };
     let stream = unfold(looking, |mut looking| async move { looking.next().await.map(|e| (Ok(e), looking)) });
     Ok(Sse::new(stream).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))))

@@ -30,7 +30,7 @@ pub(crate) async fn why(State(app): State<Arc<App>>, Body(request): Body<WhyRequ
     responses((status = 200, body = types::QuarantineWhy), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
 pub(crate) async fn why_quarantined(State(app): State<Arc<App>>, Part(id): Part<i64>) -> Result<Json<QuarantineWhy>, Problem> {
     let found = app.spool.quarantined_one(id).await.map_err(|e| spool_problem(&e))?;
-    let found = found.ok_or_else(|| Problem::not_found(format!("there is no number {id} in quarantine")))?;
+    let found = found.ok_or_else(|| Problem::not_found(format!("quarantine has no record {id}")))?;
     let (stage, name, via, data) = (found.stage, found.name.clone(), found.via.clone(), found.data.clone());
     let mut answer = QuarantineWhy { record: quarantine_entry(found), at_source: None, earlier: None, at_destination: None };
     if stage == Stage::Source {
@@ -58,7 +58,7 @@ async fn look(app: &App, plan: CheckedPlan, source: Option<String>, event: Vec<u
         let source = source.or_else(|| plan.sources.first().map(|s| s.name.clone()))?;
         rockrose_engine::why(&plan, key, &environment, &source, &event, now_ms())
     });
-    found.await.map_err(|_| Problem::internal("the event could not be looked at"))
+    found.await.map_err(|_| Problem::internal("the event could not be examined"))
 }
 
 async fn at_source(app: &App, source: String, event: Vec<u8>) -> Result<Why, Problem> {
@@ -105,19 +105,19 @@ fn fate(app: &App, name: &str) -> String {
     let behind = if waiting > 0 { format!(", behind {waiting} others") } else { String::new() };
     if queues::is_full(&app.spool, planned) {
         return match &planned.when_full {
-            WhenFull::PushBack => "is not taken: it holds all it may, so its sources tell their senders to wait".to_owned(),
-            WhenFull::DropOldest => "takes the place of the oldest that wait: it holds all it may".to_owned(),
-            WhenFull::Spill(other) => format!("goes to {other} instead: it holds all it may"),
+            WhenFull::PushBack => "is not accepted: its queue is at its limit, so its sources tell their senders to wait".to_owned(),
+            WhenFull::DropOldest => "replaces the oldest queued events: its queue is at its limit".to_owned(),
+            WhenFull::Spill(other) => format!("goes to {other} instead: its queue is at its limit"),
         };
     }
     if let Some(paused) = app.engine.paused(Side::Destination, name) {
-        return format!("waits{behind}: {} has paused it", paused.who);
+        return format!("waits{behind}: {} paused it", paused.who);
     }
     match app.engine.health(name) {
         Some(health) if health.state == Doing::Failing => {
             format!("waits{behind}, and is tried again: {}", health.last_error.as_deref().unwrap_or("it fails"))
         }
-        Some(health) if health.state == Doing::Slow => format!("is delivered{behind}, though it answers slowly"),
+        Some(health) if health.state == Doing::Slow => format!("is delivered{behind}, though it responds slowly"),
         _ => format!("is delivered{behind}"),
     }
 }

@@ -129,7 +129,7 @@ async fn run(acts: Vec<Act>) {
     }
     let aside: Vec<String> = spool.quarantined(10_000).await.unwrap().into_iter().rev().map(|q| String::from_utf8(q.data).unwrap()).collect();
     assert_eq!(aside, model.aside);
-    // Once nothing waits, nothing is kept.
+    // Once nothing is queued, nothing is kept.
     for name in NAMES {
         while let Some(mut parcel) = spool.next(name, 1 << 20).await.unwrap() {
             let all = parcel.len();

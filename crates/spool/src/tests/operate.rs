@@ -122,7 +122,7 @@ async fn what_is_damaged_on_the_disk_is_given_up_and_counted() {
         spool.settle(parcel.settle(events, None, 0)).await.unwrap();
     }
     let aside: Vec<String> = spool.quarantined(9).await.unwrap().into_iter().map(|q| q.reason).collect();
-    assert!(aside.len() == 2 && aside.iter().all(|why| why.contains("damaged on the disk")), "{aside:?}");
+    assert!(aside.len() == 2 && aside.iter().all(|why| why.contains("damaged on disk")), "{aside:?}");
     assert!(balanced(&spool).await);
     spool.close();
 }

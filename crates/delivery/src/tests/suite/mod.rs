@@ -191,7 +191,7 @@ async fn sets_aside_only_what_is_refused(sort: Sort) {
     case.has((0..90).filter(|n| *n != 37), true).await;
     let aside = case.place.spool.quarantined(10).await.unwrap();
     assert_eq!(aside.iter().map(|a| &a.data[..]).collect::<Vec<_>>(), [b"{\"n\":37}"], "{sort:?}");
-    assert!(aside[0].reason.contains("does not take"), "{sort:?}: {}", aside[0].reason);
+    assert!(aside[0].reason.contains("does not accept"), "{sort:?}: {}", aside[0].reason);
     case.end(w).await;
 }
 

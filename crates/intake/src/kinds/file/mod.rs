@@ -88,9 +88,7 @@ impl Kind for Files {
     fn remedy(&self, what: SenderFault) -> Option<&'static str> {
         match what {
             SenderFault::TooLarge => Some("raise the source's `max_event`"),
-            SenderFault::Lost => {
-                Some("let `paths` meet the names of the copies that are made before files are emptied, or rename files instead of emptying them")
-            }
+            SenderFault::Lost => Some("let `paths` match the copies that are made before files are truncated, or rename files instead of truncating them"),
             _ => None,
         }
     }
@@ -116,7 +114,7 @@ async fn follow<S: Sink>(settings: FileSettings, sink: Arc<S>, monitor: Arc<Sour
             }
         }
         if follower.run(&shared).await.is_err() {
-            tracing::error!(source = settings.name, "reading files broke off; it is taken up as it was kept");
+            tracing::error!(source = settings.name, "reading files was interrupted; it resumes from the recorded positions");
             rests(&shared.stop, PAUSES.1).await;
         }
     }
@@ -176,7 +174,7 @@ impl Follower {
             })
             .await?;
             for (path, bytes) in self.missed.drain(..) {
-                let says = format!("{} was emptied with {bytes} bytes unread, and no copy of it was found beside it", path.display());
+                let says = format!("{} was truncated with {bytes} bytes unread, and no copy of it was found beside it", path.display());
                 shared.monitor.wrong(SenderFault::Lost, says, None);
             }
             let took = begun.elapsed();

@@ -123,7 +123,7 @@ mod tests {
         named.write_all(text.as_bytes()).unwrap();
         let size = text.len() as u64;
         let mut place = ReadPosition::new("x".into(), (1, 2), 0);
-        assert!(place.is_in(named.as_file(), size).unwrap(), "nothing is known of it yet");
+        assert!(place.is_in(named.as_file(), size).unwrap(), "nothing is known about it yet");
         place.learn_head(named.as_file(), size).unwrap();
         place.reach(size, text.as_bytes());
         assert!(place.is_in(named.as_file(), size).unwrap());

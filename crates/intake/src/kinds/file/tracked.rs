@@ -349,23 +349,21 @@ impl TrackedFile {
             (None, None) if self.sort.is_packed() && self.place.done.is_some() => (FileState::Current, "read to its end".to_owned()),
             (None, None) if !self.found && self.plain.is_none() => match self.look.map(|look| self.unread(look)) {
                 Some(0) => return None,
-                Some(_) if self.sort.is_packed() => (FileState::Gone, "it went away before it was read to its end".to_owned()),
-                Some(unread) => (FileState::Gone, format!("it went away with {unread} bytes unread")),
+                Some(_) if self.sort.is_packed() => (FileState::Gone, "it was removed before it was read to its end".to_owned()),
+                Some(unread) => (FileState::Gone, format!("it was removed with {unread} bytes unread")),
                 None if self.place.left || self.place.done.is_some() || now - self.same_since_ms > SAY_GONE_MS => return None,
                 // One of which nothing was read is not known again under another name, or packed: there it is read whole.
                 None if self.place.offset == 0 => return None,
-                None => {
-                    (FileState::Gone, format!("it went away while it was not looked at; what stood behind its first {} bytes was not read", self.place.offset))
-                }
+                None => (FileState::Gone, format!("it was removed while it was not watched; what followed its first {} bytes was not read", self.place.offset)),
             },
             (None, None) if self.is_behind(now) => (FileState::Behind, "being read".to_owned()),
             (None, None) if size > self.place.offset => (FileState::Current, "waits for the end of its last line".to_owned()),
-            (None, None) if !self.found => (FileState::Current, "read to its end; it was moved or removed".to_owned()),
+            (None, None) if !self.found => (FileState::Current, "read to the end; it was moved or removed".to_owned()),
             (None, None) => (FileState::Current, "read to its end".to_owned()),
         };
         let says = match self.missed {
             0 => says,
-            missed => format!("{says}; it was emptied with {missed} bytes unread, and no copy of it was found"),
+            missed => format!("{says}; it was truncated with {missed} bytes unread, and no copy of it was found"),
         };
         Some(FileSeen { path: self.place.path.display().to_string(), state, says, size, offset: self.place.offset })
     }
@@ -390,12 +388,12 @@ mod tests {
         known.plain = Some(Arc::new(File::open(&known.place.path).unwrap()));
         assert_eq!(report(&known).unwrap().0, FileState::Behind);
         known.plain = None;
-        assert_eq!(report(&known), Some((FileState::Gone, "it went away with 10 bytes unread".to_owned())));
+        assert_eq!(report(&known), Some((FileState::Gone, "it was removed with 10 bytes unread".to_owned())));
         known.place.offset = 10;
         assert_eq!(report(&known), None, "nothing is to be said of one that was read");
         // Over a restart that is only known of one whose place says so.
         let mut again = TrackedFile::kept(known.place.clone());
-        assert!(report(&again).unwrap().1.contains("behind its first 10 bytes"), "{:?}", report(&again));
+        assert!(report(&again).unwrap().1.contains("followed its first 10 bytes"), "{:?}", report(&again));
         again.same_since_ms = -2 * SAY_GONE_MS;
         assert_eq!(report(&again), None, "not for ever");
         assert_eq!(report(&TrackedFile::kept(ReadPosition::new("b.log".into(), (1, 2), 0))), None, "it may be read under another name");

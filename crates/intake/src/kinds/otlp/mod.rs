@@ -60,7 +60,7 @@ fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
         .merge(grpc)
         .fallback(move |request: Request| elsewhere(Arc::clone(&monitor), request))
         .method_not_allowed_fallback(|| async {
-            Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "log records are sent with POST")
+            Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "log records must be sent with POST")
         })
 }
 
@@ -68,9 +68,9 @@ fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
 async fn elsewhere(monitor: Arc<SourceMonitor>, request: Request) -> Response {
     let path = request.uri().path();
     let says = match path {
-        "/v1/traces" | "/v1/metrics" | "/v1development/profiles" => format!("`{path}` was posted to; only logs are taken here"),
-        _ if path.starts_with("/opentelemetry.proto.collector.") => "another signal than logs was sent; only logs are taken here".to_owned(),
-        _ => "log records are posted to `/v1/logs`".to_owned(),
+        "/v1/traces" | "/v1/metrics" | "/v1development/profiles" => format!("`{path}` was posted to; only logs are accepted here"),
+        _ if path.starts_with("/opentelemetry.proto.collector.") => "another signal than logs was sent; only logs are accepted here".to_owned(),
+        _ => "log records must be posted to `/v1/logs`".to_owned(),
     };
     monitor.wrong(SenderFault::Format, says.clone(), peer(request.extensions()));
     if request.headers().get(header::CONTENT_TYPE).is_some_and(|v| v.as_bytes().starts_with(b"application/grpc")) {
@@ -81,7 +81,7 @@ async fn elsewhere(monitor: Arc<SourceMonitor>, request: Request) -> Response {
 
 /// A body that is no request.
 fn not_otlp(why: impl Into<String>) -> Problem {
-    Problem::new(StatusCode::BAD_REQUEST, "not-otlp", "This is no OTLP request", why)
+    Problem::new(StatusCode::BAD_REQUEST, "not-otlp", "Not an OTLP request", why)
 }
 
 /// Hands records on as events. `read` makes lines of them, of so many bytes at the most, where blocking is allowed.
@@ -137,7 +137,7 @@ async fn take<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -
         try_take(&shared, &head.headers, body, json).await
     } else {
         let detail = "log records are sent as `application/x-protobuf` or `application/json`";
-        Err(Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not-otlp", "This is no OTLP request", detail))
+        Err(Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not-otlp", "Not an OTLP request", detail))
     };
     note(&shared.monitor, &taken, from);
     match taken {

@@ -64,7 +64,7 @@ pub(super) async fn run<S: Sink>(Start { settings, transport, sink, monitor, sto
                 match until_taken(&*sink, &source, lines, raw, &monitor, Some(&stopping)).await {
                     Some(receipt) => monitor.receipt(&receipt, Some(from.ip())),
                     None => {
-                        monitor.wrong_times(SenderFault::Lost, count, "datagrams could not be kept", Some(from.ip()));
+                        monitor.wrong_times(SenderFault::Lost, count, "datagrams could not be stored", Some(from.ip()));
                         sink.lost(&source, count, bytes).await;
                     }
                 }
@@ -86,7 +86,7 @@ pub(super) async fn run<S: Sink>(Start { settings, transport, sink, monitor, sto
                 _ = look.tick() => {
                     let more = lost.more();
                     if more > 0 {
-                        monitor.wrong_times(SenderFault::Lost, more, "datagrams came faster than they were read, and the system let them go", None);
+                        monitor.wrong_times(SenderFault::Lost, more, "datagrams arrived faster than they were read, and the system dropped them", None);
                         losses.unseen(more);
                     }
                     losses.note(&sink, &settings.load().name, &mut noting);
@@ -113,7 +113,7 @@ pub(super) async fn run<S: Sink>(Start { settings, transport, sink, monitor, sto
             let (mut next, mut over, mut burst) = (first.ok(), 0, 0);
             while let Some((length, from)) = next {
                 if !settings.allows(from.ip()) {
-                    monitor.wrong(SenderFault::Address, format!("{} is none of the addresses that are allowed", from.ip()), Some(from.ip()));
+                    monitor.wrong(SenderFault::Address, format!("{} is not an allowed address", from.ip()), Some(from.ip()));
                 } else {
                     let batch = gathered.get_or_insert_with(|| Batch { lines: Vec::new(), raw: Vec::new(), from });
                     batch.from = from;
@@ -127,7 +127,7 @@ pub(super) async fn run<S: Sink>(Start { settings, transport, sink, monitor, sto
                 next = if burst >= BATCH { None } else { socket.try_recv_from(&mut datagram).ok() };
             }
             if over > 0 {
-                monitor.wrong_times(SenderFault::Lost, over, "datagrams came faster than they could be kept", gathered.as_ref().map(|b| b.from.ip()));
+                monitor.wrong_times(SenderFault::Lost, over, "datagrams arrived faster than they could be stored", gathered.as_ref().map(|b| b.from.ip()));
             }
         }
         if let Some(batch) = gathered.take() {

@@ -52,7 +52,7 @@ impl Kind for SyslogSource {
 
     fn remedy(&self, what: SenderFault) -> Option<&'static str> {
         match what {
-            SenderFault::Clock => Some("set the source's `zone` to the senders', or their clocks right"),
+            SenderFault::Clock => Some("set the source's `zone` to the senders' time zone, or correct their clocks"),
             SenderFault::Format => Some("send whole messages, RFC 5424 or RFC 3164; lines go to a source of kind `tcp`, HTTP to one of kind `http`"),
             _ => None,
         }
