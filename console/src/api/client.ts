@@ -21,6 +21,8 @@ export type WhyAnswer = Schemas["Why"];
 export type WhyPassage = Schemas["Passage"];
 export type RouteDecision = Schemas["RouteDecision"];
 export type QuarantineEntry = Schemas["QuarantineEntry"];
+export type QuarantineWhy = Schemas["QuarantineWhy"];
+export type ResentEvent = Schemas["ResentEvent"];
 
 /** What the service refused, in its own words. */
 export class ServiceError extends Error {
@@ -85,6 +87,21 @@ export function useMinutes(place: string, name: string) {
 
 export function useQuarantine() {
   return useAnswer<QuarantineEntry[]>("/api/v1/quarantine?most=20", 5000);
+}
+
+/** Why an event is in quarantine, and what its destination's steps would make of it now. */
+export function useQuarantineWhy(id: number) {
+  return useQuery<QuarantineWhy, ServiceError>({ queryKey: ["quarantine-why", id], queryFn: ({ signal }) => get<QuarantineWhy>(`/api/v1/quarantine/${id}/why`, signal), retry: false, staleTime: 0 });
+}
+
+/** What became of the events of one request to send again, once a second until it is known of all. */
+export function useResent(run: number) {
+  return useQuery<ResentEvent[], ServiceError>({
+    queryKey: ["resent", run],
+    queryFn: ({ signal }) => get<ResentEvent[]>(`/api/v1/quarantine/resent/${run}`, signal),
+    retry: false,
+    refetchInterval: (query) => (query.state.data?.every((e) => e.state !== "waiting") === true ? false : 1000),
+  });
 }
 
 /** Why an event of a source goes where it goes. */

@@ -35,6 +35,10 @@ export function useProbe(what: "sources" | "destinations", name: string) {
 }
 
 /** Sends again what destinations refused, as their present steps make of it. */
-export function useResend() {
-  return useDone((ids: number[]) => post<Resent>("/api/v1/quarantine/resend", { ids }));
+export function useResend(told: (sent: Resent) => void) {
+  return useDone(async (ids: number[]) => {
+    const sent = await post<Resent>("/api/v1/quarantine/resend", { ids });
+    if (sent !== null) told(sent);
+    return sent;
+  });
 }

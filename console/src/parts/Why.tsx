@@ -1,7 +1,7 @@
 /** Why an event goes where it goes: which parts of each route's condition decide, what each step does, what becomes of it at each destination. */
 import { useId, useState } from "react";
 
-import { type RouteDecision, type WhyPassage, useWhy } from "../api/client";
+import { type RouteDecision, type WhyPassage, useQuarantineWhy, useWhy } from "../api/client";
 import { BUTTON } from "../design/buttons";
 import { Sentence } from "./Sentence";
 import { Sheet } from "./Sheet";
@@ -83,6 +83,50 @@ function Answer({ source, event }: { source: string; event: string }) {
       </ul>
       {remainder && <p className="text-waits">No route takes it but those of the remainder.</p>}
     </div>
+  );
+}
+
+function Refused({ id }: { id: number }) {
+  const why = useQuarantineWhy(id);
+  if (why.error !== null) return <p role="alert" className="text-sm text-fails">▲ {why.error.message}</p>;
+  if (why.data === undefined) return <p className="text-sm text-soft">Evaluating…</p>;
+  const { record, earlier, at_destination: now } = why.data;
+  return (
+    <dl className="grid grid-cols-[9rem_1fr] gap-x-3 gap-y-2 text-sm" aria-live="polite">
+      <dt className="text-soft">refused because</dt>
+      <dd className="text-fails">{record.reason}</dd>
+      <dt className="text-soft">as sent</dt>
+      <dd className="font-mono text-xs break-words">{record.data}</dd>
+      {typeof earlier === "string" && (
+        <>
+          <dt className="text-soft">before the steps</dt>
+          <dd className="font-mono text-xs break-words">{earlier}</dd>
+        </>
+      )}
+      {now != null && (
+        <>
+          <dt className="text-soft">sent again now</dt>
+          <dd className="min-w-0">
+            <Steps passage={now.passage} />
+            <p className={now.sent ? "font-medium" : "text-removed"}>
+              {now.sent ? `→ ${now.name}` : `not to ${now.name}`}: {now.fate}
+            </p>
+            {typeof now.passage.after === "string" && <code className="block font-mono text-xs break-words">{now.passage.after}</code>}
+          </dd>
+        </>
+      )}
+    </dl>
+  );
+}
+
+/** A button that opens why a destination refused an event, and what its steps would make of it now. */
+export function WhyRefusedButton({ id }: { id: number }) {
+  return (
+    <Sheet button="Why?" title={`Why event ${id} was refused`} says="What the destination's current steps would make of it if it were sent again. Nothing is sent or counted.">
+      <div className="min-h-0 overflow-y-auto" tabIndex={0} aria-label="The answer">
+        <Refused id={id} />
+      </div>
+    </Sheet>
   );
 }
 

@@ -183,12 +183,9 @@ fn entries(table: &DeTable<'_>, keys: &'static [Key], what: &str, mistakes: &mut
     for (key, value) in in_order(table) {
         let name: &str = key.get_ref();
         let Some(known) = keys.iter().find(|k| k.name == name) else {
-            let all: Vec<_> = keys.iter().map(|k| format!("`{}`", k.name)).collect();
-            mistakes.push(
-                Mistake::new(key.span(), format!("{what} has no `{name}`"))
-                    .expected(format!("one of {}", all.join(", ")))
-                    .near(name, keys.iter().map(|k| k.name)),
-            );
+            let of = if kind.is_empty() { what.to_owned() } else { format!("{what} of kind `{kind}`") };
+            mistakes
+                .push(no_such_key(name, format!("{of} has no `{name}`"), keys, kind, key.span(), |key| table.iter().any(|(k, _)| k.get_ref().as_ref() == key)));
             continue;
         };
         match raw(known.shape, value) {
@@ -199,6 +196,35 @@ fn entries(table: &DeTable<'_>, keys: &'static [Key], what: &str, mistakes: &mut
         }
     }
     found
+}
+
+/// Keys as others call them, and ours.
+const MEANT: &[(&[&str], &str)] = &[
+    (&["url", "urls", "uri", "host", "hosts", "server", "servers", "addresses", "address"], "endpoints"),
+    (&["address", "bind", "addr", "port", "listen_on", "host"], "listen"),
+    (&["url", "uri", "host", "server", "endpoints", "endpoint", "target"], "address"),
+    (&["url", "uri", "endpoints"], "endpoint"),
+    (&["file", "filename", "output"], "path"),
+    (&["file", "files", "path", "include", "glob"], "paths"),
+    (&["type"], "kind"),
+    (&["condition", "if", "filter", "where", "match"], "when"),
+    (&["steps", "actions", "then", "transforms", "process"], "do"),
+    (&["destination", "destinations", "outputs", "output", "sinks"], "to"),
+    (&["source", "sources", "inputs", "input"], "from"),
+    (&["auth", "api_key", "bearer"], "token"),
+    (&["cert", "tls_cert", "certificate_file"], "certificate"),
+];
+
+/// A key that is none of a section's: what it may have, the keys that it still needs first, and which was meant, if that is known.
+fn no_such_key(name: &str, message: String, keys: &'static [Key], kind: &str, at: Range<usize>, given: impl Fn(&str) -> bool) -> Mistake {
+    let missing = |key: &&Key| key.needed && !given(key.name);
+    let mine = || keys.iter().filter(|k| k.is_of(kind));
+    let all: Vec<_> = mine().filter(missing).chain(mine().filter(|key| !missing(key))).map(|k| format!("`{}`", k.name)).collect();
+    let mistake = Mistake::new(at, message).expected(format!("one of {}", all.join(", "))).near(name, mine().map(|k| k.name));
+    let meant =
+        || MEANT.iter().filter(|(written, _)| written.contains(&name)).map(|(_, ours)| *ours).find(|ours| mine().any(|k| k.name == *ours) && !given(ours));
+    let nearest = mistake.nearest.clone().or_else(|| meant().map(str::to_owned));
+    Mistake { nearest, ..mistake }
 }
 
 /// A key that sections of other kinds have.

@@ -221,6 +221,22 @@ fn a_key_of_another_kind_suggests_the_one_of_its_own() {
 }
 
 #[test]
+fn a_key_by_another_name_suggests_the_one_that_is_meant() {
+    let one = |text: &str| {
+        let reports = CheckedPlan::read(text).map(|_| ()).unwrap_err();
+        (reports[0].message.clone(), reports[0].nearest.clone(), reports[0].expected.clone().unwrap_or_default())
+    };
+    let (message, nearest, expected) = one("[destination.d]\nkind='http'\nurl='http://127.0.0.1:1/in'\n");
+    assert_eq!((message.as_str(), nearest.as_deref()), ("a destination of kind `http` has no `url`", Some("endpoints")));
+    // What it still needs comes first, and what other kinds have is not there.
+    assert!(expected.starts_with("one of `endpoints`, `kind`") && !expected.contains("`path`"), "{expected}");
+    assert_eq!(one("[source.s]\nkind='http'\nport=1\n").1.as_deref(), Some("listen"));
+    assert_eq!(one("[source.s]\nkind='file'\nfiles=['/a']\n").1.as_deref(), Some("paths"));
+    assert_eq!(one("[[route]]\nname='r'\nfilter='a = 1'\nto=['d']\n").1.as_deref(), Some("when"));
+    assert_eq!(one("[source.s]\nkind='http'\nlisten='127.0.0.1:1'\ncolour='red'\n").1, None);
+}
+
+#[test]
 fn toml_itself_can_be_wrong() {
     let reports = CheckedPlan::read("[source.kiosks\nkind = 1").map(|_| ()).unwrap_err();
     assert!(reports[0].message.contains("TOML") && reports[0].line == 1, "{reports:?}");

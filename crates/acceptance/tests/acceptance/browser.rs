@@ -7,6 +7,7 @@ use serde_json::json;
 use thirtyfour::prelude::*;
 
 use crate::harness::{Node, Running, free_ports, post, until};
+use crate::queues::stand_in;
 
 struct Browser {
     driver: WebDriver,
@@ -244,6 +245,24 @@ async fn the_console_answers_its_questions() {
     let light = ground().await;
     browser.script("document.documentElement.dataset.theme = document.documentElement.dataset.theme === 'dark' ? 'light' : 'dark'; return null").await;
     assert_ne!(light, ground().await);
+
+    // What a destination refuses is explained, and sent again once it takes it; what became of it stands there.
+    let refusing = stand_in(&node, dead, &["--refuse", "gangway"]);
+    until("it is refused", async || node.get("/api/v1/quarantine").await.as_array()?.iter().any(|q| q["name"] == "lost").then_some(())).await;
+    browser.driver.goto(node.url("/ledger")).await.unwrap();
+    let press = async |says: &str| {
+        let path = format!("//tr[contains(., 'destination lost')]//button[text()='{says}']");
+        until(says, async || browser.driver.find(By::XPath(&path)).await.ok()).await.click().await.unwrap();
+    };
+    press("Why?").await;
+    for shown in ["was refused", "answered 422", "before the steps", "redact email"] {
+        browser.sees(shown).await;
+    }
+    browser.click("Close").await;
+    drop(refusing);
+    let _taking = stand_in(&node, dead, &[]);
+    press("Send again").await;
+    browser.sees("delivered to lost").await;
 
     let log = browser.script("return performance.getEntriesByType('resource').filter(r => new URL(r.name).host !== location.host).map(r => r.name)").await;
     assert_eq!(log, json!([]), "the console asks nobody but its own service");

@@ -31,7 +31,7 @@ fn body(range: std::ops::Range<usize>) -> String {
     range.map(|n| format!("{{\"n\":{n},\"message\":\"gate {n} shut at Lowmere\"}}\n")).collect()
 }
 
-fn stand_in(node: &Node, port: u16, more: &[&str]) -> Running {
+pub(crate) fn stand_in(node: &Node, port: u16, more: &[&str]) -> Running {
     let (address, into) = (format!("127.0.0.1:{port}"), node.path("desk.jsonl"));
     spawn(&[&["standin", "--listen", &address, "--into", into.to_str().unwrap()], more].concat(), &node.path("standin.log"))
 }
