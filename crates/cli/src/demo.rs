@@ -158,7 +158,7 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
 
 /// Posts made-up events to the sources, for ever.
 async fn generate(settings: &DemoSettings, sources: &[(&str, u16, Option<String>); 3]) -> anyhow::Result<()> {
-    let http = reqwest::Client::builder().no_proxy().timeout(Duration::from_secs(10)).build()?;
+    let http = rockrose_client::http()?;
     let mut generator = Generator::new(settings.seed);
     let mut tick = tokio::time::interval(EVERY);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
@@ -171,7 +171,11 @@ async fn generate(settings: &DemoSettings, sources: &[(&str, u16, Option<String>
         let now = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string();
         for body in generator.bodies(events, &now) {
             let Some((_, port, key)) = sources.iter().find(|(name, ..)| *name == body.source) else { continue };
-            let mut request = http.post(format!("http://127.0.0.1:{port}/in")).header("content-type", "application/x-ndjson").body(body.text);
+            let mut request = http
+                .post(format!("http://127.0.0.1:{port}/in"))
+                .header("content-type", "application/x-ndjson")
+                .timeout(Duration::from_secs(10))
+                .body(body.text);
             if let Some(key) = key {
                 request = request.bearer_auth(key);
             }

@@ -25,7 +25,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
-pub use client::{Answer, Client};
+pub use client::{Answer, Client, http};
 pub use destination::DestinationCommand;
 pub use end::End;
 pub use outcome::{Exit, Failure, Outcome};
