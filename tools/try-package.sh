@@ -11,7 +11,7 @@ work=$(mktemp -d)
 base=${1:-$work/base}
 booted=
 finish() {
-  [[ -n $booted ]] && kill -KILL "$booted" 2>/dev/null && wait "$booted" 2>/dev/null
+  [[ -n $booted ]] && kill -KILL "$booted" 2>/dev/null && wait "$booted" 2>/dev/null || true
   rm -rf "$work"
 }
 trap finish EXIT
@@ -91,7 +91,7 @@ say "reload, and a crash"
 inside systemctl reload rockrose
 active active
 inside journalctl -u rockrose | grep -q "read again" || fail "nothing was read again"
-inside systemctl kill -s KILL rockrose
+inside systemctl kill --kill-who=main -s KILL rockrose
 until_ok inside systemctl is-active rockrose
 until_ok rockrose status
 

@@ -97,6 +97,9 @@ enum Command {
 }
 
 fn main() -> ExitCode {
+    // With pages of two megabytes, a service that is mostly idle holds half as much again, and gives less of it back.
+    #[cfg(target_os = "linux")]
+    let _ = nix::sys::prctl::set_thp_disable(true);
     // Only this process installs one, so it cannot be there already.
     let _ = rustls::crypto::ring::default_provider().install_default();
     let cli = Cli::parse();

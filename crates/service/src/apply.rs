@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use rockrose_delivery::{Resolver, WorkerSettings, planned, real_path};
-use rockrose_engine::{Environment, Names};
+use rockrose_engine::{CompiledPlan, Environment, Names};
 use rockrose_intake::{SourceSettings, StartError};
 use rockrose_plan::{CheckedPlan, Destination, Report, SecretName};
 use rockrose_records::{RecordsError, Secret};
@@ -137,10 +137,22 @@ fn worker_settings(destination: &Destination, secrets: &BTreeMap<String, Secret>
     }
 }
 
+/// Compiles a plan on a thread of its own: nothing waits for it meanwhile, and since all of a large plan's memory is that thread's, it is given back once the plan is gone.
+async fn compiled(app: &Arc<App>, checked: CheckedPlan, environment: Environment) -> (CheckedPlan, Environment, CompiledPlan) {
+    let (tell, told) = tokio::sync::oneshot::channel();
+    let app = Arc::clone(app);
+    let compile = move || {
+        let compiled = app.engine.compile(&checked, &environment);
+        let _ = tell.send((checked, environment, compiled));
+    };
+    std::thread::spawn(compile);
+    told.await.unwrap_or_else(|_| unreachable!("what is checked can be compiled"))
+}
+
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
     let names = Some(Arc::clone(&app.names) as Arc<dyn Names>);
     let environment = Environment { tables: tables::slots(&ready.tables), names, node: app.records.node() };
-    let compiled = app.engine.compile(&checked, &environment);
+    let (checked, environment, compiled) = compiled(app, checked, environment).await;
     {
         let _alone = app.engine.windows.write().await;
         let before = app.engine.running();
