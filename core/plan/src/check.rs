@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::path::{Component, Path, PathBuf};
 
-use rockrose_language::{Condition, Mistake, Reference, Step, parse_condition, parse_step};
+use rockrose_language::{Condition, Mistake, Operation, Reference, Step, parse_condition, parse_step};
 use rockrose_tables::Match;
 
 use crate::checker::{Checker, SecretName};
@@ -393,6 +393,23 @@ impl Checker<'_> {
         routes
     }
 
+    /// Warns of destinations that keep events as they were received where steps on the way redact them: what these mask is kept unmasked.
+    fn undone_redactions(&mut self, plan: &ParsedPlan, sources: &[Source], destinations: &[Destination], routes: &[Route]) {
+        let redacts = |steps: &[Step]| expand(&self.recipes, steps).into_iter().find(|step| matches!(step.operation, Operation::Redact(_)));
+        let mut warnings = Vec::new();
+        for destination in destinations.iter().filter(|d| d.kind.as_received()) {
+            let mut on_the_way = routes.iter().filter(|r| r.to.contains(&destination.name)).flat_map(|route| {
+                let from = sources.iter().filter(|s| route.takes_from(&s.name)).map(|s| (format!("the source `{}`", s.name), &s.on_arrival));
+                std::iter::once((format!("the route `{}`", route.name), &route.steps)).chain(from)
+            });
+            let Some((of, step)) = on_the_way.find_map(|(of, steps)| Some((of, redacts(steps)?))) else { continue };
+            let at = plan.destinations.iter().find(|s| s.name.value == destination.name).and_then(|s| s.get("events")).map(|e| e.at.clone());
+            let message = format!("`{}` keeps events as they were received, without what `{step}` of {of} masks", destination.name);
+            warnings.push(Mistake::new(at.unwrap_or_default(), message).expected("`events = \"as shaped\"`, if nothing unmasked may be kept there"));
+        }
+        self.warnings.extend(warnings);
+    }
+
     /// What can only be seen of the plan as a whole.
     fn whole(&mut self, plan: &ParsedPlan, sources: &[Source], destinations: &[Destination], routes: &[Route]) {
         for (i, source) in sources.iter().enumerate() {
@@ -413,6 +430,7 @@ impl Checker<'_> {
                 self.warnings.push(Mistake::new(section.name.at.clone(), format!("no route goes to the destination `{}`", section.name.value)));
             }
         }
+        self.undone_redactions(plan, sources, destinations, routes);
         let mut sizes = HashMap::new();
         let mut metrics: HashMap<String, String> = HashMap::new();
         for (section, key) in

@@ -221,6 +221,23 @@ fn a_key_of_another_kind_suggests_the_one_of_its_own() {
 }
 
 #[test]
+fn what_is_kept_as_received_is_not_redacted_and_that_is_said() {
+    let warned = |events: &str, arrival: &str, route: &str| {
+        let text = format!(
+            "[source.s]\nkind='http'\nlisten='127.0.0.1:1'\non_arrival=[{arrival}]\n[destination.d]\nkind='archive'\nstore='/var/archive'\nevents='{events}'\n\
+             [recipe.safe]\nsteps=['redact email']\n[[route]]\nname='a'\ndo=[{route}]\nto=['d']\n"
+        );
+        let plan = CheckedPlan::read(&text).unwrap_or_else(|r| panic!("{}", r.iter().map(|r| r.render("plan")).collect::<String>()));
+        plan.warnings.iter().map(|w| (w.line, w.message.clone())).collect::<Vec<_>>()
+    };
+    let says = |step: &str, of: &str| vec![(8, format!("`d` keeps events as they were received, without what `{step}` of {of} masks"))];
+    assert_eq!(warned("as received", "", "'use safe'"), says("redact email", "the route `a`"));
+    assert_eq!(warned("as received", "'redact card'", "'tag x = 1'"), says("redact card", "the source `s`"));
+    assert_eq!(warned("as received", "", "'tag x = 1'"), []);
+    assert_eq!(warned("as shaped", "'redact card'", "'use safe'"), []);
+}
+
+#[test]
 fn a_key_by_another_name_suggests_the_one_that_is_meant() {
     let one = |text: &str| {
         let reports = CheckedPlan::read(text).map(|_| ()).unwrap_err();

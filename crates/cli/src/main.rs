@@ -115,7 +115,7 @@ fn main() -> ExitCode {
     match outcome {
         Ok(exit) => ExitCode::from(exit as u8),
         Err(failure) => {
-            eprintln!("rockrose: {}", failure.message.trim_end());
+            eprintln!("rockrose: {}", format::printable(failure.message.trim_end(), |_| false));
             ExitCode::from(failure.exit as u8)
         }
     }

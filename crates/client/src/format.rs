@@ -1,5 +1,6 @@
 //! How numbers, times and tables are printed.
 
+use std::borrow::Cow;
 use std::io::{IsTerminal, Write};
 
 use comfy_table::{CellAlignment, ContentArrangement, Table};
@@ -7,10 +8,57 @@ use serde::Serialize;
 
 use crate::{Exit, Failure, Outcome};
 
-/// Prints one text and a line end. A reader that went away ends the command quietly.
+/// Whether a terminal would do something else with a character than to show it, or show others in another order than they stand in.
+fn acts(c: char) -> bool {
+    let orders = matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{2028}'..='\u{202e}' | '\u{2066}'..='\u{2069}' | '\u{feff}');
+    orders || c.is_control() && !matches!(c, '\n' | '\t')
+}
+
+/// The length of the code at the beginning of `text` that sets a style, if it is one for which `own` holds.
+fn style(text: &str, own: impl Fn(&str) -> bool) -> Option<usize> {
+    let rest = text.strip_prefix("\x1b[")?;
+    let end = rest.find(|c: char| !(c.is_ascii_digit() || c == ';'))?;
+    (rest[end..].starts_with('m') && own(&rest[..end])).then_some("\x1b[".len() + end + 1)
+}
+
+/// A text in which nothing makes a terminal act, but for the codes of styles for which `own` holds: control characters and those that turn the order of others are shown as what they are. What
+/// comes from events, files and other services may hold anything.
+pub fn printable(text: &str, own: impl Fn(&str) -> bool) -> Cow<'_, str> {
+    if !text.contains(acts) {
+        return text.into();
+    }
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(at) = rest.find(acts) {
+        out.push_str(&rest[..at]);
+        rest = &rest[at..];
+        if let Some(len) = style(rest, &own) {
+            out.push_str(&rest[..len]);
+            rest = &rest[len..];
+            continue;
+        }
+        let c = rest.chars().next().unwrap_or_default();
+        match u32::from(c) {
+            // Unicode has a picture of each.
+            code @ 0..=0x1f => out.extend(char::from_u32(0x2400 + code)),
+            0x7f => out.push('\u{2421}'),
+            code => out.push_str(&format!("\\u{{{code:x}}}")),
+        }
+        rest = &rest[c.len_utf8()..];
+    }
+    out.push_str(rest);
+    out.into()
+}
+
+/// Whether a style is one that [`paint`] writes, where it does.
+fn painted(code: &str) -> bool {
+    colour() && ["0", GOOD, BAD, FAINT, HEAD].contains(&code)
+}
+
+/// Prints one text and a line end; nothing in it makes a terminal act. A reader that went away ends the command quietly.
 pub fn line(text: &str) -> Outcome {
     let mut out = std::io::stdout().lock();
-    match writeln!(out, "{text}").and_then(|()| out.flush()) {
+    match writeln!(out, "{}", printable(text, painted)).and_then(|()| out.flush()) {
         Ok(()) => Ok(Exit::Done),
         Err(e) if e.kind() == std::io::ErrorKind::BrokenPipe => std::process::exit(0),
         Err(e) => Err(Failure::new(Exit::Failed, format!("cannot print: {e}"))),
@@ -20,7 +68,24 @@ pub fn line(text: &str) -> Outcome {
 /// Prints a value for a program: members in order of their names, whatever the order in the type.
 pub fn print_json(value: &impl Serialize) -> Outcome {
     let value = serde_json::to_value(value).map_err(anyhow::Error::from)?;
-    line(&format!("{value:#}"))
+    line(&escaped(&format!("{value:#}")))
+}
+
+/// JSON in which what makes a terminal act is written with escapes: the same value to whoever reads it. Such characters only stand in texts.
+pub(crate) fn escaped(json: &str) -> Cow<'_, str> {
+    if !json.contains(acts) {
+        return json.into();
+    }
+    json.chars()
+        .fold(String::with_capacity(json.len()), |mut out, c| {
+            if acts(c) {
+                out.push_str(&format!("\\u{:04x}", u32::from(c)));
+            } else {
+                out.push(c);
+            }
+            out
+        })
+        .into()
 }
 
 /// Whether colour may be used: only on a terminal, and not where `NO_COLOR` is set.
@@ -135,6 +200,25 @@ pub fn blocks(blocks: &[String]) -> Outcome {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn nothing_that_is_printed_makes_a_terminal_act() {
+        let own = |code: &str| code == "31;1";
+        for (text, shown) in [
+            ("gate 4\tis open\nat Lowmere", "gate 4\tis open\nat Lowmere"),
+            ("\x1b]0;owned\x07\x1b[2J\rhidden\x7f", "\u{241b}]0;owned\u{2407}\u{241b}[2J\u{240d}hidden\u{2421}"),
+            ("\u{9b}31m\u{202e}evil\u{2066}", "\\u{9b}31m\\u{202e}evil\\u{2066}"),
+            ("\x1b[31;1mfailing\x1b[8mconceal", "\x1b[31;1mfailing\u{241b}[8mconceal"),
+            ("M\u{e4}rz \u{1f6a2}", "M\u{e4}rz \u{1f6a2}"),
+        ] {
+            assert_eq!(printable(text, own), shown, "{text:?}");
+        }
+        // For a program, the value is the same.
+        let value = serde_json::json!({ "a\u{9b}": "\u{202e}x\x1b" });
+        let text = value.to_string();
+        let text = escaped(&text);
+        assert!(!text.contains(acts) && serde_json::from_str::<serde_json::Value>(&text).unwrap() == value, "{text}");
+    }
 
     #[test]
     fn numbers_read_well() {

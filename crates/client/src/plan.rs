@@ -39,6 +39,7 @@ fn beginning(path: &str) -> Option<Vec<u8>> {
     // The line that names the columns is within them, or is none.
     const MOST: u64 = 64 << 10;
     let mut beginning = Vec::new();
+    std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file)?;
     File::open(path).ok()?.take(MOST).read_to_end(&mut beginning).ok()?;
     Some(beginning)
 }

@@ -70,25 +70,31 @@ pub(crate) async fn tail(common: &Common, point: &str, when: Option<&str>, side:
 
 fn print(data: &str, side: Side, as_json: bool) -> Outcome {
     if as_json {
-        return format::line(data);
+        return format::line(&format::escaped(data));
     }
     // The three parts are taken as they were sent, so that numbers and the order of members stay.
     let parts: TailEvent = serde_json::from_str(data).map_err(anyhow::Error::from)?;
     let at = paint(format::moment(parts.at_ms).split(' ').next_back().unwrap_or_default(), FAINT);
     match (side, &parts.after) {
-        (Side::Before, _) => format::line(&format!("{at}  {}", parts.before.get())),
-        (Side::After, Some(after)) => format::line(&format!("{at}  {}", after.get())),
+        (Side::Before, _) => format::line(&format!("{at}  {}", format::escaped(parts.before.get()))),
+        (Side::After, Some(after)) => format::line(&format!("{at}  {}", format::escaped(after.get()))),
         (Side::After, None) => Ok(Exit::Done),
-        (Side::Both, Some(after)) if after.get() == parts.before.get() => format::line(&format!("{at}  as it came  {}", after.get())),
-        (Side::Both, Some(after)) => {
-            format::line(&format!("{at}  {}  {}\n          {}     {}", paint("came      ", FAINT), parts.before.get(), paint("went on", GOOD), after.get()))
+        (Side::Both, Some(after)) if format::escaped(after.get()) == format::escaped(parts.before.get()) => {
+            format::line(&format!("{at}  as it came  {}", format::escaped(after.get())))
         }
+        (Side::Both, Some(after)) => format::line(&format!(
+            "{at}  {}  {}\n          {}     {}",
+            paint("came      ", FAINT),
+            format::escaped(parts.before.get()),
+            paint("went on", GOOD),
+            format::escaped(after.get())
+        )),
         (Side::Both, None) => {
             let (what, by) = match parts.held_by {
                 Some(by) => (paint("held   ", FAINT), by),
                 None => (paint("removed", BAD), parts.removed_by.unwrap_or_default()),
             };
-            format::line(&format!("{at}  {}  {}\n          {what}     {by}", paint("came      ", FAINT), parts.before.get()))
+            format::line(&format!("{at}  {}  {}\n          {what}     {by}", paint("came      ", FAINT), format::escaped(parts.before.get())))
         }
     }
 }

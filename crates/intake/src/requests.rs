@@ -21,15 +21,15 @@ const BODY_TIME: Duration = Duration::from_secs(60);
 /// The memory that bodies under way may take together, shared by all sources of a service.
 #[derive(Debug)]
 pub(crate) struct BodyBudget {
-    bytes: Semaphore,
+    pub(crate) bytes: Semaphore,
     unpacking: Semaphore,
-    /// Places for requests over gRPC, whose bodies are read before anybody is asked.
+    /// Places for bodies over gRPC that are unpacked.
     pub(crate) grpc: Semaphore,
 }
 
 /// Most bytes of bodies, as sent, that are held at once.
 const BODY_BUDGET: usize = 256 << 20;
-/// Most requests over gRPC that are read at once.
+/// Most bodies over gRPC that are unpacked at once.
 const GRPC: usize = 8;
 /// Most bodies that are unpacked at once.
 const UNPACKING: usize = 2;
@@ -166,7 +166,14 @@ pub(crate) fn content_type(headers: &HeaderMap) -> String {
     kind.split(';').next().unwrap_or_default().trim().to_ascii_lowercase()
 }
 
-async fn read<'a>(body: Body, headers: &HeaderMap, bound: usize, budget: &'a Semaphore, held: &mut Vec<SemaphorePermit<'a>>) -> Result<Vec<u8>, Problem> {
+/// Reads a body as it is sent, within `bound` bytes and the budget for all, in bounded time.
+pub(crate) async fn read<'a>(
+    body: Body,
+    headers: &HeaderMap,
+    bound: usize,
+    budget: &'a Semaphore,
+    held: &mut Vec<SemaphorePermit<'a>>,
+) -> Result<Vec<u8>, Problem> {
     let announced = headers.get(header::CONTENT_LENGTH).and_then(|v| v.to_str().ok()?.parse::<usize>().ok());
     if announced.is_some_and(|n| n > bound) {
         return Err(too_large(format!("more than {bound} bytes")));

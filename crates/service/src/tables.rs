@@ -3,7 +3,6 @@
 use std::collections::HashMap;
 use std::fs::File;
 use std::io::Read;
-use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
@@ -53,6 +52,15 @@ pub(crate) enum OpenError {
     Interrupted(#[from] tokio::task::JoinError),
 }
 
+/// A file to be read, if it is one: a pipe would never end, and a device may have no end.
+fn regular(path: &str) -> std::io::Result<File> {
+    // Before it is opened: to open a pipe is to wait for its other end.
+    if !std::fs::metadata(path)?.is_file() {
+        return Err(std::io::Error::new(std::io::ErrorKind::InvalidInput, "not a regular file"));
+    }
+    File::open(path)
+}
+
 fn read(file: &TableFile) -> Result<(Table, Seen), OpenError> {
     let path = || file.path.clone();
     if let (Some(text), TableKind::Csv { key, how }) = (&file.text, &file.kind) {
@@ -62,7 +70,13 @@ fn read(file: &TableFile) -> Result<(Table, Seen), OpenError> {
     if seen.1 > MAX_FILE {
         return Err(OpenError::TooLarge { path: path() });
     }
-    let bytes = std::fs::read(Path::new(&file.path)).map_err(|source| OpenError::File { path: path(), source })?;
+    let mut bytes = Vec::new();
+    // It may grow while it is read.
+    let read = regular(&file.path).and_then(|open| open.take(MAX_FILE + 1).read_to_end(&mut bytes));
+    read.map_err(|source| OpenError::File { path: path(), source })?;
+    if bytes.len() as u64 > MAX_FILE {
+        return Err(OpenError::TooLarge { path: path() });
+    }
     let table = match &file.kind {
         TableKind::Csv { key, how } => Rows::read(&bytes, key, *how).map(Table::Rows),
         TableKind::Places => Places::read(bytes).map(|places| Table::Places(Box::new(places))),
@@ -75,7 +89,7 @@ pub(crate) fn beginning(path: &str) -> Option<Vec<u8>> {
     // The line that names the columns is within them, or is none.
     const MOST: u64 = 64 << 10;
     let mut beginning = Vec::new();
-    File::open(path).ok()?.take(MOST).read_to_end(&mut beginning).ok()?;
+    regular(path).ok()?.take(MOST).read_to_end(&mut beginning).ok()?;
     Some(beginning)
 }
 

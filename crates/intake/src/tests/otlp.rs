@@ -68,6 +68,38 @@ async fn records_come_over_grpc_packed_or_not() {
     assert_eq!(plain.clone().export(show(request(0..0))).await.unwrap().into_inner(), ExportLogsServiceResponse::default(), "an empty request is one");
 }
 
+/// Who shows no key is refused by the headers alone, and requests that never send their bodies keep nobody else out.
+#[tokio::test]
+async fn what_is_not_let_in_is_not_read_and_idle_requests_stop_nobody() {
+    let s = source(|x| (x.kind, x.key, x.max_requests) = (otlp(), Some(SourceKey::new("tern".into())), 64)).await;
+    let grpc = async || {
+        let mut grpc = tonic::client::Grpc::new(tonic::transport::Channel::from_shared(format!("http://{}", s.address)).unwrap().connect().await.unwrap());
+        grpc.ready().await.unwrap();
+        grpc
+    };
+    let path = || tonic::codegen::http::uri::PathAndQuery::from_static("/opentelemetry.proto.collector.logs.v1.LogsService/Export");
+    let idle = |key: Option<&str>| {
+        let mut request = tonic::Request::new(tonic::codegen::tokio_stream::pending::<Vec<u8>>());
+        key.into_iter().for_each(|key| drop(request.metadata_mut().insert("authorization", format!("Bearer {key}").parse().unwrap())));
+        request
+    };
+    for key in [None, Some("gull")] {
+        let answer = tokio::time::timeout(Duration::from_secs(20), grpc().await.client_streaming(idle(key), path(), AsBytes)).await.expect("answered at once");
+        assert_eq!(answer.map(|_: tonic::Response<ExportLogsServiceResponse>| ()).unwrap_err().code(), tonic::Code::Unauthenticated);
+    }
+    // More of them than are unpacked at once.
+    let mut waiting = tokio::task::JoinSet::new();
+    for _ in 0..12 {
+        let (mut grpc, request, path) = (grpc().await, idle(Some("tern")), path());
+        waiting.spawn(async move { grpc.client_streaming(request, path, AsBytes).await.map(|_: tonic::Response<ExportLogsServiceResponse>| ()) });
+    }
+    let mut request = tonic::Request::new(request(0..3));
+    request.metadata_mut().insert("authorization", "Bearer tern".parse().unwrap());
+    let taken = tokio::time::timeout(Duration::from_secs(20), client(&s).await.export(request)).await.expect("nobody stands in the way");
+    assert_eq!(taken.unwrap().into_inner(), ExportLogsServiceResponse::default());
+    assert_eq!(lines(&s).len(), 3);
+}
+
 /// A request of three records over every transport, of which the second cannot be read.
 #[tokio::test]
 async fn a_record_that_cannot_be_read_is_told_and_the_others_are_taken() {

@@ -14,8 +14,8 @@ use tonic::server::Grpc;
 use tonic::{Code, Status};
 use tonic_types::{ErrorDetails, StatusExt};
 
-use super::{grpc_code, hand_on, read, response};
-use crate::requests::{Shared, note};
+use super::{grpc_code, hand_on, response};
+use crate::requests::{self, Shared, note, peer};
 use crate::{Problem, Sink};
 
 /// Requests as their bytes, answers in protobuf.
@@ -62,31 +62,41 @@ impl Decoder for Unread {
     }
 }
 
+/// Takes a request: who may not send is refused by the headers alone, and the body is read within the source's bounds, before anything is unpacked.
 pub(super) async fn export<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {
-    // Only so many are read at once: their bodies are whole in memory before they are looked at. The semaphore is never closed.
-    let place = Arc::clone(&shared);
-    let _place = place.budget.grpc.acquire().await;
+    let (head, body) = request.into_parts();
+    let from = peer(&head.extensions);
+    let mut held = Vec::new();
+    let read = async {
+        let (settings, place) = shared.admit(None, &head.headers)?;
+        let body = requests::read(body, &head.headers, settings.max_body, &shared.budget.bytes, &mut held).await?;
+        Ok((settings, place, body))
+    };
+    let (settings, _place, body) = match read.await {
+        Ok(read) => read,
+        Err(problem) => {
+            let status = refused(&problem);
+            note(&shared.monitor, &Err(problem), from);
+            return status.into_http();
+        }
+    };
+    // Only so many are unpacked at once. The semaphore is never closed.
+    let _unpacking = shared.budget.grpc.acquire().await;
     let mut packed = EnabledCompressionEncodings::default();
     [CompressionEncoding::Gzip, CompressionEncoding::Zstd, CompressionEncoding::Deflate].into_iter().for_each(|encoding| packed.enable(encoding));
-    let max = shared.settings.load().max_unpacked;
+    let max = settings.max_unpacked;
     let mut grpc = Grpc::new(Unread).apply_compression_config(packed, EnabledCompressionEncodings::default()).apply_max_message_size_config(Some(max), None);
+    let taking = Arc::clone(&shared);
     let take = tower::service_fn(move |request: tonic::Request<Vec<u8>>| {
-        let shared = Arc::clone(&shared);
-        async move { take(&shared, request).await }
+        let (shared, settings) = (Arc::clone(&taking), Arc::clone(&settings));
+        async move {
+            let body = request.into_inner();
+            let taken = hand_on(&shared, &settings, move |max| super::read(body, false, max)).await;
+            note(&shared.monitor, &taken, from);
+            taken.map(|receipt| tonic::Response::new(response(&receipt))).map_err(|problem| refused(&problem))
+        }
     });
-    grpc.unary(take, request).await.map(Body::new)
-}
-
-async fn take<S: Sink>(shared: &Shared<S>, request: tonic::Request<Vec<u8>>) -> Result<tonic::Response<ExportLogsServiceResponse>, Status> {
-    let (about, extensions, body) = request.into_parts();
-    let from = extensions.get::<crate::Peer>().map(|p| p.0.ip());
-    let taken = async {
-        let (settings, _place) = shared.admit(None, &about.into_headers())?;
-        hand_on(shared, &settings, move |max| read(body, false, max)).await
-    };
-    let taken = taken.await;
-    note(&shared.monitor, &taken, from);
-    taken.map(|receipt| tonic::Response::new(response(&receipt))).map_err(|problem| refused(&problem))
+    grpc.unary(take, Request::from_parts(head, Body::from(body))).await.map(Body::new)
 }
 
 fn refused(problem: &Problem) -> Status {
