@@ -59,7 +59,8 @@ impl Records {
     /// Opens `records.db` and `records.key` in `folder`, making both on first use.
     pub fn open(folder: &Path) -> Result<Records, RecordsError> {
         let path = folder.join("records.db");
-        let known = path.exists();
+        // A file that is made and not yet written to holds nothing.
+        let known = std::fs::metadata(&path).is_ok_and(|about| about.len() > 0);
         let path = path.to_str().ok_or_else(|| RecordsError::Storage("the path is not UTF-8".into()))?;
         let key = key::Key::open(&folder.join("records.key"), known)?;
         let mut connection = SqliteConnection::establish(path).map_err(|e| RecordsError::Storage(e.into()))?;

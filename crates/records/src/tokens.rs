@@ -54,7 +54,6 @@ fn hash(text: &str) -> Vec<u8> {
     Sha256::digest(text.as_bytes()).to_vec()
 }
 
-/// Random text of 256 bits, in hexadecimal.
 /// 256 random bits as text, for a token or a key.
 pub fn random_text() -> Result<String, RecordsError> {
     let mut bytes = [0u8; 32];
@@ -73,6 +72,15 @@ impl Records {
             Ok(())
         })?;
         Ok(NewToken(text))
+    }
+
+    /// Makes a token of that kind for `name` in place of all that it had, which stop working.
+    pub fn renew_token(&self, name: &str, kind: TokenKind, now_ms: i64) -> Result<NewToken, RecordsError> {
+        self.with(|c| {
+            diesel::delete(token::table.filter(token::name.eq(name).and(token::kind.eq(kind.word())))).execute(c)?;
+            Ok(())
+        })?;
+        self.make_token(name, kind, now_ms, None)
     }
 
     /// Whose token `text` is, if it is one that has not ended.

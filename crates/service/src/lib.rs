@@ -23,8 +23,8 @@ mod tail;
 mod windows;
 
 use std::net::SocketAddr;
-use std::os::unix::fs::DirBuilderExt;
-use std::path::PathBuf;
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -95,12 +95,26 @@ pub(crate) fn now_ms() -> i64 {
     jiff::Timestamp::now().as_millisecond()
 }
 
+/// Makes the data folder, if it is not there. What is kept holds events, so nobody but its owner may look into it, whatever the process's usual modes are: a folder that is open to others is
+/// refused, and the files of the spool and the records are made before anything is written to them.
+fn closed_folder(data: &Path) -> anyhow::Result<()> {
+    let made = std::fs::DirBuilder::new().recursive(true).mode(0o700).create(data);
+    let mode =
+        made.and_then(|()| std::fs::metadata(data)).with_context(|| format!("cannot create the data folder {}", data.display()))?.permissions().mode() & 0o777;
+    anyhow::ensure!(mode & 0o077 == 0, "the data folder {0} is open to other users (mode {mode:o}); run: chmod 700 {0}", data.display());
+    for name in ["spool.db", "records.db", "in-use"] {
+        let path = data.join(name);
+        let closed = std::fs::OpenOptions::new().create(true).append(true).mode(0o600).open(&path);
+        let closed = closed.and_then(|file| file.set_permissions(std::fs::Permissions::from_mode(0o600)));
+        closed.with_context(|| format!("cannot write {}", path.display()))?;
+    }
+    Ok(())
+}
+
 impl Service {
     /// Opens what is kept in the data folder, takes up the newest revision, and listens. Fails, with the reason, if something cannot be opened or bound.
     pub async fn start(settings: &Settings) -> anyhow::Result<Service> {
-        // What is kept holds events, so only its owner may look into it.
-        let made = std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&settings.data);
-        made.with_context(|| format!("cannot create the data folder {}", settings.data.display()))?;
+        closed_folder(&settings.data)?;
         let lock = DataLock::take(&settings.data)?;
         let records = Arc::new(Records::open(&settings.data)?);
         let spool = Spool::open(&settings.data.join("spool.db"))?;
@@ -182,10 +196,10 @@ impl Service {
         Ok(self.app.records(move |r| r.secret(&name)).await?)
     }
 
-    /// Makes a token for a client called `name`.
+    /// Makes a token for the client called `name`; one that it had before stops working.
     pub async fn make_client_token(&self, name: &str) -> anyhow::Result<NewToken> {
         let name = name.to_owned();
-        Ok(self.app.records(move |r| r.make_token(&name, TokenKind::Client, now_ms(), None)).await?)
+        Ok(self.app.records(move |r| r.renew_token(&name, TokenKind::Client, now_ms())).await?)
     }
 
     /// A link that signs a browser in, once, within a quarter of an hour.

@@ -29,7 +29,7 @@ async fn only_those_who_are_known_come_in() {
         for request in [
             node.http.get(node.url(path)),
             node.http.get(node.url(path)).bearer_auth("guess"),
-            node.http.get(node.url(path)).header("cookie", "rockrose_session=guess"),
+            node.http.get(node.url(path)).header("cookie", format!("rockrose_session_{}=guess", node.port)),
         ] {
             let answer = request.send().await.unwrap();
             assert_eq!((answer.status().as_u16(), answer.headers()["content-type"].to_str().unwrap()), (401, "application/problem+json"), "{path}");
@@ -53,6 +53,10 @@ async fn only_those_who_are_known_come_in() {
     let session = cookie.split(';').next().unwrap();
     let ask = |r: reqwest::RequestBuilder| r.header("cookie", session).send();
     assert_eq!(ask(node.http.get(node.url("/api/v1/status"))).await.unwrap().status(), 200);
+    assert!(session.starts_with(&format!("rockrose_session_{}=", node.port)), "{session}");
+    // A session makes no sessions.
+    let link = node.http.post(node.url("/api/v1/sign-in-links")).header("sec-fetch-site", "same-origin");
+    assert_eq!(ask(link).await.unwrap().status(), 403);
     // Another site's page cannot make it change anything.
     let put = || node.http.put(node.url("/api/v1/secrets/a")).json(&json!({ "value": "x" }));
     assert_eq!(ask(put()).await.unwrap().status(), 403);

@@ -4,7 +4,7 @@ use std::process::{Command, Stdio};
 
 use serde_json::Value;
 
-use crate::harness::{Node, binary, free_ports, spawn, text, until};
+use crate::harness::{Node, binary, free_ports, post, spawn, text, until};
 
 fn plan(source: u16, folder: &std::path::Path, step: &str) -> String {
     format!(
@@ -135,6 +135,34 @@ fn what_needs_no_service() {
     assert_eq!(run(&["--address", "127.0.0.1:1", "status"]).status.code(), Some(4));
 }
 
+/// Whatever comes, a terminal only shows it.
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_that_comes_makes_the_operators_terminal_act() {
+    const ACTS: &str = "{broken \u{1b}]0;owned\u{7}\u{9b}2J\u{202e}evil";
+    let [source] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&plan(source, node.folder.path(), "tag kept = true"));
+    assert_eq!(post(&node.http, source, format!("{ACTS}\n")).await.status(), 200);
+    let file = node.write("odd.log", &format!("2026-11-23 10:00:00 {}\n", &ACTS[1..]));
+    for command in [
+        &["quarantine"][..],
+        &["--json", "quarantine"],
+        &["why", "--source", "in", &ACTS[1..]],
+        &["source", "look", &file],
+        &["explain", ACTS],
+        &["source", "show", "in"],
+    ] {
+        let output = node.client(command);
+        for said in [text(&output.stdout), text(&output.stderr)] {
+            let acts = |c: char| c.is_control() && !matches!(c, '\n' | '\t') || c == '\u{202e}';
+            assert!(!said.contains(acts), "{command:?}: {said:?}");
+        }
+    }
+    let kept: serde_json::Value = serde_json::from_slice(&node.client(&["--json", "quarantine"]).stdout).unwrap();
+    assert_eq!(kept[0]["data"], ACTS, "a program gets it as it came");
+    node.stop().await;
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_second_service_cannot_have_the_same_folder() {
     let mut node = Node::start().await;
@@ -153,6 +181,7 @@ async fn a_second_service_cannot_have_the_same_folder() {
     node.begin().await;
     assert_ne!(node.token(), token);
     assert!(node.client(&["status"]).status.success());
+    assert_eq!(node.client(&["--token", &token, "status"]).status.code(), Some(5), "the lost one is worth nothing");
     let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(node.path("data/client.toml")).unwrap().permissions());
     assert_eq!(mode & 0o777, 0o600);
     node.stop().await;

@@ -80,6 +80,11 @@ async fn a_damaged_or_foreign_data_folder_is_refused_with_the_reason() {
         assert_eq!(output.status.code(), Some(1), "{what}");
         crate::harness::text(&output.stderr)
     };
+    let open_to = |mode| std::fs::set_permissions(node.path("data"), <std::fs::Permissions as std::os::unix::fs::PermissionsExt>::from_mode(mode)).unwrap();
+    open_to(0o750);
+    let told = start("a folder open to a group");
+    assert!(told.contains("(mode 750)") && told.contains("run: chmod 700 "), "{told}");
+    open_to(0o700);
     let key = node.path("data/records.key");
     let kept = std::fs::read(&key).unwrap();
     std::fs::write(&key, b"short").unwrap();

@@ -15,7 +15,11 @@ use super::extract::Asked;
 use super::{records_problem, types};
 use crate::{App, now_ms};
 
-const COOKIE: &str = "rockrose_session";
+/// What a session's cookie is called. Browsers do not tell the ports of a host apart, so the name does.
+fn cookie_name(app: &App) -> String {
+    format!("rockrose_session_{}", app.address.port())
+}
+
 /// How long a browser stays signed in.
 const SESSION_HOURS: i64 = 12;
 
@@ -28,9 +32,10 @@ fn bearer(headers: &HeaderMap) -> Option<String> {
     scheme.eq_ignore_ascii_case("bearer").then(|| token.trim().to_owned())
 }
 
-fn session(headers: &HeaderMap) -> Option<String> {
+fn session(app: &App, headers: &HeaderMap) -> Option<String> {
+    let wanted = cookie_name(app);
     let cookies = headers.get_all(header::COOKIE).iter().filter_map(|v| v.to_str().ok()).flat_map(|v| v.split(';'));
-    cookies.filter_map(|c| c.trim().split_once('=')).find(|(name, _)| *name == COOKIE).map(|(_, value)| value.to_owned())
+    cookies.filter_map(|c| c.trim().split_once('=')).find(|(name, _)| *name == wanted).map(|(_, value)| value.to_owned())
 }
 
 /// A page of another site cannot make a signed-in browser change anything here.
@@ -43,8 +48,8 @@ fn same_origin(headers: &HeaderMap) -> bool {
     matches!((host, origin), (Some(host), Some((_, origin))) if host == origin)
 }
 
-pub(crate) async fn who(app: &App, method: &Method, headers: &HeaderMap) -> Result<Identity, Problem> {
-    let (text, kind) = match (bearer(headers), session(headers)) {
+pub(crate) async fn who(app: &App, method: &Method, headers: &HeaderMap) -> Result<(Identity, TokenKind), Problem> {
+    let (text, kind) = match (bearer(headers), session(app, headers)) {
         (Some(token), _) => (token, TokenKind::Client),
         (None, Some(session)) => (session, TokenKind::Session),
         (None, None) => {
@@ -62,14 +67,15 @@ pub(crate) async fn who(app: &App, method: &Method, headers: &HeaderMap) -> Resu
         ));
     }
     let found: Option<Bearer> = app.records(move |r| r.bearer(&text, kind, now_ms())).await.map_err(|e| records_problem(&e))?;
-    found.map(|b| Identity(b.name)).ok_or_else(|| Problem::unauthorised("this token or session is unknown or has expired"))
+    found.map(|b| (Identity(b.name), kind)).ok_or_else(|| Problem::unauthorised("this token or session is unknown or has expired"))
 }
 
 /// Lets only those in who are known.
 pub(crate) async fn require(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Response {
     match who(&app, request.method(), request.headers()).await {
-        Ok(identity) => {
+        Ok((identity, kind)) => {
             request.extensions_mut().insert(identity);
+            request.extensions_mut().insert(kind);
             next.run(request).await
         }
         Err(problem) => problem.into_response(),
@@ -92,7 +98,7 @@ pub(crate) async fn sign_in(State(app): State<Arc<App>>, Asked(SignIn { code }):
         Ok(token) => token,
         Err(e) => return records_problem(&e).into_response(),
     };
-    let cookie = format!("{COOKIE}={}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}", token.reveal(), SESSION_HOURS * 3_600);
+    let cookie = format!("{}={}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}", cookie_name(&app), token.reveal(), SESSION_HOURS * 3_600);
     let mut response = Redirect::to("/").into_response();
     if let Ok(value) = HeaderValue::from_str(&cookie) {
         response.headers_mut().insert(header::SET_COOKIE, value);
@@ -105,7 +111,7 @@ pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap) ->
     if !same_origin(&headers) {
         return Problem::new(StatusCode::FORBIDDEN, "other-site", "Not from this console", "sign out from the console's own pages").into_response();
     }
-    if let Some(session) = session(&headers) {
+    if let Some(session) = session(&app, &headers) {
         let ended = app.records(move |r| match r.bearer(&session, TokenKind::Session, now_ms())? {
             Some(bearer) => r.end_token(bearer.id),
             None => Ok(false),
@@ -115,16 +121,23 @@ pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap) ->
         }
     }
     let mut response = StatusCode::NO_CONTENT.into_response();
-    response.headers_mut().insert(header::SET_COOKIE, HeaderValue::from_static("rockrose_session=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0"));
+    if let Ok(value) = HeaderValue::from_str(&format!("{}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0", cookie_name(&app))) {
+        response.headers_mut().insert(header::SET_COOKIE, value);
+    }
     response
 }
 
 /// Makes a link that signs a browser in, once, within a quarter of an hour.
-#[utoipa::path(post, path = "/api/v1/sign-in-links", tag = "people", responses((status = 200, body = types::SignInLink), (status = 401, body = types::Problem)))]
+#[utoipa::path(post, path = "/api/v1/sign-in-links", tag = "people", responses((status = 200, body = types::SignInLink), (status = 401, body = types::Problem), (status = 403, body = types::Problem)))]
 pub(crate) async fn make_link(
     State(app): State<Arc<App>>,
     axum::Extension(Identity(who)): axum::Extension<Identity>,
+    axum::Extension(kind): axum::Extension<TokenKind>,
 ) -> Result<Json<types::SignInLink>, Problem> {
+    if kind == TokenKind::Session {
+        // Else a session would never end.
+        return Err(Problem::new(StatusCode::FORBIDDEN, "token-needed", "Not from a session", "sign-in links are made with a token, by `rockrose link`"));
+    }
     let code = app.codes.make(&who, now_ms()).map_err(|e| Problem::internal(e.to_string()))?;
     Ok(Json(types::SignInLink { url: format!("http://{}/sign-in?code={code}", app.address) }))
 }

@@ -205,6 +205,10 @@ async fn what_is_kept_is_taken_up_again() {
     }
     let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&settings.data).unwrap().permissions());
     assert_eq!(mode & 0o777, 0o700, "only its owner may look into it");
+    for file in std::fs::read_dir(&settings.data).unwrap().map(|entry| entry.unwrap()) {
+        let mode = std::os::unix::fs::PermissionsExt::mode(&file.metadata().unwrap().permissions());
+        assert_eq!(mode & 0o077, 0, "{}", file.path().display());
+    }
     let service = Service::start(&settings).await.unwrap();
     assert_eq!(service.app.engine.running().revision, 1);
     assert_eq!(service.app.spool.waiting()["dead"].amount.events, 1);
