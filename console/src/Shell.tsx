@@ -32,7 +32,7 @@ function Wellbeing() {
       {data.failing.length > 0 && <span className="font-medium text-fails">▲ {data.failing.join(", ")} failing</span>}
       {data.waiting_events > 0 && (
         <span className="text-waits">
-          {count(data.waiting_events)} wait ({bytes(data.waiting_bytes)})
+          {count(data.waiting_events)} queued ({bytes(data.waiting_bytes)})
         </span>
       )}
       <Link to="/ledger" className={data.balanced ? "text-goes-on hover:underline" : "font-semibold text-fails hover:underline"}>

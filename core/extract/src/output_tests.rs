@@ -120,9 +120,28 @@ fn lines_follow_their_template() {
 }
 
 #[test]
+fn what_a_spreadsheet_would_run_is_a_text_there() {
+    let written = |formulas: bool| {
+        let mut rows = CsvRows::new(&["a".into(), "b".into()], formulas);
+        let mut out = Vec::new();
+        for event in [
+            r#"{"a":"=HYPERLINK(\"http://x.example\")","b":"@sum"}"#,
+            r#"{"a":"-4.5","b":-4.5}"#,
+            r#"{"a":"+44 20 7946 0958","b":"-verbose, on"}"#,
+            r#"{"a":"a=b","b":"\t=1"}"#,
+        ] {
+            rows.write(event.as_bytes(), &mut out);
+        }
+        String::from_utf8(out).unwrap()
+    };
+    assert_eq!(written(false), "\"'=HYPERLINK(\"\"http://x.example\"\")\",'@sum\n-4.5,-4.5\n'+44 20 7946 0958,\"'-verbose, on\"\na=b,'\t=1\n");
+    assert_eq!(written(true), "\"=HYPERLINK(\"\"http://x.example\"\")\",@sum\n-4.5,-4.5\n+44 20 7946 0958,\"-verbose, on\"\na=b,\t=1\n");
+}
+
+#[test]
 fn rows_are_quoted_where_they_must_be() {
     let mut out = Vec::new();
-    let mut rows = CsvRows::new(&["message".into(), "http.status".into(), "n".into()]);
+    let mut rows = CsvRows::new(&["message".into(), "http.status".into(), "n".into()], false);
     rows.head(&mut out);
     rows.write(br#"{"msg":"a, \"b\"\nc","http":{"status":404},"n":true}"#, &mut out);
     rows.write(br#"{"n":[1,2]}"#, &mut out);

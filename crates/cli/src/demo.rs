@@ -101,7 +101,7 @@ pub(crate) async fn demo(settings: DemoSettings) -> Outcome {
     }
     let mut end = End::listen()?;
     let (text, ports) = plan(&settings)?;
-    let service = Service::start(&Settings { data: settings.data.clone(), listen: settings.listen }).await?;
+    let service = Service::start(&Settings { data: settings.data.clone(), listen: settings.listen, open_metrics: false }).await?;
     let stop = CancellationToken::new();
     let run = run(&settings, &service, &text, ports, &stop, &mut end).await;
     stop.cancel();

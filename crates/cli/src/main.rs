@@ -14,6 +14,7 @@ use std::process::ExitCode;
 use anyhow::Context;
 use clap::{Parser, Subcommand};
 use rockrose_client::{ClientCommand, Common, Exit, Outcome, format};
+use rockrose_service::Settings;
 
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
@@ -51,6 +52,9 @@ enum Command {
         /// A plan to apply at start and on reload, if it differs from the active one
         #[arg(long, env = "ROCKROSE_PLAN", value_name = "FILE")]
         plan: Option<PathBuf>,
+        /// Serve /metrics to anyone who can reach the service, without a token
+        #[arg(long, env = "ROCKROSE_OPEN_METRICS")]
+        open_metrics: bool,
     },
     /// Run the service with the made-up ferry line's plan, events and destinations
     Demo {
@@ -124,7 +128,7 @@ fn main() -> ExitCode {
 async fn run(cli: Cli) -> Outcome {
     let common = cli.common;
     match cli.command {
-        Command::Serve { data, listen, plan } => serve::serve(data, listen, plan, common.json).await,
+        Command::Serve { data, listen, plan, open_metrics } => serve::serve(Settings { data, listen, open_metrics }, plan, common.json).await,
         Command::Demo { data, listen, free_ports, ports, rate, seed } => {
             demo::demo(demo::DemoSettings { data, listen, free_ports, ports, rate, seed, json: common.json }).await
         }

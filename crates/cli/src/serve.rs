@@ -1,7 +1,6 @@
 //! `serve`: runs the service until it is told to stop.
 
 use std::io::Write;
-use std::net::SocketAddr;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
@@ -102,23 +101,23 @@ async fn reload(service: &Service, plan: Option<&Path>) {
     tell(&[NotifyState::Ready]);
 }
 
-pub(crate) async fn serve(data: PathBuf, listen: SocketAddr, plan: Option<PathBuf>, as_json: bool) -> Outcome {
+pub(crate) async fn serve(settings: Settings, plan: Option<PathBuf>, as_json: bool) -> Outcome {
     log();
     let mut end = End::listen()?;
     let mut again = signal(SignalKind::hangup()).map_err(anyhow::Error::from)?;
-    let service = Service::start(&Settings { data: data.clone(), listen }).await?;
+    let service = Service::start(&settings).await?;
     if let Some(path) = &plan
         && let Err(e) = apply(&service, path, "at the start").await
     {
         service.stop().await;
         return Err(Failure::new(Exit::BadPlan, format!("{e:#}")));
     }
-    let settings = client_settings(&service, &data).await?;
+    let client = client_settings(&service, &settings.data).await?;
     let link = service.sign_in_link()?;
     if as_json {
-        format::print_json(&serde_json::json!({ "console": link, "config": settings }))?;
+        format::print_json(&serde_json::json!({ "console": link, "config": client }))?;
     } else {
-        format::line(&format!("console   {link}\nclient    rockrose --config {} status", settings.display()))?;
+        format::line(&format!("console   {link}\nclient    rockrose --config {} status", client.display()))?;
     }
     let watched = watched();
     tell(&[NotifyState::Ready]);

@@ -263,7 +263,7 @@ fn looked_into(looked: &LookedInto) -> Outcome {
         blocks.push("There are more groups of files than were examined; name some of them to see what they are.".to_owned());
     }
     let this = if looked.kinds.len() == 1 { "this" } else { "these sources" };
-    blocks.push(format!("To read them so, add {this} to the plan:\n\n{}", looked.plan.as_deref().unwrap_or_default().trim_end()));
+    blocks.push(format!("To read them this way, add {this} to the plan:\n\n{}", looked.plan.as_deref().unwrap_or_default().trim_end()));
     format::blocks(&blocks)
 }
 

@@ -295,7 +295,7 @@ fn a_record_in_json_that_cannot_be_read_harms_no_other_and_does_not_vanish() {
     let deep = |depth: usize| format!(r#"{{"body":{}{{"stringValue":"x"}}{}}}"#, r#"{"arrayValue":{"values":["#.repeat(depth), "]}}".repeat(depth));
     let odd = [&b"{\"body\":{\"stringValue\":\"caf"[..], b"\xe9", b"\"}}"].concat();
     for (record, says) in [
-        (r#"{"body":{"textValue":"x"}}"#.into(), "resourceLogs[0]: scopeLogs[0]: logRecords[1]: body: `textValue` is no sort of value"),
+        (r#"{"body":{"textValue":"x"}}"#.into(), "resourceLogs[0]: scopeLogs[0]: logRecords[1]: body: `textValue` is not a kind of value"),
         (r#"{"body":"x"}"#.into(), "the value is not an object"),
         (r#"7"#.into(), "the record is not an object"),
         (r#"{"severityNumber":"LOUD"}"#.into(), "not a level"),

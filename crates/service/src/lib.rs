@@ -48,6 +48,8 @@ pub struct Settings {
     pub data: PathBuf,
     /// Where the API and the console listen.
     pub listen: SocketAddr,
+    /// The metrics need no token.
+    pub open_metrics: bool,
 }
 
 /// What the parts of a service share.
@@ -60,6 +62,7 @@ pub(crate) struct App {
     pub(crate) codes: sign_in::Codes,
     pub(crate) started_ms: i64,
     pub(crate) address: SocketAddr,
+    pub(crate) open_metrics: bool,
     pub(crate) stopping: CancellationToken,
     pub(crate) sources: rockrose_intake::Sources,
     pub(crate) tables: tables::Tables,
@@ -131,6 +134,7 @@ impl Service {
             codes: sign_in::Codes::default(),
             started_ms: now_ms(),
             address,
+            open_metrics: settings.open_metrics,
             stopping: CancellationToken::new(),
             sources: rockrose_intake::Sources::default(),
             tables: tables::Tables::default(),

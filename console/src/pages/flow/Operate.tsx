@@ -65,7 +65,7 @@ export function Operate({ name }: { name: string }) {
       <Purge destination={d} purge={() => operate.mutate("purge")} />
       {answers.count > 0 && (
         <span className="num text-sm text-soft" title={`the last ${count(answers.count)} answers`}>
-          {(answers.good * 100).toFixed(0)} % good; half within {answers.p50_ms.toFixed(0)} ms, 90 % {answers.p90_ms.toFixed(0)} ms, 99 % {answers.p99_ms.toFixed(0)} ms
+          {(answers.good * 100).toFixed(0)} % accepted; response time p50 {answers.p50_ms.toFixed(0)} ms, p90 {answers.p90_ms.toFixed(0)} ms, p99 {answers.p99_ms.toFixed(0)} ms
         </span>
       )}
       {error !== null && (

@@ -31,10 +31,10 @@ function Figures({ route }: { route: FlowRoute }) {
   const savedNow = route.taken.bytes_per_second - route.out.bytes_per_second;
   return (
     <dl className="grid grid-cols-4 gap-6 max-md:grid-cols-2">
-      <Figure label="takes" note={`${count(route.taken.events)} in total`}>
+      <Figure label="in" note={`${count(route.taken.events)} in total`}>
         <Rate gauge={route.taken} className="text-arrive" /> <ByteRate gauge={route.taken} className="text-sm font-normal text-soft" />
       </Figure>
-      <Figure label="lets out" note={`${count(route.out.events)} in total`}>
+      <Figure label="out" note={`${count(route.out.events)} in total`}>
         <Rate gauge={route.out} className="text-goes-on" /> <ByteRate gauge={route.out} className="text-sm font-normal text-soft" />
       </Figure>
       <Figure label="events removed" note={`${count(gone)} in total`}>

@@ -73,20 +73,21 @@ fn one_line(value: &[u8], out: &mut Vec<u8>) {
 pub struct CsvRows {
     columns: Vec<String>,
     asked: FieldReader,
+    formulas: bool,
 }
 
 impl CsvRows {
-    /// With these columns, each a field by its path with dots.
+    /// With these columns, each a field by its path with dots. Unless `formulas` may stand there, a text that a spreadsheet would run has an apostrophe before it.
     #[must_use]
-    pub fn new(columns: &[String]) -> CsvRows {
+    pub fn new(columns: &[String], formulas: bool) -> CsvRows {
         let names: Vec<&str> = columns.iter().map(String::as_str).collect();
-        CsvRows { columns: columns.to_vec(), asked: FieldReader::new(&names) }
+        CsvRows { columns: columns.to_vec(), asked: FieldReader::new(&names), formulas }
     }
 
     /// The row of the columns' names.
     pub fn head(&self, out: &mut Vec<u8>) {
         for (i, column) in self.columns.iter().enumerate() {
-            cell(i, column.as_bytes(), out);
+            cell(i, column.as_bytes(), false, out);
         }
         out.push(b'\n');
     }
@@ -95,15 +96,26 @@ impl CsvRows {
     pub fn write(&mut self, event: &[u8], out: &mut Vec<u8>) {
         self.asked.read(event);
         for i in 0..self.columns.len() {
-            cell(i, self.asked.text(event, i).unwrap_or_default(), out);
+            let value = self.asked.text(event, i).unwrap_or_default();
+            cell(i, value, !self.formulas && is_formula(value), out);
         }
         out.push(b'\n');
     }
 }
 
-fn cell(place: usize, value: &[u8], out: &mut Vec<u8>) {
+/// Whether a spreadsheet takes a text for a formula: by its first sign. Numbers are none.
+fn is_formula(value: &[u8]) -> bool {
+    matches!(value.first(), Some(b'=' | b'+' | b'-' | b'@' | b'\t' | b'\r'))
+        && !std::str::from_utf8(value).is_ok_and(|text| text.parse::<f64>().is_ok_and(f64::is_finite))
+}
+
+fn cell(place: usize, value: &[u8], as_text: bool, out: &mut Vec<u8>) {
     if place > 0 {
         out.push(b',');
+    }
+    if as_text {
+        let text = [b"'", value].concat();
+        return cell(0, &text, false, out);
     }
     if !value.iter().any(|b| matches!(b, b',' | b'"' | b'\n' | b'\r')) {
         out.extend_from_slice(value);

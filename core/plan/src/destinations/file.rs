@@ -28,6 +28,8 @@ pub struct FileDestination {
     pub compression: Compression,
 }
 
+const FORMULAS: &[&str] = &["as text", "as they are"];
+
 /// How events are written to a file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Layout {
@@ -35,8 +37,13 @@ pub enum Layout {
     JsonLines,
     /// Lines by a template (see [`rockrose_event::output::LineTemplate`]).
     Text(String),
-    /// Rows of CSV with these columns, below a row of their names.
-    Csv(Vec<String>),
+    /// Rows of CSV, below a row of the columns' names.
+    Csv {
+        /// The fields that are columns.
+        columns: Vec<String>,
+        /// What spreadsheets take for formulas stays as it is.
+        formulas: bool,
+    },
 }
 
 /// A stretch of time that begins at a round one, in UTC.
@@ -59,6 +66,11 @@ impl PlannedDestination for FileDestination {
         key("layout", Shape::Word(LAYOUTS), "How events are written. `json lines` if left out; `text` goes with `template`, `csv` with `columns`."),
         key("template", Shape::Text, "A line's text, with fields in braces: \"{time} {severity} {message}\"."),
         key("columns", Shape::Texts, "The fields that are columns, by their paths."),
+        key(
+            "formulas",
+            Shape::Word(FORMULAS),
+            "What becomes of texts in rows of CSV that spreadsheets take for formulas: `as text`, with an apostrophe before them, or `as they are`. `as text` if left out.",
+        ),
         key("rotate_at", Shape::Size, "A file that has grown so large is put aside and a new one begun. Never, if left out."),
         key("rotate_every", Shape::Word(PERIODS), "A new file is begun with each hour or day, in UTC. Never, if left out."),
         key("keep_files", Shape::Count, "How many files that were put aside are kept; the oldest are removed. All, if left out."),
@@ -95,8 +107,12 @@ fn layout(c: &mut Checker<'_>, section: &Section) -> Layout {
     let here = section.get("layout").map_or_else(|| section.name.at.clone(), |l| l.at.clone());
     let beside = if word == "text" { columns.map(|c| c.at.clone()) } else { template.as_ref().map(|t| t.at.clone()) };
     let beside = beside.or_else(|| if word == "json lines" { columns.map(|c| c.at.clone()) } else { None });
+    let beside = beside.or_else(|| if word == "csv" { None } else { section.get("formulas").map(|f| f.at.clone()) });
     if let Some(at) = beside {
-        c.mistakes.push(Mistake::new(at, format!("the layout `{word}` has no use for this")).expected("`template` beside \"text\", `columns` beside \"csv\""));
+        c.mistakes.push(
+            Mistake::new(at, format!("the layout `{word}` has no use for this"))
+                .expected("`template` beside \"text\", `columns` and `formulas` beside \"csv\""),
+        );
     }
     match (word, template) {
         ("text", Some(template)) => {
@@ -115,7 +131,7 @@ fn layout(c: &mut Checker<'_>, section: &Section) -> Layout {
             if columns.is_empty() {
                 c.mistakes.push(Mistake::new(here, "rows of CSV need columns").expected("`columns = [\"time\", \"severity\", \"message\"]`"));
             }
-            Layout::Csv(columns)
+            Layout::Csv { columns, formulas: section.text("formulas").is_some_and(|f| f.value == "as they are") }
         }
         _ => Layout::JsonLines,
     }

@@ -36,13 +36,16 @@ async fn only_those_who_are_known_come_in() {
         }
     }
     let open = async |path: &str| node.http.get(node.url(path)).send().await.unwrap();
-    for path in ["/healthz", "/readyz", "/", "/ledger", "/api/v1/openapi.json", "/metrics"] {
+    for path in ["/healthz", "/readyz", "/", "/ledger", "/api/v1/openapi.json"] {
         let answer = open(path).await;
         assert_eq!(answer.status(), 200, "{path}");
         assert_eq!(answer.headers()["x-content-type-options"], "nosniff");
         assert!(answer.headers()["content-security-policy"].to_str().unwrap().contains("default-src 'self'"));
     }
     assert_eq!(open("/api/v1/nothing").await.status(), 404);
+    // Names show in the metrics, and a proxy on this machine asks for others.
+    assert_eq!(open("/metrics").await.status(), 401);
+    assert_eq!(node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap().status(), 200);
     // A browser signs in by a link, once.
     let link = node.json(&["link"])["url"].as_str().unwrap().to_owned();
     let signed = node.http.get(&link).send().await.unwrap();
@@ -146,7 +149,7 @@ async fn what_passes_shows_in_flow_metrics_and_tail() {
     assert_eq!(flow["routes"][0]["steps"][0]["changed"]["events"], 10);
     assert_eq!(flow["routes"][0]["taken_from"][0]["from"], "in");
     assert!(flow["destinations"][0]["cost"]["today"].as_f64().unwrap() > 0.0);
-    let metrics = node.http.get(node.url("/metrics")).send().await.unwrap();
+    let metrics = node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap();
     assert!(metrics.headers()["content-type"].to_str().unwrap().starts_with("text/plain; version=0.0.4"));
     let metrics = metrics.text().await.unwrap();
     assert!(metrics.contains(r#"rockrose_events_total{measure="delivered",name="d",place="destination",position="0",via="all"} 10"#), "{metrics}");

@@ -49,7 +49,7 @@ async fn a_pause_lasts_over_a_kill_and_a_purge_is_accounted_for() {
     let shown = node.json(&["destination", "show", "desk"]);
     assert_eq!((shown["health"]["state"].as_str(), shown["waiting_events"].as_i64()), (Some("paused"), Some(200)));
     assert!(text(&node.client(&["status"]).stdout).contains("paused for"));
-    let metrics = node.http.get(node.url("/metrics")).send().await.unwrap().text().await.unwrap();
+    let metrics = node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap().text().await.unwrap();
     for line in [
         "rockrose_destination_paused{destination=\"desk\"} 1",
         "rockrose_destination_paused{destination=\"vault\"} 0",
@@ -68,7 +68,7 @@ async fn a_pause_lasts_over_a_kill_and_a_purge_is_accounted_for() {
     node.drained().await;
     let got: Vec<u64> = lines(&node.path("desk.jsonl")).iter().map(|e| e["n"].as_u64().unwrap()).collect();
     assert_eq!(got, (200..210).collect::<Vec<_>>());
-    let metrics = node.http.get(node.url("/metrics")).send().await.unwrap().text().await.unwrap();
+    let metrics = node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap().text().await.unwrap();
     assert!(metrics.lines().any(|l| l == "rockrose_destination_good_answers_ratio{destination=\"desk\"} 1"), "{metrics}");
     assert!(metrics.contains("rockrose_destination_answer_seconds{destination=\"desk\",quantile=\"0.9\"}"), "{metrics}");
     node.balanced();

@@ -55,7 +55,7 @@ to = ["out"]
     for path in ["/api/v1/flow", "/api/v1/status", "/api/v1/plan", "/api/v1/revisions", "/api/v1/revisions/1", "/api/v1/secrets", "/api/v1/ledger"] {
         said.push_str(&node.get(path).await.to_string());
     }
-    said.push_str(&node.http.get(node.url("/metrics")).send().await.unwrap().text().await.unwrap());
+    said.push_str(&node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap().text().await.unwrap());
     for args in [&["status"][..], &["ledger"], &["secret", "list"], &["revisions", "1"]] {
         let output = node.client(args);
         said.push_str(&text(&output.stdout));

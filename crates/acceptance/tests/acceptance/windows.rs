@@ -128,7 +128,7 @@ async fn tables_follow_their_files_and_metrics_outlive_the_process() {
         lines(&node.path("vault.jsonl")).last().is_some_and(|e| e["port"] == "Tansy Quay (East)").then_some(())
     })
     .await;
-    let metrics = async |node: &Node| node.http.get(node.url("/metrics")).send().await.unwrap().text().await.unwrap();
+    let metrics = async |node: &Node| node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap().text().await.unwrap();
     let before = metrics(&node).await;
     let of = |text: &str, begins: &str| {
         text.lines().find_map(|l| l.strip_prefix(begins)?.trim().parse::<f64>().ok()).unwrap_or_else(|| panic!("{begins} in\n{text}"))

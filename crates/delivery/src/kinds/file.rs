@@ -305,7 +305,7 @@ impl Writer {
         Ok(match layout {
             Layout::JsonLines => Writer::Plain,
             Layout::Text(template) => Writer::Text(LineTemplate::new(template).map_err(|(_, why)| std::io::Error::other(why))?),
-            Layout::Csv(columns) => Writer::Csv(CsvRows::new(columns)),
+            Layout::Csv { columns, formulas } => Writer::Csv(CsvRows::new(columns, *formulas)),
         })
     }
 }

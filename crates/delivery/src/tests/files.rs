@@ -57,7 +57,7 @@ async fn events_are_written_by_a_template_or_as_rows() {
     deliver(&p, &file(&p, |f| f.layout = Layout::Text("n is {n}, of {missing}".into())), 0..3, 2).await;
     assert_eq!(lines_of(&p.out), ["n is 0, of -", "n is 1, of -", "n is 2, of -"]);
     let p = place();
-    let csv = file(&p, |f| f.layout = Layout::Csv(vec!["n".into(), "other".into()]));
+    let csv = file(&p, |f| f.layout = Layout::Csv { columns: vec!["n".into(), "other".into()], formulas: false });
     deliver(&p, &csv, 0..2, 1).await;
     deliver(&p, &csv, 2..3, 1).await;
     assert_eq!(lines_of(&p.out), ["n,other", "0,", "1,", "2,"], "the head stands once");
@@ -78,7 +78,7 @@ async fn a_file_that_has_grown_is_put_aside_and_compressed() {
 #[tokio::test]
 async fn each_file_of_rows_has_its_head() {
     let p = place();
-    deliver(&p, &file(&p, |f| (f.rotate_at, f.layout) = (Some(10), Layout::Csv(vec!["n".into()]))), 0..14, 2).await;
+    deliver(&p, &file(&p, |f| (f.rotate_at, f.layout) = (Some(10), Layout::Csv { columns: vec!["n".into()], formulas: false })), 0..14, 2).await;
     let aside = aside(&p);
     assert!(aside.len() >= 2 && aside.iter().all(|(_, text)| text.starts_with("n\n")), "{aside:?}");
     assert!(lines_of(&p.out)[0] == "n");
