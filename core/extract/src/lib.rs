@@ -254,3 +254,5 @@ fn object(text: &[u8], found: &mut Found) -> Option<()> {
 mod output_tests;
 #[cfg(test)]
 mod tests;
+#[cfg(test)]
+mod timed_tests;
