@@ -149,3 +149,30 @@ pub(crate) async fn run(app: Arc<App>) {
         let _ = tokio::task::spawn_blocking(move || app.tables.refresh()).await;
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A pipe without another end, and a device without an end, keep nobody waiting.
+    #[test]
+    fn what_is_no_regular_file_is_not_read() {
+        let folder = tempfile::tempdir().unwrap();
+        let pipe = folder.path().join("ports.csv");
+        assert!(std::process::Command::new("mkfifo").arg(&pipe).status().unwrap().success());
+        let pipe = pipe.to_str().unwrap().to_owned();
+        let (done, all_done) = std::sync::mpsc::channel();
+        std::thread::spawn(move || {
+            for path in [pipe.as_str(), "/dev/zero", folder.path().to_str().unwrap()] {
+                let kind = TableKind::Csv { key: "code".to_owned(), how: rockrose_tables::Match::Exact };
+                let file = TableFile { name: "ports".to_owned(), path: path.to_owned(), text: None, kind };
+                let told = read(&file).map(|_| ()).unwrap_err().to_string();
+                let _ = done.send((beginning(path).is_none(), told));
+            }
+        });
+        for _ in 0..3 {
+            let (unread, told) = all_done.recv_timeout(Duration::from_secs(20)).expect("answered at once");
+            assert!(unread && told.contains("not a regular file"), "{told}");
+        }
+    }
+}
