@@ -143,13 +143,13 @@ impl CompiledPlan {
         self.destinations.iter().position(|d| d.name == name)
     }
 
-    /// What a redaction names and no event has had since the plan was applied: for each step of that place, the number of events that it looked at, and the fields.
+    /// What a redaction names and no event has had since the plan was applied: for each step of the source, route or destination of that number, how many events it looked at, and the fields.
     #[must_use]
-    pub fn never_met(&self, stage: Stage, name: &str) -> Vec<(u64, Vec<Path>)> {
+    pub fn never_met(&self, stage: Stage, number: usize) -> Vec<(u64, Vec<Path>)> {
         let steps = match stage {
-            Stage::Source => self.sources.iter().find(|s| s.name == name).map(|s| &s.steps),
-            Stage::Route => self.routes.iter().find(|r| r.name == name).map(|r| &r.steps),
-            Stage::Destination => self.destinations.iter().find(|d| d.name == name).map(|d| &d.steps),
+            Stage::Source => self.sources.get(number).map(|s| &s.steps),
+            Stage::Route => self.routes.get(number).map(|r| &r.steps),
+            Stage::Destination => self.destinations.get(number).map(|d| &d.steps),
         };
         steps.into_iter().flatten().map(|step| step.step.never_met()).collect()
     }

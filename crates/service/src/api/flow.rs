@@ -29,7 +29,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
     let plan = &running.checked;
     let waiting = app.spool.waiting();
     let states = plan.sources.iter().map(|s| super::sources::state(&app, &s.name, &app.sources.monitor(&s.name).get(), now));
-    let sources = plan.sources.iter().zip(states).map(|(s, (state, says))| FlowSource {
+    let sources = plan.sources.iter().zip(states).enumerate().map(|(number, (s, (state, says)))| FlowSource {
         state,
         says,
         name: s.name.clone(),
@@ -40,9 +40,9 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
         quarantined: book.gauge(Stage::Source, &s.name, Measure::Quarantined),
         passed: book.gauge(Stage::Source, &s.name, Measure::Passed),
         remainder: book.gauge(Stage::Source, &s.name, Measure::Remainder),
-        steps: book.steps(Stage::Source, &s.name, &plan.expanded(&s.on_arrival), &running.compiled),
+        steps: book.steps(Stage::Source, &s.name, &plan.expanded(&s.on_arrival), &running.compiled.never_met(Stage::Source, number)),
     });
-    let routes = plan.routes.iter().map(|r| FlowRoute {
+    let routes = plan.routes.iter().enumerate().map(|(number, r)| FlowRoute {
         name: r.name.clone(),
         when: match &r.when {
             Gate::Every => String::new(),
@@ -54,12 +54,13 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
         taken: book.gauge(Stage::Route, &r.name, Measure::Taken),
         taken_from: book.shares(Stage::Route, &r.name, Measure::Taken),
         out: book.gauge(Stage::Route, &r.name, Measure::Out),
-        steps: book.steps(Stage::Route, &r.name, &plan.expanded(&r.steps), &running.compiled),
+        steps: book.steps(Stage::Route, &r.name, &plan.expanded(&r.steps), &running.compiled.never_met(Stage::Route, number)),
     });
     let mut destinations: Vec<FlowDestination> = plan
         .destinations
         .iter()
-        .map(|d| {
+        .enumerate()
+        .map(|(number, d)| {
             let mut health = app.engine.health(&d.name).map_or_else(|| stopped(now), types::health);
             if let Some(paused) = app.engine.paused(Side::Destination, &d.name) {
                 // What an operator did is told before what came of it.
@@ -77,7 +78,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
                 currency: p.currency.clone(),
                 per_gb: p.per_gb,
             });
-            shown.steps = book.steps(Stage::Destination, &d.name, &plan.expanded(&d.always), &running.compiled);
+            shown.steps = book.steps(Stage::Destination, &d.name, &plan.expanded(&d.always), &running.compiled.never_met(Stage::Destination, number));
             shown
         })
         .collect();

@@ -2,7 +2,6 @@
 
 use std::collections::BTreeMap;
 
-use rockrose_engine::CompiledPlan;
 use rockrose_event::field::Path;
 use rockrose_language::Step;
 use rockrose_ledger::{Account, Measure, Stage};
@@ -50,9 +49,8 @@ impl<'a> Book<'a> {
         via.into_iter().map(|from| Share { from: from.to_owned(), gauge: self.sum(stage, name, |a| a.measure == measure && a.via == from) }).collect()
     }
 
-    /// The steps of one place, and what they did; `running` is the plan that they stand in.
-    pub(super) fn steps(&self, stage: Stage, name: &str, steps: &[Step], running: &CompiledPlan) -> Vec<FlowStep> {
-        let never_met = running.never_met(stage, name);
+    /// The steps of one place, and what they did; `never_met` says of each which of its fields no event has had ([`rockrose_engine::CompiledPlan::never_met`]).
+    pub(super) fn steps(&self, stage: Stage, name: &str, steps: &[Step], never_met: &[(u64, Vec<Path>)]) -> Vec<FlowStep> {
         let line = |(i, step): (usize, &Step)| {
             let (position, sentence) = (i as i32 + 1, step.to_string());
             let of = |measure: Measure| self.sum(stage, name, |a| a.measure == measure && a.position == position && a.sentence == sentence);
