@@ -80,7 +80,7 @@ function Menu() {
 const signedIn = document.documentElement.dataset.session !== "none";
 
 export function Shell() {
-  return signedIn ? <Places /> : <SignedOut />;
+  return signedIn && window.location.pathname !== "/sign-in" ? <Places /> : <SignedOut />;
 }
 
 function SignedOut() {

@@ -128,6 +128,11 @@ export function useNext(source: string, events: number, seconds: number) {
   });
 }
 
+/** Signs this browser in by a link's code, or by a name and a password. */
+export async function signIn(by: { code: string } | { name: string; password: string }): Promise<void> {
+  await ask("/sign-in", { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(by) });
+}
+
 export async function signOut(): Promise<void> {
   await fetch("/sign-out", { method: "POST" });
 }

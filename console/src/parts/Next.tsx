@@ -20,9 +20,11 @@ function Record({ record }: { record: CaughtRecord }) {
   const [read, after] = [record.read, record.after].map((event) => (event === null || event === undefined ? null : JSON.stringify(event)));
   return (
     <li className="flex flex-col gap-0.5 border-t border-line py-2">
-      <Line word="came" colour="text-soft">
-        {record.raw.trimEnd()}
-      </Line>
+      {typeof record.raw === "string" && (
+        <Line word="came" colour="text-soft">
+          {record.raw.trimEnd()}
+        </Line>
+      )}
       {typeof record.unreadable === "string" ? (
         <Line word="not read" colour="text-fails">
           {record.unreadable}

@@ -12,6 +12,7 @@ mod forward;
 mod index;
 pub mod kit;
 mod label_sets;
+mod masks;
 mod matcher;
 mod steps;
 mod value;
@@ -23,6 +24,7 @@ pub use batch::{Capture, MAX_LINES, Outcome, Point, Quarantined, Scratch, Watch,
 pub use compile::CompiledPlan;
 pub use environment::{Environment, Names};
 pub use forward::PASSED;
+pub use masks::Masks;
 pub use matcher::Matcher;
 pub use why::{Effect, ListTrace, Part, RouteWhy, Why, parts, why};
 

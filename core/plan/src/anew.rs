@@ -62,10 +62,35 @@ impl CheckedPlan {
         Some(CheckedPlan {
             text: String::new(),
             sources: vec![Source { name: SOURCE.to_owned(), on_arrival: Vec::new(), ..source }],
-            routes: vec![Route { name: via.to_owned(), from: Vec::new(), when: Gate::Every, steps: Vec::new(), to: vec![destination.name.clone()] }],
+            routes: vec![Route {
+                name: via.to_owned(),
+                from: Vec::new(),
+                when: Gate::Every,
+                steps: Vec::new(),
+                to: vec![destination.name.clone()],
+                team: None,
+            }],
             destinations: vec![Destination { always, ..destination.clone() }],
             tables: self.tables.clone(),
             recipes: crate::recipe::Recipes::new(),
+            warnings: Vec::new(),
+        })
+    }
+}
+
+impl CheckedPlan {
+    /// A plan of one source with these steps, and nothing else.
+    #[must_use]
+    pub fn on_arrival(steps: &[Step]) -> Option<CheckedPlan> {
+        let source = Source { on_arrival: steps.to_vec(), max_event: u64::MAX, ..any_source()? };
+        let recipes = crate::recipe::Recipes::new();
+        Some(CheckedPlan {
+            text: String::new(),
+            sources: vec![source],
+            routes: Vec::new(),
+            destinations: Vec::new(),
+            tables: Vec::new(),
+            recipes,
             warnings: Vec::new(),
         })
     }

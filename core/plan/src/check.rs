@@ -99,6 +99,8 @@ pub struct Route {
     pub steps: Vec<Step>,
     /// The destinations that each get a copy.
     pub to: Vec<String>,
+    /// Whose it is.
+    pub team: Option<String>,
 }
 
 impl Route {
@@ -266,7 +268,8 @@ impl Checker<'_> {
                     None => texts.push(step.value.clone()),
                 }
             }
-            self.recipes.insert(section.name.value.clone(), Recipe { parameters, texts });
+            let team = section.text("team").map(|team| team.value.to_owned());
+            self.recipes.insert(section.name.value.clone(), Recipe { parameters, texts, team });
         }
         // A recipe that uses itself, by whatever way, would never end.
         for section in sections {
@@ -292,7 +295,7 @@ impl Checker<'_> {
                 way.reverse();
                 let message = format!("the recipe `{}` uses itself: {}", section.name.value, way.join(" → "));
                 self.mistakes.push(Mistake::new(section.name.at.clone(), message));
-                self.recipes.insert(section.name.value.clone(), Recipe { parameters: Vec::new(), texts: Vec::new() });
+                self.recipes.insert(section.name.value.clone(), Recipe { parameters: Vec::new(), texts: Vec::new(), team: None });
             }
         }
         // A recipe without parameters can be read as it stands; one with them, where it is used.
@@ -388,7 +391,8 @@ impl Checker<'_> {
                 },
             };
             let steps = self.steps(section.texts("do"));
-            routes.push(Route { name: name.map_or_else(String::new, |n| n.value.to_owned()), from, when, steps, to });
+            let team = section.text("team").map(|team| team.value.to_owned());
+            routes.push(Route { name: name.map_or_else(String::new, |n| n.value.to_owned()), from, when, steps, to, team });
         }
         routes
     }

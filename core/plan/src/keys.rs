@@ -96,11 +96,13 @@ pub(super) const ROUTE: &[Key] = &[
     key("when", Shape::Gate, "Which events it takes: a condition, or `remainder` for those that no other route takes; left out, all."),
     key("do", Shape::Steps, "What is done to each event, in order."),
     needed("to", Shape::Texts, "The destinations that each get a copy."),
+    key("team", Shape::Text, "Whose it is: who may change what is a team's may change it."),
 ];
 
 pub(super) const RECIPE: &[Key] = &[
     needed("steps", Shape::Steps, "The steps it stands for; `$NAME` in them is replaced by what a parameter of that name is given."),
     key("parameters", Shape::Texts, "The names of its parameters, all of which every `use` gives."),
+    key("team", Shape::Text, "Whose it is: who may change what is a team's may change it."),
 ];
 
 pub(super) const TABLE_KINDS: &[&str] = &["csv", "places"];

@@ -2,6 +2,7 @@
 
 mod anew;
 mod canonical;
+mod change;
 mod check;
 mod checker;
 mod destinations;
@@ -15,6 +16,7 @@ mod section;
 mod sources;
 
 pub use canonical::canonical;
+pub use change::{Change, changes};
 pub use check::{CheckedPlan, Gate, Route, TableFile, TableKind, plain_path};
 pub use checker::{SecretName, is_name};
 pub use destinations::*;

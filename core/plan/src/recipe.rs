@@ -14,6 +14,8 @@ pub(super) type Recipes = HashMap<String, Recipe>;
 pub(super) struct Recipe {
     pub(super) parameters: Vec<String>,
     pub(super) texts: Vec<String>,
+    /// Whose it is.
+    pub(super) team: Option<String>,
 }
 
 impl Recipe {

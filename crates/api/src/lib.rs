@@ -3,6 +3,7 @@
 mod destinations;
 mod flow;
 mod ledger;
+mod people;
 mod plan;
 mod problem;
 mod secrets;
@@ -15,6 +16,7 @@ mod why;
 pub use destinations::*;
 pub use flow::*;
 pub use ledger::*;
+pub use people::*;
 pub use plan::*;
 pub use problem::*;
 pub use secrets::*;

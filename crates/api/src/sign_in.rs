@@ -9,3 +9,21 @@ pub struct SignInLink {
     /// The link; it opens once.
     pub url: String,
 }
+
+/// For whom a link is to be made.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct LinkRequest {
+    /// A person's name; left out: for whoever holds the token that asks.
+    pub person: Option<String>,
+}
+
+/// What a browser signs in with: a link's code, or a name and a password.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct SignIn {
+    /// The code of a link, which is used up by this.
+    pub code: Option<String>,
+    /// A person's name.
+    pub name: Option<String>,
+    /// Their password.
+    pub password: Option<String>,
+}

@@ -192,8 +192,8 @@ pub struct KitShown {
 pub struct CaughtRecord {
     /// When it came, in milliseconds since 1970.
     pub at_ms: i64,
-    /// Its bytes as they came; what is not UTF-8 is replaced.
-    pub raw: String,
+    /// Its bytes as they came; what is not UTF-8 is replaced. Nothing for those who see only some events, or see them redacted.
+    pub raw: Option<String>,
     /// As it was read; null if it could not be.
     #[schema(value_type = Option<Object>)]
     pub read: Option<Box<RawValue>>,

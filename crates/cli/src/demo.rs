@@ -101,7 +101,7 @@ pub(crate) async fn demo(settings: DemoSettings) -> Outcome {
     }
     let mut end = End::listen()?;
     let (text, ports) = plan(&settings)?;
-    let service = Service::start(&Settings { data: settings.data.clone(), listen: settings.listen, open_metrics: false }).await?;
+    let service = Service::start(&Settings { data: settings.data.clone(), listen: settings.listen, open_metrics: false, journal_days: None }).await?;
     let stop = CancellationToken::new();
     let run = run(&settings, &service, &text, ports, &stop, &mut end).await;
     stop.cancel();
@@ -129,12 +129,11 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
     }
     tables(settings).context("the demo's tables cannot be written")?;
     service.apply(text, "demo", "the demo's plan", "demo/plan.toml").await?;
-    let client = client_settings(service, &settings.data).await?;
+    let (client, link) = client_settings(service, &settings.data).await?;
     let me = std::env::current_exe().map_or_else(|_| "rockrose".into(), |p| p.display().to_string());
     // Shown as it is typed from here, where that is shorter.
     let me = std::env::current_dir().ok().and_then(|d| me.strip_prefix(&format!("{}/", d.display())).map(str::to_owned)).unwrap_or(me);
     let config = client.display();
-    let link = service.sign_in_link()?;
     let said = if settings.json {
         let commands = ["status", "ledger", "tail route:boarding-trouble --side both"].map(|c| format!("{me} --config {config} {c}"));
         format::print_json(&serde_json::json!({ "console": link, "config": client, "commands": commands }))

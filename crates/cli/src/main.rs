@@ -28,7 +28,7 @@ const BLOCKING: usize = 16;
     name = "rockrose",
     version,
     max_term_width = 100,
-    after_help = "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 the plan has mistakes, 4 the service cannot be reached, 5 not signed in, 6 the ledger does not balance, 7 declined."
+    after_help = "Exit codes: 0 done, 1 failed, 2 wrong usage, 3 the plan has mistakes, 4 the service cannot be reached, 5 not signed in, 6 the ledger does not balance or the journal is not whole, 7 declined."
 )]
 struct Cli {
     #[command(flatten)]
@@ -55,6 +55,9 @@ enum Command {
         /// Serve /metrics to anyone who can reach the service, without a token
         #[arg(long, env = "ROCKROSE_OPEN_METRICS")]
         open_metrics: bool,
+        /// Days for which entries of the journal are kept; for ever if omitted
+        #[arg(long, env = "ROCKROSE_JOURNAL_DAYS", value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
+        journal_days: Option<u32>,
     },
     /// Run the service with the made-up ferry line's plan, events and destinations
     Demo {
@@ -141,7 +144,9 @@ fn main() -> ExitCode {
 async fn run(cli: Cli) -> Outcome {
     let common = cli.common;
     match cli.command {
-        Command::Serve { data, listen, plan, open_metrics } => serve::serve(Settings { data, listen, open_metrics }, plan, common.json).await,
+        Command::Serve { data, listen, plan, open_metrics, journal_days } => {
+            serve::serve(Settings { data, listen, open_metrics, journal_days }, plan, common.json).await
+        }
         Command::Demo { data, listen, free_ports, ports, rate, seed } => {
             demo::demo(demo::DemoSettings { data, listen, free_ports, ports, rate, seed, json: common.json }).await
         }

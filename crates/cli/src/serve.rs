@@ -36,14 +36,14 @@ impl Write for Printable {
     }
 }
 
-/// The settings file with which the client on this machine finds the service. It keeps its token; where there is none, one is made.
-pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::Result<PathBuf> {
+/// The settings file with which the client on this machine finds the service. It keeps its token; where there is none, or it is revoked, one is made.
+///
+/// Returns the file, and a link that signs a browser in.
+pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::Result<(PathBuf, String)> {
     let path = data.join("client.toml");
     let kept = std::fs::read_to_string(&path).ok().and_then(|t| toml::from_str::<toml::Table>(&t).ok());
-    let token = match kept.as_ref().and_then(|k| k.get("token")).and_then(toml::Value::as_str).filter(|t| !t.is_empty()) {
-        Some(token) => token.to_owned(),
-        None => service.make_client_token("admin").await?.reveal().to_owned(),
-    };
+    let kept = kept.as_ref().and_then(|k| k.get("token")).and_then(toml::Value::as_str).filter(|t| !t.is_empty());
+    let token = service.client_token("admin", kept).await?;
     // Written beside and moved into place, so that whoever reads it finds it whole, and a crash leaves the one before.
     let fresh = data.join("client.toml.new");
     let write = || {
@@ -53,7 +53,8 @@ pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::R
         std::fs::rename(&fresh, &path)
     };
     write().with_context(|| format!("cannot write {}", path.display()))?;
-    Ok(path)
+    let link = service.sign_in_link(&token).await?;
+    Ok((path, link))
 }
 
 /// Tells the system's service manager how the service is doing, if it was started by one that wants to know.
@@ -112,8 +113,7 @@ pub(crate) async fn serve(settings: Settings, plan: Option<PathBuf>, as_json: bo
         service.stop().await;
         return Err(Failure::new(Exit::BadPlan, format!("{e:#}")));
     }
-    let client = client_settings(&service, &settings.data).await?;
-    let link = service.sign_in_link()?;
+    let (client, link) = client_settings(&service, &settings.data).await?;
     if as_json {
         format::print_json(&serde_json::json!({ "console": link, "config": client }))?;
     } else {

@@ -7,10 +7,12 @@ mod client;
 mod destination;
 mod end;
 pub mod format;
+mod journal;
 mod language;
 mod ledger;
 mod link;
 mod outcome;
+mod people;
 mod plan;
 mod quarantine;
 mod resend;
@@ -28,7 +30,9 @@ use clap::{Args, Subcommand};
 pub use client::{Answer, Client, http};
 pub use destination::DestinationCommand;
 pub use end::End;
+pub use journal::JournalArgs;
 pub use outcome::{Exit, Failure, Outcome};
+pub use people::{GrantArgs, PersonCommand, SessionCommand, TokenCommand};
 pub use plan::ask;
 pub use resend::ResendArgs;
 pub use secret::SecretCommand;
@@ -186,7 +190,33 @@ pub enum ClientCommand {
         command: SecretCommand,
     },
     /// Make a link that signs a browser in to the console, once
-    Link,
+    Link {
+        /// Sign this person in, instead of whoever holds the token
+        #[arg(long, value_name = "NAME")]
+        person: Option<String>,
+    },
+    /// Show who you are to the service, and what you may do
+    Me,
+    /// Add, list and remove the people who sign in, and say what each may see and do
+    Person {
+        /// What is done.
+        #[command(subcommand)]
+        command: PersonCommand,
+    },
+    /// Make, list and revoke tokens for programs
+    Token {
+        /// What is done.
+        #[command(subcommand)]
+        command: TokenCommand,
+    },
+    /// List and end the sessions of browsers
+    Session {
+        /// What is done.
+        #[command(subcommand)]
+        command: SessionCommand,
+    },
+    /// Show who did what, newest first, or check that no entry was changed
+    Journal(JournalArgs),
     /// Explain why an event goes where it goes: the deciding parts of each route's condition, each step's effect, the destinations
     Why(why::WhyArgs),
 }
@@ -214,7 +244,12 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Source { command } => source::source(common, command).await,
         ClientCommand::Destination { command } => destination::destination(common, command).await,
         ClientCommand::Secret { command } => secret::secret(common, command).await,
-        ClientCommand::Link => link::link(common).await,
+        ClientCommand::Link { person } => link::link(common, person).await,
+        ClientCommand::Me => people::me(common).await,
+        ClientCommand::Person { command } => people::person(common, command).await,
+        ClientCommand::Token { command } => people::token(common, command).await,
+        ClientCommand::Session { command } => people::session(common, command).await,
+        ClientCommand::Journal(args) => journal::journal(common, args).await,
         ClientCommand::Why(args) => why::why(common, args).await,
     }
 }

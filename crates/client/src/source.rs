@@ -129,7 +129,7 @@ fn freshness(of: Option<&Freshness>) -> String {
 /// A record as it came, and what was made of it.
 fn caught(record: &CaughtRecord) -> String {
     let [read, after] = [&record.read, &record.after].map(|part| part.as_ref().map(|value| value.get()));
-    let mut out = vec![format!("came      {}", record.raw.trim_end())];
+    let mut out: Vec<String> = record.raw.iter().map(|raw| format!("came      {}", raw.trim_end())).collect();
     match &record.unreadable {
         Some(why) => out.push(format!("{}  {why}", paint("not read", BAD))),
         None => out.push(format!("read as   {}", read.unwrap_or("null"))),
@@ -314,7 +314,7 @@ mod tests {
     }
 
     fn record(read: Option<&str>, after: Option<&str>) -> CaughtRecord {
-        CaughtRecord { at_ms: 0, raw: "gate 3 opens\n".into(), read: read.and_then(raw), unreadable: None, after: after.and_then(raw), stopped_by: None }
+        CaughtRecord { at_ms: 0, raw: Some("gate 3 opens\n".into()), read: read.and_then(raw), unreadable: None, after: after.and_then(raw), stopped_by: None }
     }
 
     #[test]

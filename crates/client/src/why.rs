@@ -33,7 +33,7 @@ async fn event(client: &Client, args: &WhyArgs) -> Result<(String, Option<String
         let records: Vec<CaughtRecord> = client.get(&format!("/api/v1/sources/{source}/next?events=1&wait=60")).await?.read()?;
         let record = records.into_iter().next().ok_or_else(|| Failure::new(Exit::Failed, format!("no events reached `{source}` within a minute")))?;
         // As it was read, where it was: what came may be of a protocol of its own.
-        let event = record.read.map_or(record.raw, |read| read.get().to_owned());
+        let event = record.read.map(|read| read.get().to_owned()).or(record.raw).unwrap_or_default();
         return Ok((event, Some(source.clone())));
     }
     if let Some(event) = &args.event {

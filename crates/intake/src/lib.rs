@@ -4,6 +4,7 @@
 //! so that an acknowledgement means what the sink makes it mean: all of it is durable.
 
 mod ages;
+mod attempts;
 mod host;
 mod kinds;
 mod listener;
@@ -24,12 +25,13 @@ mod unpack;
 use std::sync::Arc;
 
 pub use ages::{Ages, Freshness};
+pub use attempts::Attempts;
 pub use kinds::file::{Family, Sample, own_logs, sample, would_read};
 pub use kinds::{PasteLine, paste_lines, remedy, url_with_key};
 pub use listener::{BoundedListener, Peer};
 pub use monitor::{Caught, FileSeen, FileState, SenderFault, SourceMonitor, SourceStatus, Trouble};
 pub use probe::ProbeStep;
-pub use problem::Problem;
+pub use problem::{Problem, ProblemKind};
 pub use refusal::Refusal;
 pub use settings::{SourceKey, SourceSettings};
 pub use sources::{Prepared, Sources, StartError};

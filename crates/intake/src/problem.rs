@@ -64,6 +64,19 @@ impl Problem {
         Problem::new(StatusCode::UNAUTHORIZED, "not-signed-in", "Not signed in", detail)
     }
 
+    /// 403: whoever asks is known, and was not granted this.
+    #[must_use]
+    pub fn not_granted(detail: impl Into<String>) -> Problem {
+        Problem::new(StatusCode::FORBIDDEN, "not-granted", "Not granted", detail)
+    }
+
+    /// 429: after so many failures, nothing is looked at for a while.
+    #[must_use]
+    pub fn too_many_failures(seconds: u32) -> Problem {
+        let detail = format!("too many failures from this address; try again in {seconds} s");
+        Problem::new(StatusCode::TOO_MANY_REQUESTS, "too-many-failures", "Too many failures", detail).retry_after(seconds)
+    }
+
     /// 404.
     #[must_use]
     pub fn not_found(detail: impl Into<String>) -> Problem {
@@ -121,6 +134,10 @@ impl From<PathRejection> for Problem {
     }
 }
 
+/// Which problem an answer tells of; among its extensions.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct ProblemKind(pub &'static str);
+
 impl IntoResponse for Problem {
     fn into_response(self) -> Response {
         let mut document =
@@ -129,6 +146,7 @@ impl IntoResponse for Problem {
             members.extend(*self.more);
         }
         let mut response = (self.status, Json(document)).into_response();
+        response.extensions_mut().insert(ProblemKind(self.kind));
         let headers = response.headers_mut();
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static("application/problem+json"));
         if let Some(seconds) = self.retry_after {

@@ -1,9 +1,11 @@
-//! What the service remembers besides events: revisions of the plan, tokens, sealed secrets. One SQLite file, through Diesel, and a key file beside it.
+//! What the service remembers besides events: revisions of the plan, people, tokens, sealed secrets, the journal. One SQLite file, through Diesel, and a key file beside it.
 //!
 //! All methods block for a short read or write of the file; async callers run them aside.
 
+mod journal;
 mod key;
 mod paused;
+mod people;
 mod revisions;
 mod schema;
 mod secrets;
@@ -17,10 +19,12 @@ use diesel::connection::SimpleConnection;
 use diesel::sqlite::SqliteConnection;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
+pub use journal::{Action, JournalCheck, JournalEntry, JournalFilter};
 pub use paused::{Paused, Side};
+pub use people::Person;
 pub use revisions::Revision;
 pub use secrets::{Secret, SecretEntry};
-pub use tokens::{Bearer, NewToken, TokenKind, random_text};
+pub use tokens::{Bearer, Holder, NewToken, TokenEntry, TokenKind, random_text};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!();
 
@@ -33,6 +37,14 @@ pub enum RecordsError {
     /// The key file is missing, unreadable, open to others, or not the one the secrets were sealed with.
     #[error("the key file {0}")]
     Key(String),
+    /// Something of that name is there already.
+    #[error("there is a {what} called `{name}` already")]
+    Taken {
+        /// What it is.
+        what: &'static str,
+        /// Its name.
+        name: String,
+    },
     /// Someone else applied a plan meanwhile: the newest revision is another than expected.
     #[error("the newest revision is {newest}, not {expected}")]
     Conflict {

@@ -20,6 +20,11 @@ diesel::table! {
         made_ms -> BigInt,
         expires_ms -> Nullable<BigInt>,
         used_ms -> Nullable<BigInt>,
+        grants -> Text,
+        person -> Nullable<Text>,
+        parent -> Nullable<BigInt>,
+        used_from -> Nullable<Text>,
+        made_by -> Text,
     }
 }
 
@@ -45,5 +50,35 @@ diesel::table! {
         source -> Text,
         at_ms -> BigInt,
         who -> Text,
+    }
+}
+
+diesel::table! {
+    person (name) {
+        name -> Text,
+        grants -> Text,
+        password -> Nullable<Text>,
+        made_ms -> BigInt,
+        made_by -> Text,
+    }
+}
+
+diesel::table! {
+    journal (number) {
+        number -> BigInt,
+        at_ms -> BigInt,
+        who -> Text,
+        address -> Text,
+        action -> Text,
+        subject -> Text,
+        result -> Text,
+        hash -> Binary,
+    }
+}
+
+diesel::table! {
+    journal_start (number) {
+        number -> BigInt,
+        hash -> Binary,
     }
 }

@@ -48,17 +48,59 @@ fn secrets_are_sealed_and_bound_to_their_names_and_key() {
 fn tokens_open_until_they_end() {
     let dir = tempfile::tempdir().unwrap();
     let records = Records::open(dir.path()).unwrap();
-    let token = records.make_token("first", TokenKind::Client, 1, None).unwrap();
-    let found = records.bearer(token.reveal(), TokenKind::Client, 2).unwrap().unwrap();
-    assert_eq!(found.name, "first");
-    assert_eq!(records.bearer(token.reveal(), TokenKind::Session, 2).unwrap(), None);
-    assert_eq!(records.bearer("guess", TokenKind::Client, 2).unwrap(), None);
-    assert!(records.end_token(found.id).unwrap());
-    assert_eq!(records.bearer(token.reveal(), TokenKind::Client, 2).unwrap(), None);
-    let session = records.make_token("browser", TokenKind::Session, 10, Some(20)).unwrap();
-    assert!(records.bearer(session.reveal(), TokenKind::Session, 19).unwrap().is_some());
-    assert!(records.bearer(session.reveal(), TokenKind::Session, 20).unwrap().is_none());
+    let token = records.make_token("first", "see", "ann", 1, None).unwrap();
+    let bearer = |text: &str, kind, now| records.bearer(text, kind, "192.0.2.4", now).unwrap();
+    let found = bearer(token.reveal(), TokenKind::Client, 2).unwrap();
+    assert_eq!((found.name.as_str(), found.grants.as_str(), found.is_person), ("first", "see", false));
+    assert!(matches!(records.make_token("first", "", "ann", 1, None), Err(RecordsError::Taken { .. })));
+    assert_eq!(bearer(token.reveal(), TokenKind::Session, 2), None);
+    assert_eq!(bearer("guess", TokenKind::Client, 2), None);
+    // A session by a token's link lives as long as the token does.
+    let session = records.make_session("first", &Holder::Token(found.id), 10, 20).unwrap();
+    assert_eq!(bearer(session.reveal(), TokenKind::Session, 19).unwrap().grants, "see");
+    assert_eq!(bearer(session.reveal(), TokenKind::Session, 20), None);
+    assert_eq!(records.end_token(found.id, TokenKind::Session).unwrap(), None);
+    assert_eq!(records.end_token(found.id, TokenKind::Client).unwrap().as_deref(), Some("first"));
+    assert_eq!(bearer(token.reveal(), TokenKind::Client, 2), None);
+    assert_eq!(bearer(session.reveal(), TokenKind::Session, 19), None);
     let bytes = std::fs::read(dir.path().join("records.db-wal")).unwrap_or_default();
     assert!(!bytes.windows(64).any(|w| w == session.reveal().as_bytes()));
     assert_eq!(format!("{session:?}"), "NewToken(…)");
+    // One with an end makes room for its name when that has come.
+    let short = records.make_token("short", "", "ann", 30, Some(40)).unwrap();
+    assert!(bearer(short.reveal(), TokenKind::Client, 39).is_some());
+    assert!(records.make_token("short", "", "ann", 40, None).is_ok());
+}
+
+#[test]
+fn where_a_token_was_last_used_is_noted() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(dir.path()).unwrap();
+    let token = records.make_token("first", "see", "ann", 1, Some(1_000_000)).unwrap();
+    let used = || records.tokens(TokenKind::Client, 2).unwrap()[0].clone();
+    assert_eq!((used().used_ms, used().made_by.as_str(), used().expires_ms), (None, "ann", Some(1_000_000)));
+    for (at, from, noted) in [(100, "192.0.2.4", (100, "192.0.2.4")), (200, "192.0.2.5", (100, "192.0.2.4")), (60_100, "192.0.2.5", (60_100, "192.0.2.5"))] {
+        records.bearer(token.reveal(), TokenKind::Client, from, at).unwrap().unwrap();
+        assert_eq!((used().used_ms, used().used_from.as_deref()), (Some(noted.0), Some(noted.1)));
+    }
+}
+
+#[test]
+fn what_a_session_may_do_is_what_its_person_may_at_that_moment() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(dir.path()).unwrap();
+    records.add_person("ann", "see", "admin", 1).unwrap();
+    assert!(matches!(records.add_person("ann", "", "admin", 1), Err(RecordsError::Taken { .. })));
+    let session = records.make_session("ann", &Holder::Person("ann".into()), 10, 1_000).unwrap();
+    let bearer = || records.bearer(session.reveal(), TokenKind::Session, "", 20).unwrap();
+    assert_eq!((bearer().unwrap().grants.as_str(), bearer().unwrap().is_person), ("see", true));
+    assert!(records.grant("ann", "operate").unwrap() && !records.grant("bo", "operate").unwrap());
+    assert_eq!(bearer().unwrap().grants, "operate");
+    assert_eq!(records.bearer_again(bearer().unwrap().id, 20).unwrap(), bearer());
+    assert!(records.set_password("ann", Some("$argon2id$…")).unwrap());
+    assert_eq!(bearer(), None, "a new password signs out");
+    let session = records.make_session("ann", &Holder::Person("ann".into()), 10, 1_000).unwrap();
+    assert!(records.remove_person("ann").unwrap() && !records.remove_person("ann").unwrap());
+    assert_eq!(records.bearer(session.reveal(), TokenKind::Session, "", 20).unwrap(), None);
+    assert_eq!(records.people().unwrap(), []);
 }

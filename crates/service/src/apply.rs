@@ -6,10 +6,12 @@ use std::time::Duration;
 
 use rockrose_delivery::{Resolver, WorkerSettings, planned, real_path};
 use rockrose_engine::{CompiledPlan, Environment, Names};
+use rockrose_grants::Grants;
 use rockrose_intake::{SourceSettings, StartError};
 use rockrose_plan::{CheckedPlan, Destination, Report, SecretName};
 use rockrose_records::{RecordsError, Secret};
 
+use crate::caller::Caller;
 use crate::sink::PlanSink;
 use crate::{App, now_ms, tables, windows};
 
@@ -30,16 +32,36 @@ pub(crate) enum Refusal {
     Listen { source_name: String, address: String, why: StartError },
     #[error("the table `{table}` cannot be read: {why}")]
     Table { table: String, why: tables::OpenError },
+    #[error("{who} may not make this change: {why}")]
+    NotGranted { who: String, why: String },
     #[error(transparent)]
     Records(#[from] RecordsError),
 }
 
+/// Who applies a plan.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Author<'a> {
+    pub(crate) name: &'a str,
+    /// What they may change; nothing is said where whoever runs the service applies it.
+    pub(crate) grants: Option<&'a Grants>,
+}
+
+impl<'a> From<&'a Caller> for Author<'a> {
+    fn from(caller: &'a Caller) -> Author<'a> {
+        Author { name: &caller.name, grants: Some(&caller.grants) }
+    }
+}
+
 /// Checks, records and runs a plan; returns its revision's number.
-pub(crate) async fn apply(app: &Arc<App>, text: &str, who: &str, why: &str, expected: Option<i64>) -> Result<i64, Refusal> {
+pub(crate) async fn apply(app: &Arc<App>, text: &str, by: Author<'_>, why: &str, expected: Option<i64>) -> Result<i64, Refusal> {
     let _alone = app.engine.applying.lock().await;
     let checked = CheckedPlan::read_where(text, real_path, tables::beginning).map_err(Refusal::Mistakes)?;
+    if let Some(grants) = by.grants {
+        let allowed = grants.change(&app.engine.running().checked, &checked);
+        allowed.map_err(|why| Refusal::NotGranted { who: by.name.to_owned(), why })?;
+    }
     let ready = prepare(app, &checked).await?;
-    let (who, why, kept) = (who.to_owned(), why.to_owned(), text.to_owned());
+    let (who, why, kept) = (by.name.to_owned(), why.to_owned(), text.to_owned());
     let number = app.records(move |r| r.add_revision(now_ms(), &who, &why, &kept, expected)).await?;
     run(app, number, checked, ready).await;
     Ok(number)
@@ -166,39 +188,4 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
     app.sources.exchange(ready.sources, &Arc::new(PlanSink::new(Arc::clone(app))), CHANGE_PATIENCE).await;
     app.engine.set_workers(ready.workers, &app.spool, CHANGE_PATIENCE).await;
     tracing::info!(revision = number, "the plan runs");
-}
-
-/// What differs between two plans, part by part.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Change {
-    pub(crate) part: &'static str,
-    pub(crate) name: String,
-    pub(crate) change: &'static str,
-}
-
-/// The parts that were added, removed or changed from `old` to `new`.
-pub(crate) fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
-    fn compare<T: PartialEq>(part: &'static str, old: &[T], new: &[T], name: fn(&T) -> &str, out: &mut Vec<Change>) {
-        let find = |list: &[T], n: &str| list.iter().position(|x| name(x) == n);
-        for item in new {
-            let change = match find(old, name(item)) {
-                None => "added",
-                Some(at) if old[at] != *item => "changed",
-                Some(_) => continue,
-            };
-            out.push(Change { part, name: name(item).to_owned(), change });
-        }
-        for item in old.iter().filter(|x| find(new, name(x)).is_none()) {
-            out.push(Change { part, name: name(item).to_owned(), change: "removed" });
-        }
-    }
-    let mut out = Vec::new();
-    compare("source", &old.sources, &new.sources, |s| &s.name, &mut out);
-    compare("table", &old.tables, &new.tables, |t| &t.name, &mut out);
-    compare("destination", &old.destinations, &new.destinations, |d| &d.name, &mut out);
-    // A route's steps are compared as they run, so a changed recipe shows in the routes that use it.
-    let expanded =
-        |plan: &CheckedPlan| -> Vec<_> { plan.routes.iter().map(|r| rockrose_plan::Route { steps: plan.expanded(&r.steps), ..r.clone() }).collect() };
-    compare("route", &expanded(old), &expanded(new), |r: &rockrose_plan::Route| &r.name, &mut out);
-    out
 }

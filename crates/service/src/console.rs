@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use axum::extract::State;
-use axum::http::{HeaderMap, Method, StatusCode, Uri, header};
+use axum::extract::{Request, State};
+use axum::http::{Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use rockrose_intake::Problem;
 use rust_embed::RustEmbed;
@@ -16,7 +16,8 @@ use crate::api::auth::who;
 struct Files;
 
 /// Serves a file of the console; any other path is one of its pages, which says whether the browser is signed in, so that it need not find out by being refused.
-pub(crate) async fn serve(State(app): State<Arc<App>>, uri: Uri, headers: HeaderMap) -> Response {
+pub(crate) async fn serve(State(app): State<Arc<App>>, request: Request) -> Response {
+    let (uri, headers) = (request.uri(), request.headers());
     let path = uri.path().trim_start_matches('/');
     if path.starts_with("api/") {
         return Problem::not_found(format!("there is no `/{path}`")).into_response();
@@ -31,7 +32,8 @@ pub(crate) async fn serve(State(app): State<Arc<App>>, uri: Uri, headers: Header
     }
     let Some(page) = Files::get("index.html") else { return (StatusCode::NOT_FOUND, "the console was not built").into_response() };
     let page = String::from_utf8_lossy(&page.data).into_owned();
-    let page = if who(&app, &Method::GET, &headers).await.is_ok() { page } else { page.replacen("<html ", "<html data-session=\"none\" ", 1) };
+    let page =
+        if who(&app, &Method::GET, headers, request.extensions()).await.is_ok() { page } else { page.replacen("<html ", "<html data-session=\"none\" ", 1) };
     ([(header::CONTENT_TYPE, "text/html; charset=utf-8"), (header::CACHE_CONTROL, "no-store")], page).into_response()
 }
 

@@ -8,9 +8,11 @@
 
 mod api;
 mod apply;
+mod caller;
 mod console;
 mod engine;
 mod history;
+mod journal;
 mod meter;
 mod names;
 mod plan_metrics;
@@ -38,6 +40,10 @@ pub use api::openapi;
 
 /// Most connections the API holds open.
 const API_CONNECTIONS: usize = 512;
+/// So many failures to sign in, one after another, cost an address nothing.
+const FREE_FAILURES: u32 = 5;
+/// Most passwords that are looked at at once: each takes 19 MiB for the while.
+const HASHING: usize = 2;
 /// How long requests and deliveries under way may take when the service stops.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -50,6 +56,8 @@ pub struct Settings {
     pub listen: SocketAddr,
     /// The metrics need no token.
     pub open_metrics: bool,
+    /// For how many days entries of the journal are kept; for ever, if nothing is said.
+    pub journal_days: Option<u32>,
 }
 
 /// What the parts of a service share.
@@ -60,6 +68,14 @@ pub(crate) struct App {
     pub(crate) tail: tail::Hub,
     pub(crate) meter: meter::Meter,
     pub(crate) codes: sign_in::Codes,
+    /// Who failed to sign in.
+    pub(crate) attempts: rockrose_intake::Attempts,
+    /// Places for passwords that are looked at.
+    pub(crate) hashing: tokio::sync::Semaphore,
+    /// Tells open streams that what somebody may see has changed.
+    pub(crate) access: tokio::sync::watch::Sender<()>,
+    pub(crate) looks: journal::Looks,
+    pub(crate) journal_days: Option<u32>,
     pub(crate) started_ms: i64,
     pub(crate) address: SocketAddr,
     pub(crate) open_metrics: bool,
@@ -74,6 +90,18 @@ pub(crate) struct App {
 }
 
 impl App {
+    /// Notes in the journal what the service did by itself.
+    pub(crate) async fn note(&self, what: &str, subject: &str, result: &str) {
+        let action = rockrose_records::Action {
+            who: "service".to_owned(),
+            what: what.to_owned(),
+            subject: subject.to_owned(),
+            result: result.to_owned(),
+            ..rockrose_records::Action::default()
+        };
+        journal::note(self, None, action).await;
+    }
+
     /// Asks the records aside from the runtime's threads.
     pub(crate) async fn records<T: Send + 'static>(
         &self,
@@ -132,6 +160,11 @@ impl Service {
             tail: tail::Hub::default(),
             meter: meter::Meter::default(),
             codes: sign_in::Codes::default(),
+            attempts: rockrose_intake::Attempts::new(FREE_FAILURES),
+            hashing: tokio::sync::Semaphore::new(HASHING),
+            access: tokio::sync::watch::Sender::new(()),
+            looks: journal::Looks::default(),
+            journal_days: settings.journal_days,
             started_ms: now_ms(),
             address,
             open_metrics: settings.open_metrics,
@@ -149,6 +182,7 @@ impl Service {
         let mut caretakers = tokio::task::JoinSet::new();
         caretakers.spawn(meter::run(Arc::clone(&app)));
         caretakers.spawn(tables::run(Arc::clone(&app)));
+        caretakers.spawn(journal::run(Arc::clone(&app)));
         caretakers.spawn(windows::run(Arc::clone(&app)));
         caretakers.spawn(names::run(Arc::clone(&app.names), asked));
         let router = api::router(Arc::clone(&app));
@@ -157,6 +191,7 @@ impl Service {
             let _held = lock;
             axum::serve(listener, router.into_make_service_with_connect_info::<rockrose_intake::Peer>()).with_graceful_shutdown(stop).await
         });
+        app.note("start", &format!("version {}", env!("CARGO_PKG_VERSION")), "done").await;
         tracing::info!(%address, data = %settings.data.display(), "ready");
         Ok(Service { app, api, caretakers })
     }
@@ -172,7 +207,9 @@ impl Service {
         if self.app.engine.running().checked.text == text {
             return Ok(None);
         }
-        match apply::apply(&self.app, text, who, why, None).await {
+        let applied = apply::apply(&self.app, text, apply::Author { name: who, grants: None }, why, None).await;
+        self.app.note("apply plan", file, if applied.is_ok() { "done" } else { "failed" }).await;
+        match applied {
             Ok(number) => Ok(Some(number)),
             Err(apply::Refusal::Mistakes(mistakes)) => Err(anyhow::anyhow!("{}", mistakes.iter().map(|m| m.render(file)).collect::<String>())),
             Err(e) => Err(anyhow::anyhow!("{e}")),
@@ -200,16 +237,28 @@ impl Service {
         Ok(self.app.records(move |r| r.secret(&name)).await?)
     }
 
-    /// Makes a token for the client called `name`; one that it had before stops working.
-    pub async fn make_client_token(&self, name: &str) -> anyhow::Result<NewToken> {
+    /// The token with which the client called `name` may do everything: `kept`, if that is still one; else a new one, and one that it had before stops working.
+    pub async fn client_token(&self, name: &str, kept: Option<&str>) -> anyhow::Result<String> {
+        let owner = rockrose_grants::Role::called("owner").map(|role| role.grants("").join("\n")).unwrap_or_default();
+        if let Some(kept) = kept {
+            let text = kept.to_owned();
+            let found = self.app.records(move |r| r.bearer(&text, TokenKind::Client, "", now_ms())).await?;
+            if found.is_some_and(|bearer| bearer.name == name) {
+                return Ok(kept.to_owned());
+            }
+        }
         let name = name.to_owned();
-        Ok(self.app.records(move |r| r.renew_token(&name, TokenKind::Client, now_ms())).await?)
+        let made: NewToken = self.app.records(move |r| r.renew_token(&name, &owner, now_ms())).await?;
+        Ok(made.reveal().to_owned())
     }
 
-    /// A link that signs a browser in, once, within a quarter of an hour.
-    pub fn sign_in_link(&self) -> anyhow::Result<String> {
-        let code = self.app.codes.make("operator", now_ms())?;
-        Ok(format!("http://{}/sign-in?code={code}", self.app.address))
+    /// A link that signs a browser in, once, within a quarter of an hour, as whoever holds `token`.
+    pub async fn sign_in_link(&self, token: &str) -> anyhow::Result<String> {
+        let text = token.to_owned();
+        let bearer = self.app.records(move |r| r.bearer(&text, TokenKind::Client, "", now_ms())).await?;
+        let bearer = bearer.ok_or_else(|| anyhow::anyhow!("the token is unknown"))?;
+        let invited = sign_in::Invited { name: bearer.name, holder: rockrose_records::Holder::Token(bearer.id) };
+        Ok(format!("http://{}/sign-in?code={}", self.app.address, self.app.codes.make(invited, now_ms())?))
     }
 
     /// Stops: takes no more events, lets what is under way end, leaves the rest in the spool.

@@ -6,6 +6,7 @@ use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use rockrose_engine::{Capture, CompiledPlan, Point, Watch};
+use rockrose_language::Place;
 use tokio::sync::mpsc;
 
 /// Most viewers at once.
@@ -14,40 +15,16 @@ const MAX_VIEWERS: usize = 64;
 const PER_BATCH: usize = 100;
 /// Events that may wait for a viewer.
 const QUEUE: usize = 512;
+/// Bytes of events that may wait for a viewer; one event may always wait.
+const QUEUE_BYTES: usize = 4 << 20;
 
-/// A point by name, as a viewer asks for it.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) enum PointName {
-    Source(String),
-    Route(String),
-    Destination(String),
-    Remainder,
-}
-
-impl PointName {
-    /// Reads `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`.
-    pub(crate) fn read(text: &str) -> Option<PointName> {
-        if text == "remainder" {
-            return Some(PointName::Remainder);
-        }
-        let (kind, name) = text.split_once(':')?;
-        let name = name.to_owned();
-        match kind {
-            "source" => Some(PointName::Source(name)),
-            "route" => Some(PointName::Route(name)),
-            "destination" => Some(PointName::Destination(name)),
-            _ => None,
-        }
-    }
-
-    /// The point in a compiled plan, if the plan has it.
-    pub(crate) fn point(&self, plan: &CompiledPlan) -> Option<Point> {
-        match self {
-            PointName::Source(name) => plan.source(name).map(Point::Source),
-            PointName::Route(name) => plan.route(name).map(Point::Route),
-            PointName::Destination(name) => plan.destination(name).map(Point::Destination),
-            PointName::Remainder => Some(Point::Remainder),
-        }
+/// The point of a compiled plan that is at a place, if the plan has it.
+pub(crate) fn point(place: &Place, plan: &CompiledPlan) -> Option<Point> {
+    match place {
+        Place::Source(name) => plan.source(name).map(Point::Source),
+        Place::Route(name) => plan.route(name).map(Point::Route),
+        Place::Destination(name) => plan.destination(name).map(Point::Destination),
+        Place::Remainder => Some(Point::Remainder),
     }
 }
 
@@ -58,11 +35,32 @@ pub(crate) struct Shown {
     pub(crate) capture: Arc<Capture>,
 }
 
+impl Shown {
+    fn bytes(&self) -> usize {
+        self.capture.before.len() + self.capture.after.as_ref().map_or(0, Vec::len)
+    }
+}
+
 struct Viewer {
     number: u64,
-    place: PointName,
+    place: Place,
     to: mpsc::Sender<Shown>,
     skipped: Arc<AtomicU64>,
+    /// Bytes that wait.
+    waiting: Arc<AtomicUsize>,
+}
+
+impl Viewer {
+    /// Shows an event, if there is room for it.
+    fn show(&self, shown: Shown) {
+        let bytes = shown.bytes();
+        let before = self.waiting.fetch_add(bytes, Ordering::AcqRel);
+        let has_room = before == 0 || before + bytes <= QUEUE_BYTES;
+        if !has_room || self.to.try_send(shown).is_err() {
+            self.waiting.fetch_sub(bytes, Ordering::AcqRel);
+            self.skipped.fetch_add(1, Ordering::Relaxed);
+        }
+    }
 }
 
 /// All who look.
@@ -77,8 +75,18 @@ pub(crate) struct Hub {
 pub(crate) struct View {
     hub: Arc<crate::App>,
     number: u64,
-    pub(crate) events: mpsc::Receiver<Shown>,
+    events: mpsc::Receiver<Shown>,
     pub(crate) skipped: Arc<AtomicU64>,
+    waiting: Arc<AtomicUsize>,
+}
+
+impl View {
+    /// The next event; nothing, once there can be none.
+    pub(crate) async fn next(&mut self) -> Option<Shown> {
+        let shown = self.events.recv().await?;
+        self.waiting.fetch_sub(shown.bytes(), Ordering::AcqRel);
+        Some(shown)
+    }
 }
 
 impl Drop for View {
@@ -96,7 +104,7 @@ impl Hub {
     }
 
     /// Begins to look at `place`; `None` if too many look already.
-    pub(crate) fn look(app: &Arc<crate::App>, place: PointName) -> Option<View> {
+    pub(crate) fn look(app: &Arc<crate::App>, place: Place) -> Option<View> {
         let hub = &app.tail;
         let mut viewers = hub.viewers();
         if viewers.len() >= MAX_VIEWERS {
@@ -105,9 +113,10 @@ impl Hub {
         let (to, events) = mpsc::channel(QUEUE);
         let number = hub.numbers.fetch_add(1, Ordering::Relaxed);
         let skipped = Arc::new(AtomicU64::new(0));
-        viewers.push(Viewer { number, place, to, skipped: Arc::clone(&skipped) });
+        let waiting = Arc::new(AtomicUsize::new(0));
+        viewers.push(Viewer { number, place, to, skipped: Arc::clone(&skipped), waiting: Arc::clone(&waiting) });
         hub.count.store(viewers.len(), Ordering::Release);
-        Some(View { hub: Arc::clone(app), number, events, skipped })
+        Some(View { hub: Arc::clone(app), number, events, skipped, waiting })
     }
 
     /// What must be captured of the next batch; nothing if nobody looks.
@@ -116,7 +125,7 @@ impl Hub {
             return None;
         }
         let mut points: Vec<Point> = Vec::new();
-        for point in self.viewers().iter().filter_map(|v| v.place.point(plan)) {
+        for point in self.viewers().iter().filter_map(|v| point(&v.place, plan)) {
             if !points.contains(&point) {
                 points.push(point);
             }
@@ -131,11 +140,35 @@ impl Hub {
         }
         let viewers = self.viewers();
         for capture in captures.into_iter().map(Arc::new) {
-            for viewer in viewers.iter().filter(|v| v.place.point(plan) == Some(capture.point)) {
-                if viewer.to.try_send(Shown { at_ms, capture: Arc::clone(&capture) }).is_err() {
-                    viewer.skipped.fetch_add(1, Ordering::Relaxed);
-                }
+            for viewer in viewers.iter().filter(|v| point(&v.place, plan) == Some(capture.point)) {
+                viewer.show(Shown { at_ms, capture: Arc::clone(&capture) });
             }
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_waits_for_a_viewer_is_bounded_in_bytes() {
+        let (to, events) = mpsc::channel(QUEUE);
+        let viewer = Viewer { number: 0, place: Place::Remainder, to, skipped: Arc::default(), waiting: Arc::default() };
+        let shown = |bytes: usize| {
+            let capture = Capture { point: Point::Remainder, before: vec![0; bytes], after: Some(Vec::new()), removed_by: None, held_by: None, record: 1 };
+            Shown { at_ms: 0, capture: Arc::new(capture) }
+        };
+        // However large, one may wait.
+        viewer.show(shown(2 * QUEUE_BYTES));
+        viewer.show(shown(1));
+        assert_eq!((events.len(), viewer.skipped.load(Ordering::Relaxed)), (1, 1));
+        let mut view = (events, Arc::clone(&viewer.waiting));
+        let first = view.0.try_recv().unwrap();
+        view.1.fetch_sub(first.bytes(), Ordering::AcqRel);
+        for _ in 0..100 {
+            viewer.show(shown(QUEUE_BYTES / 10));
+        }
+        assert_eq!((view.0.len(), viewer.skipped.load(Ordering::Relaxed)), (10, 91));
     }
 }

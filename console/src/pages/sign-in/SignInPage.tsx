@@ -1,16 +1,61 @@
-/** For a browser that is not known here. */
+/** For a browser that is not known here: it comes by a link, which a click confirms, or with a name and a password. */
+import { type FormEvent, useState } from "react";
+
+import { signIn } from "../../api/client";
+import { BUTTON } from "../../design/buttons";
 import { Message, Paste } from "../../parts/Message";
 
+const FIELD = "mt-1 w-full rounded border border-line bg-surface px-2.5 py-1.5 text-ink focus:border-petal focus:outline-none";
+
 export function SignInPage() {
-  const ended = new URLSearchParams(window.location.search).get("link") === "ended";
+  const code = window.location.pathname === "/sign-in" ? new URLSearchParams(window.location.search).get("code") : null;
+  const [wrong, setWrong] = useState<string | null>(null);
+  const [busy, setBusy] = useState(false);
+  const enter = (by: { code: string } | { name: string; password: string }) => {
+    setBusy(true);
+    signIn(by).then(
+      () => window.location.assign("/"),
+      (e: Error) => {
+        setWrong(e.message);
+        setBusy(false);
+      },
+    );
+  };
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const given = new FormData(event.currentTarget);
+    enter({ name: String(given.get("name")), password: String(given.get("password")) });
+  };
   return (
     <main className="flex min-h-screen flex-col items-center justify-center gap-4 p-6">
       <img src="/flower.svg" alt="" width={56} height={56} />
       <h1 className="text-xl font-semibold">Rockrose</h1>
-      <Message title={ended ? "This link has already been used or has expired." : "You are not signed in."}>
-        A link opens this console once. Make one in a terminal on the machine that knows the service, and open it here:
-        <Paste line="rockrose link" />
-      </Message>
+      {wrong !== null && <Message tone="fails" title={`${wrong.charAt(0).toUpperCase()}${wrong.slice(1)}.`} />}
+      {code !== null && wrong === null ? (
+        <button type="button" className={BUTTON} disabled={busy} onClick={() => enter({ code })}>
+          Sign in to this console
+        </button>
+      ) : (
+        <>
+          <form onSubmit={submit} className="card flex w-full max-w-sm flex-col gap-3 p-5" aria-label="Sign in with a password">
+            <label className="text-sm text-soft">
+              Name
+              <input name="name" autoComplete="username" required className={FIELD} />
+            </label>
+            <label className="text-sm text-soft">
+              Password
+              <input name="password" type="password" autoComplete="current-password" required className={FIELD} />
+            </label>
+            <button type="submit" className={`${BUTTON} self-start`} disabled={busy}>
+              Sign in
+            </button>
+          </form>
+          <Message title="Or sign in by a link.">
+            A link signs one browser in, once. Make one in a terminal on the machine that knows the service, and open it here:
+            <Paste line="rockrose link" />
+          </Message>
+        </>
+      )}
     </main>
   );
 }

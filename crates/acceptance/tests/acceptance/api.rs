@@ -48,17 +48,25 @@ async fn only_those_who_are_known_come_in() {
     assert_eq!(node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap().status(), 200);
     // A browser signs in by a link, once.
     let link = node.json(&["link"])["url"].as_str().unwrap().to_owned();
-    let signed = node.http.get(&link).send().await.unwrap();
+    // Whoever only looks at the link does not use it up.
+    for _ in 0..2 {
+        let page = node.http.get(&link).send().await.unwrap();
+        assert!(page.status() == 200 && page.headers().get("set-cookie").is_none());
+    }
+    let code = json!({ "code": link.split("code=").nth(1).unwrap() });
+    let enter = || node.http.post(node.url("/sign-in")).json(&code);
+    assert_eq!(enter().send().await.unwrap().status(), 403, "from another site");
+    let signed = enter().header("sec-fetch-site", "same-origin").send().await.unwrap();
     let cookie = signed.headers()["set-cookie"].to_str().unwrap().to_owned();
     assert!(cookie.contains("HttpOnly") && cookie.contains("SameSite=Strict"), "{cookie}");
-    let again = node.http.get(&link).send().await.unwrap();
-    assert!(again.headers().get("set-cookie").is_none() && again.headers()["location"] == "/?link=ended");
+    let again = enter().header("sec-fetch-site", "same-origin").send().await.unwrap();
+    assert!(again.status() == 401 && again.headers().get("set-cookie").is_none());
     let session = cookie.split(';').next().unwrap();
     let ask = |r: reqwest::RequestBuilder| r.header("cookie", session).send();
     assert_eq!(ask(node.http.get(node.url("/api/v1/status"))).await.unwrap().status(), 200);
     assert!(session.starts_with(&format!("rockrose_session_{}=", node.port)), "{session}");
     // A session makes no sessions.
-    let link = node.http.post(node.url("/api/v1/sign-in-links")).header("sec-fetch-site", "same-origin");
+    let link = node.http.post(node.url("/api/v1/sign-in-links")).json(&json!({})).header("sec-fetch-site", "same-origin");
     assert_eq!(ask(link).await.unwrap().status(), 403);
     // Another site's page cannot make it change anything.
     let put = || node.http.put(node.url("/api/v1/secrets/a")).json(&json!({ "value": "x" }));

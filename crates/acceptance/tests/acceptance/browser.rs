@@ -72,6 +72,13 @@ impl Browser {
         until(says, async || self.driver.find(By::XPath(&path)).await.ok()).await.click().await.unwrap();
     }
 
+    /// Signs in by a link, which a click confirms.
+    async fn sign_in(&self, node: &Node) {
+        let link = node.json(&["link"])["url"].as_str().unwrap().to_owned();
+        self.driver.goto(&link).await.unwrap();
+        self.click("Sign in to this console").await;
+    }
+
     async fn script(&self, code: &str) -> serde_json::Value {
         self.driver.execute(code, Vec::new()).await.unwrap().json().clone()
     }
@@ -107,11 +114,10 @@ async fn the_console_answers_its_questions() {
 
     // Unknown browsers are told how to come in; an empty service what to do first.
     browser.driver.goto(node.url("/")).await.unwrap();
-    browser.sees("You are not signed in.").await;
+    browser.sees("Or sign in by a link.").await;
     let refused = "return performance.getEntriesByType('resource').filter(r => r.responseStatus >= 400).map(r => r.name)";
     assert_eq!(browser.script(refused).await, json!([]), "nothing is asked that would be refused");
-    let link = node.json(&["link"])["url"].as_str().unwrap().to_owned();
-    browser.driver.goto(&link).await.unwrap();
+    browser.sign_in(&node).await;
     browser.sees("The plan is empty.").await;
     // A first plan stands there, by what is chosen, and pages say what they are.
     browser.find("select").await.send_keys("syslog").await.unwrap();
@@ -281,8 +287,7 @@ async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
     node.apply(&text);
     assert_eq!(post(&node.http, source, "{\"gate\":737}\n{\"gate\":5}\n{\"gate\":-1}\n").await.status(), 200);
     let browser = Browser::start().await;
-    let link = node.json(&["link"])["url"].as_str().unwrap().to_owned();
-    browser.driver.goto(&link).await.unwrap();
+    browser.sign_in(&node).await;
     browser.sees("Routes (1000)").await;
     browser.sees("960 more; find them by name.").await;
     let search = browser.find("input[aria-label='Find a route']").await;
@@ -327,7 +332,7 @@ async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
     // Signed out, nothing is shown any more.
     browser.find("button[aria-label='Appearance and session']").await.click().await.unwrap();
     browser.driver.query(By::XPath("//*[@role='menuitem'][contains(., 'Sign out')]")).first().await.unwrap().click().await.unwrap();
-    browser.sees("You are not signed in.").await;
+    browser.sees("Or sign in by a link.").await;
     browser.driver.clone().quit().await.unwrap();
     node.stop().await;
 }

@@ -11,6 +11,7 @@ mod faults;
 mod files;
 mod harness;
 mod hostile;
+mod people;
 mod plan;
 mod queues;
 mod secrecy;

@@ -1,19 +1,24 @@
 //! Who may come in.
 
+use std::net::IpAddr;
 use std::sync::Arc;
 
-use axum::Json;
-use axum::extract::{Request, State};
-use axum::http::{HeaderMap, HeaderValue, Method, StatusCode, header};
+use axum::extract::{MatchedPath, Request, State};
+use axum::http::{Extensions, HeaderMap, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
-use axum::response::{IntoResponse, Redirect, Response};
-use rockrose_intake::Problem;
-use rockrose_records::{Bearer, TokenKind};
-use serde::Deserialize;
+use axum::response::{IntoResponse, Response};
+use axum::{Extension, Json};
+use rockrose_grants::Need;
+use rockrose_intake::{Peer, Problem, ProblemKind};
+use rockrose_records::{Action, Bearer, Holder, TokenKind};
 
-use super::extract::Asked;
+use super::extract::Body;
+use super::permits::permit;
+use super::types::{LinkRequest, SignIn};
 use super::{records_problem, types};
-use crate::{App, now_ms};
+use crate::caller::Caller;
+use crate::sign_in::{self, Invited};
+use crate::{App, journal, now_ms};
 
 /// What a session's cookie is called. Browsers do not tell the ports of a host apart, so the name does.
 fn cookie_name(app: &App) -> String {
@@ -22,10 +27,6 @@ fn cookie_name(app: &App) -> String {
 
 /// How long a browser stays signed in.
 const SESSION_HOURS: i64 = 12;
-
-/// Who sent a request.
-#[derive(Clone, Debug)]
-pub(crate) struct Identity(pub(crate) String);
 
 fn bearer(headers: &HeaderMap) -> Option<String> {
     let (scheme, token) = headers.get(header::AUTHORIZATION)?.to_str().ok()?.split_once(' ')?;
@@ -48,7 +49,16 @@ fn same_origin(headers: &HeaderMap) -> bool {
     matches!((host, origin), (Some(host), Some((_, origin))) if host == origin)
 }
 
-pub(crate) async fn who(app: &App, method: &Method, headers: &HeaderMap) -> Result<(Identity, TokenKind), Problem> {
+/// Whence a request came.
+fn address(extensions: &Extensions) -> Option<IpAddr> {
+    extensions.get::<Peer>().or_else(|| extensions.get::<axum::extract::ConnectInfo<Peer>>().map(|info| &info.0)).map(|peer| peer.0.ip())
+}
+
+/// Who makes a request.
+///
+/// # Errors
+/// If it shows nothing by which they are known.
+pub(crate) async fn who(app: &App, method: &Method, headers: &HeaderMap, extensions: &Extensions) -> Result<Caller, Problem> {
     let (text, kind) = match (bearer(headers), session(app, headers)) {
         (Some(token), _) => (token, TokenKind::Client),
         (None, Some(session)) => (session, TokenKind::Session),
@@ -66,58 +76,136 @@ pub(crate) async fn who(app: &App, method: &Method, headers: &HeaderMap) -> Resu
             "a signed-in browser may change things only from the console's own pages",
         ));
     }
-    let found: Option<Bearer> = app.records(move |r| r.bearer(&text, kind, now_ms())).await.map_err(|e| records_problem(&e))?;
-    found.map(|b| (Identity(b.name), kind)).ok_or_else(|| Problem::unauthorised("this token or session is unknown or has expired"))
+    let from = address(extensions);
+    let shown_from = from.map(|a| a.to_canonical().to_string()).unwrap_or_default();
+    let found: Option<Bearer> = app.records(move |r| r.bearer(&text, kind, &shown_from, now_ms())).await.map_err(|e| records_problem(&e))?;
+    found.map(|bearer| Caller::new(bearer, kind, from)).ok_or_else(|| Problem::unauthorised("this token or session is unknown or has expired"))
 }
 
-/// Lets only those in who are known.
+/// What an answer tells the journal of what was done: among its extensions.
+#[derive(Clone, Debug)]
+pub(crate) struct Subject(pub(crate) String);
+
+/// Lets only those in who are known, and to what they were granted; what they do is noted.
 pub(crate) async fn require(State(app): State<Arc<App>>, mut request: Request, next: Next) -> Response {
-    match who(&app, request.method(), request.headers()).await {
-        Ok((identity, kind)) => {
-            request.extensions_mut().insert(identity);
-            request.extensions_mut().insert(kind);
+    let (method, path) = (request.method().clone(), request.uri().path().to_owned());
+    let permit = request.extensions().get::<MatchedPath>().and_then(|at| permit(method.as_str(), at.as_str()));
+    let Some(permit) = permit else {
+        // A method that the path does not take is told so by the router.
+        let known = request.extensions().get::<MatchedPath>().is_some_and(|at| super::permits::PERMITS.iter().any(|p| p.path == at.as_str()));
+        return if known { next.run(request).await } else { Problem::not_granted("nobody may do this").into_response() };
+    };
+    let from = address(request.extensions());
+    let caller = match who(&app, &method, request.headers(), request.extensions()).await {
+        Ok(caller) => Arc::new(caller),
+        Err(problem) => return problem.into_response(),
+    };
+    let response = match caller.must(permit.needs) {
+        Ok(()) => {
+            request.extensions_mut().insert(Arc::clone(&caller));
             next.run(request).await
         }
         Err(problem) => problem.into_response(),
-    }
-}
-
-#[derive(Deserialize)]
-pub(crate) struct SignIn {
-    code: String,
-}
-
-/// A browser comes with a one-time code and leaves with a session.
-pub(crate) async fn sign_in(State(app): State<Arc<App>>, Asked(SignIn { code }): Asked<SignIn>) -> Response {
-    let now = now_ms();
-    let Some(who) = app.codes.take(&code, now) else {
-        return Redirect::to("/?link=ended").into_response();
     };
-    let made = app.records(move |r| r.make_token(&who, TokenKind::Session, now, Some(now + SESSION_HOURS * 3_600_000))).await;
+    if let Some(what) = permit.noted {
+        let subject = response.extensions().get::<Subject>().map_or_else(|| permit.subject(&path), |subject| subject.0.clone());
+        let result = match response.extensions().get::<ProblemKind>() {
+            Some(kind) => format!("refused: {}", kind.0),
+            None if response.status().is_success() => "done".to_owned(),
+            None => format!("failed: {}", response.status().as_u16()),
+        };
+        let action = Action { who: caller.name.clone(), what: what.to_owned(), subject, result, ..Action::default() };
+        if method.is_safe() { journal::note_look(&app, from, action).await } else { journal::note(&app, from, action).await }
+    }
+    response
+}
+
+/// A browser comes with a link's code, or with a name and a password, and leaves with a session.
+pub(crate) async fn sign_in(State(app): State<Arc<App>>, request: Request) -> Response {
+    let (headers, from) = (request.headers().clone(), address(request.extensions()));
+    let asked = match <Body<SignIn> as axum::extract::FromRequest<()>>::from_request(request, &()).await {
+        Ok(Body(asked)) => asked,
+        Err(problem) => return problem.into_response(),
+    };
+    if !same_origin(&headers) {
+        return Problem::new(StatusCode::FORBIDDEN, "other-site", "Not from this console", "sign in from the console's own pages").into_response();
+    }
+    if let Some(wait) = from.and_then(|from| app.attempts.wait(from)) {
+        return Problem::too_many_failures(wait).into_response();
+    }
+    let (name, how) = (asked.name.clone().unwrap_or_default(), if asked.code.is_some() { "by a link" } else { "by password" });
+    let invited = match known(&app, asked).await {
+        Ok(invited) => invited,
+        Err(problem) => return problem.into_response(),
+    };
+    let action = |who: &str, result: &str| Action {
+        who: who.to_owned(),
+        what: "sign in".to_owned(),
+        subject: how.to_owned(),
+        result: result.to_owned(),
+        ..Action::default()
+    };
+    let Some(Invited { name, holder }) = invited else {
+        if let Some(from) = from {
+            app.attempts.failed(from);
+        }
+        journal::note(&app, from, action(&name, "refused: not-signed-in")).await;
+        let detail = if how == "by a link" { "this link has been used or has expired" } else { "the name or the password is wrong" };
+        return Problem::unauthorised(detail).into_response();
+    };
+    if let Some(from) = from {
+        app.attempts.succeeded(from);
+    }
+    let (now, who) = (now_ms(), name.clone());
+    let made = app.records(move |r| r.make_session(&who, &holder, now, now + SESSION_HOURS * 3_600_000)).await;
     let token = match made {
         Ok(token) => token,
         Err(e) => return records_problem(&e).into_response(),
     };
+    journal::note(&app, from, action(&name, "done")).await;
     let cookie = format!("{}={}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}", cookie_name(&app), token.reveal(), SESSION_HOURS * 3_600);
-    let mut response = Redirect::to("/").into_response();
+    let mut response = StatusCode::NO_CONTENT.into_response();
     if let Ok(value) = HeaderValue::from_str(&cookie) {
         response.headers_mut().insert(header::SET_COOKIE, value);
     }
     response
 }
 
-/// Ends a browser's session.
-pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap) -> Response {
+/// Who shows this, if it is right.
+async fn known(app: &App, asked: SignIn) -> Result<Option<Invited>, Problem> {
+    if let Some(code) = asked.code {
+        return Ok(app.codes.take(&code, now_ms()));
+    }
+    let (Some(name), Some(password)) = (asked.name, asked.password) else {
+        return Err(Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-body", "The body cannot be read", "a `code`, or a `name` and a `password`"));
+    };
+    let asked = name.clone();
+    let person = app.records(move |r| r.person(&asked)).await.map_err(|e| records_problem(&e))?;
+    // Few at once: each takes its memory.
+    let Ok(_place) = app.hashing.acquire().await else { return Ok(None) };
+    let kept = person.and_then(|person| person.password);
+    let is_right = tokio::task::spawn_blocking(move || sign_in::is_right(&password, kept.as_deref())).await;
+    Ok(is_right.unwrap_or(false).then(|| Invited { holder: Holder::Person(name.clone()), name }))
+}
+
+/// Ends a browser's session, and the streams that are open by it.
+pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap, extensions: Extensions) -> Response {
     if !same_origin(&headers) {
         return Problem::new(StatusCode::FORBIDDEN, "other-site", "Not from this console", "sign out from the console's own pages").into_response();
     }
     if let Some(session) = session(&app, &headers) {
-        let ended = app.records(move |r| match r.bearer(&session, TokenKind::Session, now_ms())? {
-            Some(bearer) => r.end_token(bearer.id),
-            None => Ok(false),
+        let ended = app.records(move |r| match r.bearer(&session, TokenKind::Session, "", now_ms())? {
+            Some(bearer) => r.end_token(bearer.id, TokenKind::Session),
+            None => Ok(None),
         });
-        if let Err(e) = ended.await {
-            return records_problem(&e).into_response();
+        match ended.await {
+            Err(e) => return records_problem(&e).into_response(),
+            Ok(None) => {}
+            Ok(Some(who)) => {
+                app.access.send_replace(());
+                let action = Action { who, what: "sign out".to_owned(), result: "done".to_owned(), ..Action::default() };
+                journal::note(&app, address(&extensions), action).await;
+            }
         }
     }
     let mut response = StatusCode::NO_CONTENT.into_response();
@@ -127,17 +215,29 @@ pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap) ->
     response
 }
 
-/// Makes a link that signs a browser in, once, within a quarter of an hour.
-#[utoipa::path(post, path = "/api/v1/sign-in-links", tag = "people", responses((status = 200, body = types::SignInLink), (status = 401, body = types::Problem), (status = 403, body = types::Problem)))]
+/// Makes a link that signs a browser in, once, within a quarter of an hour: a person, or whoever holds the token that asks.
+#[utoipa::path(post, path = "/api/v1/sign-in-links", tag = "people", request_body = types::LinkRequest,
+    responses((status = 200, body = types::SignInLink), (status = 401, body = types::Problem), (status = 403, body = types::Problem), (status = 404, body = types::Problem)))]
 pub(crate) async fn make_link(
     State(app): State<Arc<App>>,
-    axum::Extension(Identity(who)): axum::Extension<Identity>,
-    axum::Extension(kind): axum::Extension<TokenKind>,
-) -> Result<Json<types::SignInLink>, Problem> {
-    if kind == TokenKind::Session {
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(request): Body<LinkRequest>,
+) -> Result<(Extension<Subject>, Json<types::SignInLink>), Problem> {
+    if caller.kind == TokenKind::Session {
         // Else a session would never end.
         return Err(Problem::new(StatusCode::FORBIDDEN, "token-needed", "Not from a session", "sign-in links are made with a token, by `rockrose link`"));
     }
-    let code = app.codes.make(&who, now_ms()).map_err(|e| Problem::internal(e.to_string()))?;
-    Ok(Json(types::SignInLink { url: format!("http://{}/sign-in?code={code}", app.address) }))
+    let invited = match request.person {
+        None => Invited { name: caller.name.clone(), holder: Holder::Token(caller.id) },
+        Some(name) => {
+            caller.must(&[Need::People])?;
+            let asked = name.clone();
+            let person = app.records(move |r| r.person(&asked)).await.map_err(|e| records_problem(&e))?;
+            let person = person.ok_or_else(|| Problem::not_found(format!("there is nobody called `{name}`")))?;
+            Invited { name: person.name.clone(), holder: Holder::Person(person.name) }
+        }
+    };
+    let subject = Subject(invited.name.clone());
+    let code = app.codes.make(invited, now_ms()).map_err(|e| Problem::internal(e.to_string()))?;
+    Ok((Extension(subject), Json(types::SignInLink { url: format!("http://{}/sign-in?code={code}", app.address) })))
 }

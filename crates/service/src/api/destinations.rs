@@ -5,14 +5,17 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
+use rockrose_grants::Need;
 use rockrose_intake::Problem;
+use rockrose_language::Place;
 use rockrose_records::Side;
 use rockrose_spool::{Became, Discard, Fate, Refused, Which};
 
-use super::auth::Identity;
+use super::auth::Subject;
 use super::extract::{Body, Part};
 use super::spool_problem;
 use super::types::{self, Moved, PlanMistake, Probe, ProbeStep, ResendRequest, Resent, ResentEvent, ResentState};
+use crate::caller::Caller;
 use crate::resend::Failed;
 use crate::{App, now_ms};
 
@@ -24,19 +27,32 @@ fn known(app: &App, name: &str) -> Result<(), Problem> {
     }
 }
 
+/// What a destination said, for whoever may see all of its events: it may have said some of them.
+pub(super) fn said(app: &App, caller: &Caller, destination: &str, says: String) -> String {
+    if caller.eye(app, &Place::Destination(destination.to_owned())).sees_all() { says } else { without_words(&says) }
+}
+
+/// `answered 400`, of `answered 400: …`. What is told of no answer is ours and stays.
+pub(super) fn without_words(says: &str) -> String {
+    let end = says.find("answered ").and_then(|from| says[from..].find([':', ',']).map(|to| from + to));
+    says[..end.unwrap_or(says.len())].to_owned()
+}
+
 /// Holds a destination's events back until it is resumed, over restarts and plans. What is on its way ends.
 #[utoipa::path(post, path = "/api/v1/destinations/{name}/pause", tag = "watch", params(("name" = String, Path)),
     responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn pause(State(app): State<Arc<App>>, Extension(who): Extension<Identity>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
+pub(crate) async fn pause(State(app): State<Arc<App>>, Extension(caller): Extension<Arc<Caller>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
+    caller.must_operate(&Place::Destination(name.clone()))?;
     known(&app, &name)?;
-    super::pause(&app, Side::Destination, &name, who.0).await?;
+    super::pause(&app, Side::Destination, &name, caller.name.clone()).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Lets a paused destination's events go again.
 #[utoipa::path(post, path = "/api/v1/destinations/{name}/resume", tag = "watch", params(("name" = String, Path)),
     responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn resume(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
+pub(crate) async fn resume(State(app): State<Arc<App>>, Extension(caller): Extension<Arc<Caller>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
+    caller.must_operate(&Place::Destination(name.clone()))?;
     if !super::resume(&app, Side::Destination, &name).await? {
         known(&app, &name)?;
     }
@@ -46,21 +62,23 @@ pub(crate) async fn resume(State(app): State<Arc<App>>, Part(name): Part<String>
 /// Lets go all that waits for a destination, for good. The ledger counts it as discarded.
 #[utoipa::path(post, path = "/api/v1/destinations/{name}/purge", tag = "watch", params(("name" = String, Path)),
     responses((status = 200, body = types::Moved), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn purge(State(app): State<Arc<App>>, Extension(who): Extension<Identity>, Part(name): Part<String>) -> Result<Json<Moved>, Problem> {
+pub(crate) async fn purge(State(app): State<Arc<App>>, Extension(caller): Extension<Arc<Caller>>, Part(name): Part<String>) -> Result<Json<Moved>, Problem> {
+    caller.must_operate(&Place::Destination(name.clone()))?;
     // One that left the plan may still have events that wait.
     if !app.spool.waiting().contains_key(&name) {
         known(&app, &name)?;
     }
     let discard = Discard { destination: name.clone(), which: Which::All, at_ms: now_ms() };
     let gone = app.spool.discard(discard).await.map_err(|e| spool_problem(&e))?;
-    tracing::warn!(destination = name, who = who.0, events = gone.events, "queued events were discarded");
+    tracing::warn!(destination = name, who = caller.name, events = gone.events, "queued events were discarded");
     Ok(Json(Moved { events: gone.events, bytes: gone.bytes }))
 }
 
 /// Looks whether a destination can be reached and takes a marked event, step by step.
 #[utoipa::path(post, path = "/api/v1/destinations/{name}/test", tag = "connect", params(("name" = String, Path)),
     responses((status = 200, body = types::Probe), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<Json<Probe>, Problem> {
+pub(crate) async fn test(State(app): State<Arc<App>>, Extension(caller): Extension<Arc<Caller>>, Part(name): Part<String>) -> Result<Json<Probe>, Problem> {
+    caller.must_operate(&Place::Destination(name.clone()))?;
     known(&app, &name)?;
     let settings = app.engine.settings(&name).ok_or_else(|| Problem::unavailable("stopping", "its worker was stopped"))?;
     let steps: Vec<ProbeStep> =
@@ -71,7 +89,21 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) 
 /// Sends again what destinations refused for good: as their present steps make of the events as they stood before those steps. What a source could not read is none of it.
 #[utoipa::path(post, path = "/api/v1/quarantine/resend", tag = "watch", request_body = types::ResendRequest,
     responses((status = 200, body = types::Resent), (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 422, body = types::Problem)))]
-pub(crate) async fn resend(State(app): State<Arc<App>>, Body(request): Body<ResendRequest>) -> Result<Json<Resent>, Problem> {
+pub(crate) async fn resend(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(request): Body<ResendRequest>,
+) -> Result<(Extension<Subject>, Json<Resent>), Problem> {
+    match &request.destination {
+        Some(name) => caller.must_operate(&Place::Destination(name.clone()))?,
+        None if caller.grants.operates_everywhere() => {}
+        None => return Err(Problem::not_granted(format!("{} may operate only some destinations; name one of them", caller.name))),
+    }
+    if !request.steps.is_empty() {
+        // How many events a step removes says what stands in them.
+        caller.must(&[Need::SeeAll])?;
+    }
+    let subject = Subject(request.destination.clone().unwrap_or_else(|| "all destinations".to_owned()));
     let which = Refused { destination: request.destination, ids: request.ids, ..Refused::default() };
     let bad = |detail: String| Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "bad-steps", "The steps cannot be run", detail);
     let sent = crate::resend::resend(&app, which, &request.steps).await.map_err(|failed| match failed {
@@ -83,13 +115,17 @@ pub(crate) async fn resend(State(app): State<Arc<App>>, Body(request): Body<Rese
         Failed::Spool(e) => spool_problem(&e),
         Failed::Work => Problem::internal("the steps could not be run"),
     })?;
-    Ok(Json(Resent { run: sent.run, events: sent.queued.events, bytes: sent.queued.bytes, removed: sent.removed, left: sent.left }))
+    Ok((Extension(subject), Json(Resent { run: sent.run, events: sent.queued.events, bytes: sent.queued.bytes, removed: sent.removed, left: sent.left })))
 }
 
 /// What became of the events that one request sent again, by the numbers that they had in quarantine. Empty if there is no such request, or it is forgotten.
 #[utoipa::path(get, path = "/api/v1/quarantine/resent/{run}", tag = "watch", params(("run" = i64, Path)),
     responses((status = 200, body = Vec<types::ResentEvent>), (status = 401, body = types::Problem)))]
-pub(crate) async fn resent(State(app): State<Arc<App>>, Part(run): Part<i64>) -> Result<Json<Vec<ResentEvent>>, Problem> {
+pub(crate) async fn resent(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Part(run): Part<i64>,
+) -> Result<Json<Vec<ResentEvent>>, Problem> {
     let fates = app.spool.fates(run).await.map_err(|e| spool_problem(&e))?;
     let state = |became: Became| match became {
         Became::Waiting => ResentState::Waiting,
@@ -99,6 +135,28 @@ pub(crate) async fn resent(State(app): State<Arc<App>>, Part(run): Part<i64>) ->
         Became::Discarded => ResentState::Discarded,
         Became::Unclear => ResentState::Unclear,
     };
-    let event = |f: Fate| ResentEvent { id: f.id, destination: f.destination, state: state(f.became), detail: f.detail, again: f.again };
-    Ok(Json(fates.into_iter().map(event).collect()))
+    let event = |f: Fate| {
+        let detail = said(&app, &caller, &f.destination, f.detail);
+        ResentEvent { id: f.id, destination: f.destination, state: state(f.became), detail, again: f.again }
+    };
+    let theirs = fates.into_iter().filter(|f| caller.grants.operates(&Place::Destination(f.destination.clone())));
+    Ok(Json(theirs.map(event).collect()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_a_destination_said_stays_with_those_who_see_its_events() {
+        for (says, kept) in [
+            ("answered 400: {\"error\":\"ann@post.example\"}", "answered 400"),
+            ("answered 200, but says: no", "answered 200"),
+            ("http://desk.example answered 503 Service Unavailable: busy", "http://desk.example answered 503 Service Unavailable"),
+            ("cannot be reached: connection refused", "cannot be reached: connection refused"),
+            ("answered 500", "answered 500"),
+        ] {
+            assert_eq!(without_words(says), kept);
+        }
+    }
 }

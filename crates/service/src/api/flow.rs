@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
+use axum::{Extension, Json};
 use rockrose_intake::Problem;
 use rockrose_ledger::{Amount, Measure, Stage};
 use rockrose_plan::Gate;
@@ -13,6 +13,7 @@ use rockrose_spool::Waiting;
 use super::rates::Book;
 use super::types::{Cost, DestinationHealth, DestinationState, Flow, FlowDestination, FlowRoute, FlowSource};
 use super::{spool_problem, types};
+use crate::caller::Caller;
 use crate::{App, now_ms, queues};
 
 /// Milliseconds in a day.
@@ -20,7 +21,7 @@ const DAY_MS: i64 = 86_400_000;
 
 /// What passes through the plan, with totals since the beginning and rates over the last few seconds.
 #[utoipa::path(get, path = "/api/v1/flow", tag = "watch", responses((status = 200, body = types::Flow), (status = 401, body = types::Problem)))]
-pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Problem> {
+pub(crate) async fn flow(State(app): State<Arc<App>>, Extension(caller): Extension<Arc<Caller>>) -> Result<Json<Flow>, Problem> {
     let now = now_ms();
     let today = app.spool.delivered_since(now.div_euclid(DAY_MS) * DAY_MS / 60_000).await.map_err(|e| spool_problem(&e))?;
     let running = app.engine.running();
@@ -62,6 +63,8 @@ pub(crate) async fn flow(State(app): State<Arc<App>>) -> Result<Json<Flow>, Prob
         .enumerate()
         .map(|(number, d)| {
             let mut health = app.engine.health(&d.name).map_or_else(|| stopped(now), types::health);
+            let said = |says: Option<String>| says.map(|says| super::destinations::said(&app, &caller, &d.name, says));
+            (health.last_error, health.noticed) = (said(health.last_error), said(health.noticed));
             if let Some(paused) = app.engine.paused(Side::Destination, &d.name) {
                 // What an operator did is told before what came of it.
                 (health.state, health.since_ms, health.paused_by) = (DestinationState::Paused, paused.at_ms, Some(paused.who));

@@ -1,18 +1,24 @@
 //! The account, and what was kept aside.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
+use axum::{Extension, Json};
+use rockrose_grants::Eye;
 use rockrose_intake::Problem;
+use rockrose_language::Place;
 use rockrose_ledger::{Account, Equation, Stage};
+use rockrose_spool::Quarantined;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
+use super::destinations::without_words;
 use super::extract::Asked;
 use super::types::{LedgerAnswer, LedgerEquation, LedgerMinute, LedgerWaiting, QuarantineEntry};
 use super::{records_problem, spool_problem, types};
+use crate::caller::Caller;
 use crate::history::History;
 use crate::{App, now_ms};
 
@@ -99,22 +105,42 @@ pub(crate) struct QuarantineQuery {
 
 /// The newest records that could not be read or were refused for good.
 #[utoipa::path(get, path = "/api/v1/quarantine", tag = "verify", params(QuarantineQuery), responses((status = 200, body = Vec<types::QuarantineEntry>), (status = 401, body = types::Problem)))]
-pub(crate) async fn quarantine(State(app): State<Arc<App>>, Asked(query): Asked<QuarantineQuery>) -> Result<Json<Vec<QuarantineEntry>>, Problem> {
+pub(crate) async fn quarantine(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Asked(query): Asked<QuarantineQuery>,
+) -> Result<Json<Vec<QuarantineEntry>>, Problem> {
     let found = app.spool.quarantined(query.most.unwrap_or(100).clamp(1, MAX_QUARANTINED)).await.map_err(|e| spool_problem(&e))?;
-    Ok(Json(found.into_iter().map(quarantine_entry).collect()))
+    let mut eyes: HashMap<Place, Eye> = HashMap::new();
+    let entry = |q: Quarantined| {
+        let place = place(&q);
+        quarantine_entry(eyes.entry(place).or_insert_with_key(|place| caller.eye(&app, place)), q)
+    };
+    Ok(Json(found.into_iter().filter_map(entry).collect()))
 }
 
-pub(crate) fn quarantine_entry(q: rockrose_spool::Quarantined) -> QuarantineEntry {
-    QuarantineEntry {
+/// Where a record came into quarantine.
+pub(super) fn place(q: &Quarantined) -> Place {
+    if q.stage == Stage::Source { Place::Source(q.name.clone()) } else { Place::Destination(q.name.clone()) }
+}
+
+/// A record in quarantine as whoever looks with `eye` may see it; nothing, if they may not. What a source could not read is no event, and is shown where all is.
+pub(super) fn quarantine_entry(eye: &mut Eye, q: Quarantined) -> Option<QuarantineEntry> {
+    if q.stage == Stage::Source && !eye.sees_all() {
+        return None;
+    }
+    let reason = if eye.sees_all() { q.reason } else { without_words(&q.reason) };
+    let data = eye.shows(&q.data, q.at_ms)?;
+    Some(QuarantineEntry {
         id: q.id,
         at_ms: q.at_ms,
         place: q.stage.word().to_owned(),
         name: q.name,
         via: q.via,
-        reason: q.reason,
-        size: q.data.len(),
-        data: String::from_utf8_lossy(&q.data[..q.data.len().min(SHOWN)]).into_owned(),
-    }
+        reason,
+        size: data.len(),
+        data: String::from_utf8_lossy(&data[..data.len().min(SHOWN)]).into_owned(),
+    })
 }
 
 #[cfg(test)]

@@ -3,31 +3,36 @@
 use std::sync::Arc;
 
 use axum::extract::State;
-use axum::http::{HeaderMap, Method, header};
+use axum::http::{Extensions, HeaderMap, Method, header};
 use axum::response::{IntoResponse, Response};
 use prometheus::core::Collector;
 use prometheus::{Encoder, GaugeVec, IntCounterVec, IntGaugeVec, Opts, Registry, TextEncoder};
 use rockrose_delivery::State as Health;
+use rockrose_grants::Need;
 use rockrose_intake::Problem;
 use rockrose_ledger::Measure;
 
 use super::auth;
 use crate::{App, queues};
 
-/// Metrics. They need a token, since names show in them, unless the service was told that they are open: where a request comes from says nothing behind a proxy.
-pub(crate) async fn metrics(State(app): State<Arc<App>>, headers: HeaderMap) -> Response {
-    if !app.open_metrics
-        && let Err(problem) = auth::who(&app, &Method::GET, &headers).await
-    {
-        return problem.into_response();
+/// Metrics; what a plan counts and measures is there for those who see all events. They need a token, since names show in them, unless the service was told that they are open: where a request comes from says nothing behind a proxy.
+pub(crate) async fn metrics(State(app): State<Arc<App>>, headers: HeaderMap, extensions: Extensions) -> Response {
+    // What a plan counts by fields tells what stands in them.
+    let mut counts = true;
+    if !app.open_metrics {
+        let caller = auth::who(&app, &Method::GET, &headers, &extensions).await.and_then(|caller| caller.must(&[Need::Known]).map(|()| caller));
+        match caller {
+            Ok(caller) => counts = caller.grants.allow(Need::SeeAll),
+            Err(problem) => return problem.into_response(),
+        }
     }
-    match text(&app) {
+    match text(&app, counts) {
         Ok(text) => ([(header::CONTENT_TYPE, prometheus::TEXT_FORMAT)], text).into_response(),
         Err(e) => Problem::internal(e.to_string()).into_response(),
     }
 }
 
-fn text(app: &App) -> prometheus::Result<Vec<u8>> {
+fn text(app: &App, counts: bool) -> prometheus::Result<Vec<u8>> {
     let registry = Registry::new();
     let counter = |name: &str, says: &str, labels: &[&str]| IntCounterVec::new(Opts::new(name, says), labels);
     let gauge = |name: &str, says: &str, labels: &[&str]| IntGaugeVec::new(Opts::new(name, says), labels);
@@ -105,6 +110,8 @@ fn text(app: &App) -> prometheus::Result<Vec<u8>> {
     }
     let mut out = Vec::new();
     TextEncoder::new().encode(&registry.gather(), &mut out)?;
-    app.metrics.write(&mut out);
+    if counts {
+        app.metrics.write(&mut out);
+    }
     Ok(out)
 }

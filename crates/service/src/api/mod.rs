@@ -8,6 +8,8 @@ mod flow;
 mod ledger;
 mod look;
 mod metrics;
+mod people;
+mod permits;
 mod plan;
 mod rates;
 mod secrets;
@@ -26,6 +28,7 @@ use axum::middleware::{from_fn, from_fn_with_state};
 use axum::response::Response;
 use axum::routing::get;
 use rockrose_intake::Problem;
+use rockrose_language::Place;
 use rockrose_plan::MAX_PLAN;
 use rockrose_records::{Paused, RecordsError, Side};
 use rockrose_spool::SpoolError;
@@ -96,6 +99,19 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set, secrets::remove))
         .routes(routes!(auth::make_link))
+        .routes(routes!(people::me))
+        .routes(routes!(people::roles))
+        .routes(routes!(people::people, people::add))
+        .routes(routes!(people::grant))
+        .routes(routes!(people::password))
+        .routes(routes!(people::remove))
+        .routes(routes!(people::who_sees))
+        .routes(routes!(people::tokens, people::make_token))
+        .routes(routes!(people::revoke))
+        .routes(routes!(people::sessions))
+        .routes(routes!(people::end_session))
+        .routes(routes!(people::journal))
+        .routes(routes!(people::check_journal))
 }
 
 /// The handlers, and the OpenAPI 3.1 document that tells of them.
@@ -121,7 +137,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         .route("/metrics", get(metrics::metrics))
         .route("/healthz", get(status::healthz))
         .route("/readyz", get(status::readyz))
-        .route("/sign-in", get(auth::sign_in))
+        .route("/sign-in", get(crate::console::serve).post(auth::sign_in))
         .route("/sign-out", axum::routing::post(auth::sign_out))
         .merge(api)
         .fallback(get(crate::console::serve))
@@ -149,6 +165,12 @@ async fn no_store(request: axum::extract::Request, next: axum::middleware::Next)
     let mut response = next.run(request).await;
     response.headers_mut().entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("no-store"));
     response
+}
+
+/// A place of a plan, by its name.
+fn place(text: &str) -> Result<Place, Problem> {
+    let bad = || format!("`{text}` is not a point: write `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`");
+    Place::read(text).ok_or_else(|| Problem::new(axum::http::StatusCode::BAD_REQUEST, "bad-point", "No such point", bad()))
 }
 
 /// Pauses a source or a destination, over restarts and plans; one that is paused already stays as it was.
@@ -180,6 +202,7 @@ pub(crate) fn records_problem(e: &RecordsError) -> Problem {
             format!("the newest revision is {newest}, not {expected}; compare with it and apply again"),
         )
         .with("newest", *newest),
+        RecordsError::Taken { .. } => Problem::new(axum::http::StatusCode::CONFLICT, "name-taken", "The name is taken", e.to_string()),
         RecordsError::Storage(_) | RecordsError::Key(_) => {
             tracing::error!(error = %e, "the records failed");
             Problem::internal(e.to_string())

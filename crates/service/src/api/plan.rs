@@ -7,19 +7,20 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use rockrose_intake::Problem;
-use rockrose_plan::{CheckedPlan, Files, first_plan};
+use rockrose_plan::{Change, CheckedPlan, Files, changes, first_plan};
 use serde::Deserialize;
 use similar::{ChangeTag, TextDiff};
 use utoipa::IntoParams;
 
-use super::auth::Identity;
+use super::auth::Subject;
 use super::extract::{Asked, Body, Part};
 use super::types::{
     Applied, ApplyRequest, CheckAnswer, CheckRequest, FirstPlan, PlanChange, PlanMistake, RevertRequest, RevisionDetail, RevisionEntry, RunningPlan,
 };
 use super::{records_problem, types};
 use crate::App;
-use crate::apply::{Refusal, apply as exchange, changes, missing_secrets};
+use crate::apply::{Refusal, apply as exchange, missing_secrets};
+use crate::caller::Caller;
 
 /// Most revisions in one answer.
 const MAX_REVISIONS: i64 = 500;
@@ -42,6 +43,7 @@ fn problem(refusal: Refusal) -> Problem {
         }
         Refusal::Listen { .. } => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "cannot-listen", "The plan cannot be applied", refusal.to_string()),
         Refusal::Table { .. } => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "table-unreadable", "The plan cannot be applied", refusal.to_string()),
+        Refusal::NotGranted { .. } => Problem::not_granted(refusal.to_string()),
         Refusal::Records(e) => records_problem(&e),
     }
 }
@@ -99,7 +101,7 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<Check
         Err(mistakes) => answer.mistakes = mistakes.into_iter().map(types::mistake).collect(),
         Ok(plan) => {
             answer.missing_secrets = missing_secrets(&app, &plan).await.map_err(|e| records_problem(&e))?;
-            let change = |c: crate::apply::Change| PlanChange { part: c.part.to_owned(), name: c.name, change: c.change.to_owned() };
+            let change = |c: Change| PlanChange { part: c.part.to_owned(), name: c.name, change: c.change.to_owned() };
             answer.changes = changes(&running.checked, &plan).into_iter().map(change).collect();
             let feeding = plan.feeding_on_itself(|files| own_files(&plan, files));
             answer.warnings = plan.warnings.into_iter().chain(feeding).map(types::mistake).collect();
@@ -114,11 +116,11 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<Check
     responses((status = 200, body = types::Applied), (status = 401, body = types::Problem), (status = 409, body = types::Problem), (status = 422, body = types::Problem)))]
 pub(crate) async fn apply(
     State(app): State<Arc<App>>,
-    Extension(Identity(who)): Extension<Identity>,
+    Extension(caller): Extension<Arc<Caller>>,
     Body(request): Body<ApplyRequest>,
-) -> Result<Json<Applied>, Problem> {
-    let revision = exchange(&app, &request.text, &who, &request.why, request.expected_revision).await.map_err(problem)?;
-    Ok(Json(Applied { revision }))
+) -> Result<(Extension<Subject>, Json<Applied>), Problem> {
+    let revision = exchange(&app, &request.text, (&*caller).into(), &request.why, request.expected_revision).await.map_err(problem)?;
+    Ok((Extension(Subject(format!("revision {revision}"))), Json(Applied { revision })))
 }
 
 /// All revisions, newest first.
@@ -156,12 +158,12 @@ pub(crate) async fn revision(State(app): State<Arc<App>>, Part(number): Part<i64
     responses((status = 200, body = types::Applied), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 422, body = types::Problem)))]
 pub(crate) async fn revert(
     State(app): State<Arc<App>>,
-    Extension(Identity(who)): Extension<Identity>,
+    Extension(caller): Extension<Arc<Caller>>,
     Part(number): Part<i64>,
     Body(request): Body<RevertRequest>,
-) -> Result<Json<Applied>, Problem> {
+) -> Result<(Extension<Subject>, Json<Applied>), Problem> {
     let found = find(&app, number).await?;
     let why = if request.why.is_empty() { format!("back to revision {number}") } else { request.why };
-    let revision = exchange(&app, &found.text, &who, &why, None).await.map_err(problem)?;
-    Ok(Json(Applied { revision }))
+    let revision = exchange(&app, &found.text, (&*caller).into(), &why, None).await.map_err(problem)?;
+    Ok((Extension(Subject(format!("revision {revision}, as revision {number}"))), Json(Applied { revision })))
 }

@@ -7,6 +7,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use rockrose_intake::{FileSeen, Problem, SenderFault, SourceStatus, paste_lines, remedy, url_with_key};
+use rockrose_language::Place;
 use rockrose_ledger::{Measure, Stage};
 use rockrose_plan::Source as Planned;
 use rockrose_records::Side;
@@ -14,10 +15,10 @@ use serde::Deserialize;
 use serde_json::value::RawValue;
 use utoipa::IntoParams;
 
-use super::auth::Identity;
 use super::extract::{Asked, Part};
 use super::rates::Book;
 use super::types::{self, CaughtRecord, Freshness, SendLine, Source, SourceFile, SourceKey, SourceState, Trouble};
+use crate::caller::{Caller, Watched};
 use crate::{App, now_ms, queues};
 
 /// A source whose last event came longer ago than this is quiet, in milliseconds.
@@ -85,16 +86,18 @@ fn known<'a>(running: &'a crate::engine::Running, name: &str) -> Result<&'a Plan
 /// Takes nothing more from a source's senders until it is resumed, over restarts and plans. Those that can wait are told to; datagrams are lost, and counted.
 #[utoipa::path(post, operation_id = "pause_source", path = "/api/v1/sources/{name}/pause", tag = "connect", params(("name" = String, Path)),
     responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn pause(State(app): State<Arc<App>>, Extension(who): Extension<Identity>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
+pub(crate) async fn pause(State(app): State<Arc<App>>, Extension(caller): Extension<Arc<Caller>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
+    caller.must_operate(&Place::Source(name.clone()))?;
     known(&app.engine.running(), &name)?;
-    super::pause(&app, Side::Source, &name, who.0).await?;
+    super::pause(&app, Side::Source, &name, caller.name.clone()).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Lets a paused source take events again.
 #[utoipa::path(post, operation_id = "resume_source", path = "/api/v1/sources/{name}/resume", tag = "connect", params(("name" = String, Path)),
     responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn resume(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
+pub(crate) async fn resume(State(app): State<Arc<App>>, Extension(caller): Extension<Arc<Caller>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
+    caller.must_operate(&Place::Source(name.clone()))?;
     if !super::resume(&app, Side::Source, &name).await? {
         known(&app.engine.running(), &name)?;
     }
@@ -142,7 +145,12 @@ fn key_of(app: &App, name: &str) -> Result<String, Problem> {
 /// Looks at a source as a sender would, without sending an event: whether it can be reached, whether what it takes has somewhere to go, what it has heard.
 #[utoipa::path(post, operation_id = "test_source", path = "/api/v1/sources/{name}/test", tag = "connect", params(("name" = String, Path)),
     responses((status = 200, body = types::Probe), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn test(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<Json<types::Probe>, Problem> {
+pub(crate) async fn test(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Part(name): Part<String>,
+) -> Result<Json<types::Probe>, Problem> {
+    caller.must_operate(&Place::Source(name.clone()))?;
     let (running, now) = (app.engine.running(), now_ms());
     known(&running, &name)?;
     let mut steps = Vec::new();
@@ -185,7 +193,15 @@ pub(crate) struct NextQuery {
 /// The next records that come to a source, as they came and as they were read. Answers once there are so many, or when the time is over, with those that came.
 #[utoipa::path(get, operation_id = "next_records", path = "/api/v1/sources/{name}/next", tag = "connect", params(("name" = String, Path), NextQuery),
     responses((status = 200, body = Vec<CaughtRecord>), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 503, body = types::Problem)))]
-pub(crate) async fn next(State(app): State<Arc<App>>, Part(name): Part<String>, Asked(query): Asked<NextQuery>) -> Result<Json<Vec<CaughtRecord>>, Problem> {
+pub(crate) async fn next(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Part(name): Part<String>,
+    Asked(query): Asked<NextQuery>,
+) -> Result<Json<Vec<CaughtRecord>>, Problem> {
+    let place = Place::Source(name.clone());
+    let mut watched = Watched::new(&app, Arc::clone(&caller));
+    let mut eye = caller.open_eye(&app, &place)?;
     known(&app.engine.running(), &name)?;
     let (most, wait) = (query.events.unwrap_or(10).clamp(1, 100), Duration::from_secs(query.wait.unwrap_or(10).min(60)));
     let caught = app.sources.monitor(&name).catch();
@@ -197,16 +213,29 @@ pub(crate) async fn next(State(app): State<Arc<App>>, Part(name): Part<String>, 
         let one = tokio::select! {
             () = &mut over => break,
             () = app.stopping.cancelled() => break,
+            () = watched.stale() => match watched.again().await.and_then(|caller| caller.open_eye(&app, &place).ok()) {
+                Some(now) => {
+                    eye = now;
+                    continue;
+                }
+                None => break,
+            },
             one = caught.recv() => one,
         };
         let Some(one) = one else { break };
-        let json = |bytes: Vec<u8>| RawValue::from_string(String::from_utf8_lossy(&bytes).into_owned()).ok();
+        let json = |bytes: &[u8]| RawValue::from_string(String::from_utf8_lossy(bytes).into_owned()).ok();
         let (read, unreadable) = match one.read {
-            Ok(read) => (json(read), None),
+            Ok(read) => match eye.shows(&read, one.at_ms) {
+                Some(shown) => (json(&shown), None),
+                None => continue,
+            },
+            // What is no event can be told from others by nothing.
+            Err(_) if !eye.sees_all() => continue,
             Err(why) => (None, Some(why)),
         };
-        let raw = String::from_utf8_lossy(&one.raw).into_owned();
-        all.push(CaughtRecord { at_ms: one.at_ms, raw, read, unreadable, after: one.after.and_then(json), stopped_by: one.stopped_by });
+        let raw = eye.sees_all().then(|| String::from_utf8_lossy(&one.raw).into_owned());
+        let after = one.after.and_then(|after| json(&eye.shows(&after, one.at_ms)?));
+        all.push(CaughtRecord { at_ms: one.at_ms, raw, read, unreadable, after, stopped_by: one.stopped_by });
     }
     Ok(Json(all))
 }

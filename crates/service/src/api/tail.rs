@@ -5,22 +5,26 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
+use axum::Extension;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{Stream, unfold};
 use rockrose_engine::Matcher;
+use rockrose_grants::Eye;
 use rockrose_intake::Problem;
-use rockrose_language::parse_condition;
+use rockrose_language::{Place, parse_condition};
 use rockrose_plan::Report;
 use serde::Deserialize;
 use serde_json::value::RawValue;
 use utoipa::IntoParams;
 
+use super::auth::Subject;
 use super::extract::Asked;
 use super::types::{self, TailEvent};
 use crate::App;
-use crate::tail::{Hub, PointName, Shown, View};
+use crate::caller::{Caller, Watched};
+use crate::tail::{Hub, Shown, View, point};
 
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -37,6 +41,10 @@ pub(crate) struct TailQuery {
 struct Looking {
     app: Arc<App>,
     view: View,
+    place: Place,
+    /// Who looks, and what they see of what passes here.
+    watched: Watched,
+    eye: Eye,
     matcher: Option<Matcher>,
     kept_only: bool,
     skipped: u64,
@@ -52,8 +60,14 @@ impl Looking {
                 return Some(Event::default().event("skipped").data(more.to_string()));
             }
             let shown = tokio::select! {
+                biased;
                 () = self.app.stopping.cancelled() => return None,
-                shown = self.view.events.recv() => shown?,
+                () = self.watched.stale() => {
+                    // Who sees nothing here any more looks no further.
+                    self.eye = self.watched.again().await?.open_eye(&self.app, &self.place).ok()?;
+                    continue;
+                }
+                shown = self.view.next() => shown?,
             };
             if let Some(event) = self.event(&shown) {
                 return Some(event);
@@ -61,19 +75,20 @@ impl Looking {
         }
     }
 
-    fn event(&self, shown: &Shown) -> Option<Event> {
+    fn event(&mut self, shown: &Shown) -> Option<Event> {
         let capture = &shown.capture;
-        if self.kept_only && capture.after.is_none() || self.matcher.as_ref().is_some_and(|m| !m.meets(&capture.before, shown.at_ms)) {
+        if self.kept_only && capture.after.is_none() {
+            return None;
+        }
+        // What is asked for is asked of what is seen, so that nobody finds out by asking what they do not see.
+        let before = self.eye.shows(&capture.before, shown.at_ms)?;
+        if self.matcher.as_ref().is_some_and(|m| !m.meets(&before, shown.at_ms)) {
             return None;
         }
         let raw = |bytes: &[u8]| RawValue::from_string(String::from_utf8_lossy(bytes).into_owned()).ok();
-        let event = TailEvent {
-            at_ms: shown.at_ms,
-            before: raw(&capture.before)?,
-            after: capture.after.as_deref().and_then(raw),
-            removed_by: capture.removed_by.clone(),
-            held_by: capture.held_by.clone(),
-        };
+        let before = raw(&before)?;
+        let after = capture.after.as_deref().and_then(|after| raw(&self.eye.shows(after, shown.at_ms)?));
+        let event = TailEvent { at_ms: shown.at_ms, before, after, removed_by: capture.removed_by.clone(), held_by: capture.held_by.clone() };
         Event::default().event("event").json_data(event).ok()
     }
 }
@@ -82,13 +97,17 @@ impl Looking {
 #[utoipa::path(get, path = "/api/v1/tail", tag = "watch", params(TailQuery),
     responses((status = 200, description = "A stream of server-sent events.", content_type = "text/event-stream", body = types::TailEvent),
         (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 503, body = types::Problem)))]
-pub(crate) async fn tail(State(app): State<Arc<App>>, Asked(query): Asked<TailQuery>) -> Result<Sse<impl Stream<Item = Result<Event, Infallible>>>, Problem> {
-    let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-point", "No such point", detail);
-    let place = PointName::read(&query.point)
-        .ok_or_else(|| bad(format!("`{}` is not a point: write `source:NAME`, `route:NAME`, `destination:NAME` or `remainder`", query.point)))?;
-    if place.point(&app.engine.running().compiled).is_none() {
+pub(crate) async fn tail(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Asked(query): Asked<TailQuery>,
+) -> Result<(Extension<Subject>, Sse<impl Stream<Item = Result<Event, Infallible>>>), Problem> {
+    let place = super::place(&query.point)?;
+    if point(&place, &app.engine.running().compiled).is_none() {
         return Err(Problem::not_found(format!("the running plan has no {}", query.point.replacen(':', " ", 1))));
     }
+    let watched = Watched::new(&app, Arc::clone(&caller));
+    let eye = caller.open_eye(&app, &place)?;
     let matcher = match query.when.as_deref().map(str::trim).filter(|w| !w.is_empty()) {
         None => None,
         Some(text) => {
@@ -101,8 +120,12 @@ pub(crate) async fn tail(State(app): State<Arc<App>>, Asked(query): Asked<TailQu
             Some(Matcher::new(&condition))
         }
     };
-    let view = Hub::look(&app, place).ok_or_else(|| Problem::unavailable("too-many-viewers", "64 viewers are connected already"))?;
-    let looking = Looking { app, view, matcher, kept_only: query.kept_only, skipped: 0 };
+    let subject = Subject(match &query.when {
+        Some(when) => format!("{place} when {when}"),
+        None => place.to_string(),
+    });
+    let view = Hub::look(&app, place.clone()).ok_or_else(|| Problem::unavailable("too-many-viewers", "64 viewers are connected already"))?;
+    let looking = Looking { app, view, place, watched, eye, matcher, kept_only: query.kept_only, skipped: 0 };
     let stream = unfold(looking, |mut looking| async move { looking.next().await.map(|e| (Ok(e), looking)) });
-    Ok(Sse::new(stream).keep_alive(KeepAlive::new().interval(Duration::from_secs(15))))
+    Ok((Extension(subject), Sse::new(stream).keep_alive(KeepAlive::new().interval(Duration::from_secs(15)))))
 }

@@ -2,48 +2,70 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
+use axum::{Extension, Json};
 use rockrose_delivery::State as Doing;
 use rockrose_engine::{Effect, ListTrace};
 use rockrose_intake::Problem;
+use rockrose_language::Place;
 use rockrose_ledger::Stage;
 use rockrose_plan::{CheckedPlan, DestinationKind, WhenFull};
 use rockrose_records::Side;
 use rockrose_spool::Refused;
 
+use super::auth::Subject;
 use super::extract::{Body, Part};
-use super::ledger::quarantine_entry;
+use super::ledger::{place, quarantine_entry};
 use super::spool_problem;
 use super::types::{self, Decision, Passage, PassageStep, QuarantineWhy, RouteDecision, Seen, SentTo, Why, WhyRequest};
+use crate::caller::Caller;
 use crate::{App, now_ms, queues};
 
 /// What the running plan would do with an event that comes at a source. Nothing is sent, counted or remembered.
 #[utoipa::path(post, path = "/api/v1/why", tag = "watch", request_body = types::WhyRequest,
     responses((status = 200, body = types::Why), (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn why(State(app): State<Arc<App>>, Body(request): Body<WhyRequest>) -> Result<Json<Why>, Problem> {
-    Ok(Json(at_source(&app, request.source, request.event.into_bytes()).await?))
+pub(crate) async fn why(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(request): Body<WhyRequest>,
+) -> Result<(Extension<Subject>, Json<Why>), Problem> {
+    let place = Place::Source(request.source.clone());
+    let subject = Subject(place.to_string());
+    // An event that they would not see is not explained to them, and one that they would see redacted is explained so: else hashes and tables could be asked through it.
+    let mut eye = caller.open_eye(&app, &place)?;
+    let event = eye.shows(request.event.trim().as_bytes(), now_ms()).map(std::borrow::Cow::into_owned);
+    let event = event.ok_or_else(|| Problem::not_granted(format!("{} may not see such an event at `{place}`", caller.name)))?;
+    Ok((Extension(subject), Json(at_source(&app, request.source, event).await?)))
 }
 
 /// Why a record is in quarantine, and what the active plan would do with it now. Nothing is sent, counted or remembered.
 #[utoipa::path(get, operation_id = "why_quarantined", path = "/api/v1/quarantine/{id}/why", tag = "watch", params(("id" = i64, Path)),
     responses((status = 200, body = types::QuarantineWhy), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn why_quarantined(State(app): State<Arc<App>>, Part(id): Part<i64>) -> Result<Json<QuarantineWhy>, Problem> {
+pub(crate) async fn why_quarantined(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Part(id): Part<i64>,
+) -> Result<Json<QuarantineWhy>, Problem> {
     let found = app.spool.quarantined_one(id).await.map_err(|e| spool_problem(&e))?;
-    let found = found.ok_or_else(|| Problem::not_found(format!("quarantine has no record {id}")))?;
+    // Whoever may not see a record is not told that it is there.
+    let none = || Problem::not_found(format!("quarantine has no record {id}"));
+    let found = found.ok_or_else(none)?;
     let (stage, name, via, data) = (found.stage, found.name.clone(), found.via.clone(), found.data.clone());
-    let mut answer = QuarantineWhy { record: quarantine_entry(found), at_source: None, earlier: None, at_destination: None };
+    let mut eye = caller.eye(&app, &place(&found));
+    let record = quarantine_entry(&mut eye, found).ok_or_else(none)?;
+    let mut answer = QuarantineWhy { record, at_source: None, earlier: None, at_destination: None };
     if stage == Stage::Source {
         // One that came at a source which the plan has no more is shown as it is.
         answer.at_source = at_source(&app, name, data).await.ok();
         return Ok(Json(answer));
     }
     let refused = app.spool.refused(Refused { ids: Some(vec![id]), ..Refused::default() }, 1, usize::MAX).await.map_err(|e| spool_problem(&e))?;
-    if let Some(event) = refused.into_iter().next() {
-        answer.earlier = Some(String::from_utf8_lossy(&event.earlier).into_owned());
+    let earlier = refused.into_iter().next().and_then(|event| Some(eye.shows(&event.earlier, now_ms())?.into_owned()));
+    if let Some(earlier) = earlier {
+        answer.earlier = Some(String::from_utf8_lossy(&earlier).into_owned());
         let running = app.engine.running();
         if let Some(anew) = running.checked.anew(&name, &via, &[]) {
-            let why = look(&app, anew, None, event.earlier).await?;
+            let why = look(&app, anew, None, earlier).await?;
             let destination = why.and_then(|why| why.routes.into_iter().next()?.destinations.into_iter().next());
             answer.at_destination = destination.map(|(name, passing)| sent_to(&app, name, passing));
         }

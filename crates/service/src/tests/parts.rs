@@ -8,9 +8,9 @@ use rockrose_engine::Point;
 use rockrose_ledger::{Account, Amount, Measure, Stage};
 use rockrose_plan::CheckedPlan;
 
-use crate::apply::changes;
 use crate::meter::Meter;
-use crate::tail::PointName;
+use rockrose_language::Place;
+use rockrose_plan::changes;
 
 const BASE: &str = r#"
 [source.in]
@@ -57,7 +57,7 @@ fn what_differs_between_two_plans_is_named() {
 fn points_are_read_and_found_in_the_plan() {
     let plan = CheckedPlan::read(BASE).unwrap();
     let compiled = rockrose_engine::CompiledPlan::new(&plan, rockrose_redact::HashKey::new([0; 32]));
-    let point = |text: &str| PointName::read(text).and_then(|p| p.point(&compiled));
+    let point = |text: &str| Place::read(text).and_then(|place| crate::tail::point(&place, &compiled));
     assert_eq!(point("source:in"), Some(Point::Source(0)));
     assert_eq!(point("route:two"), Some(Point::Route(1)));
     assert_eq!(point("destination:file"), Some(Point::Destination(1)));

@@ -4,12 +4,13 @@ use std::sync::Arc;
 
 use rockrose_event::record::DeclaredFormat;
 use rockrose_intake::{self as intake, BodyMetadata, Sink};
+use rockrose_language::Place;
 use rockrose_ledger::Equation;
 
-use crate::apply::{Refusal, apply, missing_secrets, take_up};
+use crate::apply::{Author, Refusal, apply, missing_secrets, take_up};
 use crate::history::{History, last_revision};
 use crate::sink::PlanSink;
-use crate::tail::{Hub, PointName};
+use crate::tail::Hub;
 use crate::{App, Service, Settings};
 
 struct Running {
@@ -20,7 +21,10 @@ struct Running {
 async fn service() -> Running {
     let _ = rustls::crypto::ring::default_provider().install_default();
     let folder = tempfile::tempdir().unwrap();
-    let service = Service::start(&Settings { data: folder.path().join("data"), listen: "127.0.0.1:0".parse().unwrap(), open_metrics: false }).await.unwrap();
+    let service =
+        Service::start(&Settings { data: folder.path().join("data"), listen: "127.0.0.1:0".parse().unwrap(), open_metrics: false, journal_days: None })
+            .await
+            .unwrap();
     Running { service, _folder: folder }
 }
 
@@ -28,6 +32,10 @@ impl Running {
     fn app(&self) -> &Arc<App> {
         &self.service.app
     }
+}
+
+fn by(name: &str) -> Author<'_> {
+    Author { name, grants: None }
 }
 
 /// A plan whose source listens on a port that is free now.
@@ -50,7 +58,7 @@ async fn hand_with(app: &Arc<App>, body: &str, says: DeclaredFormat, with: BodyM
 async fn bodies_are_counted_queued_and_kept_aside() {
     let r = service().await;
     assert_eq!(hand(r.app(), "{}", DeclaredFormat::Lines).await.unwrap_err(), intake::Refusal::Gone, "no plan has this source");
-    assert_eq!(apply(r.app(), &plan("'tag x = 1'", "1 MB"), "ann", "first", None).await.unwrap(), 1);
+    assert_eq!(apply(r.app(), &plan("'tag x = 1'", "1 MB"), by("ann"), "first", None).await.unwrap(), 1);
     let long = format!("{{\"long\":\"{}\"}}", "x".repeat(200));
     let receipt = hand(r.app(), &format!("{{\"wanted\":true}}\n{{\"wanted\":false}}\n{long}\n{{bad\n"), DeclaredFormat::Lines).await.unwrap();
     assert_eq!((receipt.received, receipt.read, receipt.quarantined), (4, 2, 2));
@@ -84,9 +92,9 @@ async fn bodies_are_counted_queued_and_kept_aside() {
 #[tokio::test]
 async fn steps_that_were_edited_away_are_known_by_their_last_revision() {
     let r = service().await;
-    apply(r.app(), &plan("'tag x = 1', 'tag y = 2'", "1 MB"), "ann", "", None).await.unwrap();
-    apply(r.app(), &plan("'tag x = 1', 'tag y = 3'", "1 MB"), "ann", "", None).await.unwrap();
-    apply(r.app(), &plan("'tag x = 1'", "1 MB"), "ann", "", None).await.unwrap();
+    apply(r.app(), &plan("'tag x = 1', 'tag y = 2'", "1 MB"), by("ann"), "", None).await.unwrap();
+    apply(r.app(), &plan("'tag x = 1', 'tag y = 3'", "1 MB"), by("ann"), "", None).await.unwrap();
+    apply(r.app(), &plan("'tag x = 1'", "1 MB"), by("ann"), "", None).await.unwrap();
     let step = |position: i32, sentence: &str| rockrose_ledger::Account {
         stage: rockrose_ledger::Stage::Route,
         name: "all".into(),
@@ -100,7 +108,7 @@ async fn steps_that_were_edited_away_are_known_by_their_last_revision() {
     assert_eq!((active, last(1, "tag x = 1"), last(2, "tag y = 2"), last(2, "tag y = 3")), (3, Some(3), Some(1), Some(2)));
     assert_eq!((last(2, "tag z = 1"), last(0, "")), (None, None));
     // What an earlier revision had is active again once that is.
-    apply(r.app(), &plan("'tag x = 1', 'tag y = 2'", "1 MB"), "ann", "", None).await.unwrap();
+    apply(r.app(), &plan("'tag x = 1', 'tag y = 2'", "1 MB"), by("ann"), "", None).await.unwrap();
     let (active, steps) = History::steps(r.app()).await.unwrap();
     assert_eq!((active, last_revision(&steps, &step(2, "tag y = 2"))), (4, Some(4)));
     r.service.stop().await;
@@ -112,7 +120,7 @@ async fn a_source_is_pushed_back_only_by_what_it_can_reach() {
     let two = plan("", "100 B")
         + "[source.other]\nkind = \"http\"\nlisten = \"127.0.0.1:0\"\n[destination.easy]\nkind = \"discard\"\n[[route]]\nname = \"others\"\nfrom = [\"other\"]\nto = [\"easy\"]\n";
     let two = two.replace("name = \"all\"\n", "name = \"all\"\nfrom = [\"in\"]\n");
-    apply(r.app(), &two, "ann", "", None).await.unwrap();
+    apply(r.app(), &two, by("ann"), "", None).await.unwrap();
     let event = "{\"wanted\":true,\"text\":\"about sixty bytes of this and of that\"}\n";
     assert!(hand(r.app(), &event.repeat(2), DeclaredFormat::Lines).await.is_ok());
     let full = hand(r.app(), event, DeclaredFormat::Lines).await.unwrap_err();
@@ -127,28 +135,28 @@ async fn a_source_is_pushed_back_only_by_what_it_can_reach() {
 async fn plans_that_cannot_run_change_nothing() {
     let r = service().await;
     let good = plan("", "1 MB");
-    apply(r.app(), &good, "ann", "", None).await.unwrap();
-    assert!(matches!(apply(r.app(), "nonsense", "bo", "", None).await, Err(Refusal::Mistakes(_))));
+    apply(r.app(), &good, by("ann"), "", None).await.unwrap();
+    assert!(matches!(apply(r.app(), "nonsense", by("bo"), "", None).await, Err(Refusal::Mistakes(_))));
     let secret = good.replace("hold_at_most", "token = { secret = \"t\" }\nhold_at_most");
-    assert!(matches!(apply(r.app(), &secret, "bo", "", None).await, Err(Refusal::Secrets(names)) if names == ["t"]));
+    assert!(matches!(apply(r.app(), &secret, by("bo"), "", None).await, Err(Refusal::Secrets(names)) if names == ["t"]));
     assert_eq!(missing_secrets(r.app(), &rockrose_plan::CheckedPlan::read(&secret).unwrap()).await.unwrap(), ["t"]);
     let busy = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let taken = format!("{good}[source.late]\nkind = \"http\"\nlisten = \"{}\"\n", busy.local_addr().unwrap());
-    assert!(matches!(apply(r.app(), &taken, "bo", "", None).await, Err(Refusal::Listen { .. })));
+    assert!(matches!(apply(r.app(), &taken, by("bo"), "", None).await, Err(Refusal::Listen { .. })));
     // Two files that are one, by a link.
     let folder = tempfile::tempdir().unwrap();
     std::os::unix::fs::symlink(folder.path().join("a.jsonl"), folder.path().join("b.jsonl")).unwrap();
     std::fs::write(folder.path().join("a.jsonl"), "").unwrap();
     let file = |name: &str| format!("[destination.{name}]\nkind = \"file\"\npath = \"{}\"\n", folder.path().join(name).with_extension("jsonl").display());
     let shared = format!("{good}{}{}", file("a"), file("b"));
-    assert!(matches!(apply(r.app(), &shared, "bo", "", None).await, Err(Refusal::Mistakes(mistakes)) if mistakes.len() == 2));
-    assert!(matches!(apply(r.app(), "", "bo", "", Some(7)).await, Err(Refusal::Records(_))));
+    assert!(matches!(apply(r.app(), &shared, by("bo"), "", None).await, Err(Refusal::Mistakes(mistakes)) if mistakes.len() == 2));
+    assert!(matches!(apply(r.app(), "", by("bo"), "", Some(7)).await, Err(Refusal::Records(_))));
     assert_eq!(r.app().engine.running().revision, 1);
     assert_eq!(r.app().records(|r| r.revisions(10)).await.unwrap().len(), 1);
     assert!(hand(r.app(), "{\"wanted\":true}", DeclaredFormat::Lines).await.is_ok(), "the plan that ran still runs");
     // A set secret makes it good; an unchanged plan is not recorded again.
     r.service.set_secret("t", "value").await.unwrap();
-    assert_eq!(apply(r.app(), &secret, "bo", "", Some(1)).await.unwrap(), 2);
+    assert_eq!(apply(r.app(), &secret, by("bo"), "", Some(1)).await.unwrap(), 2);
     assert_eq!(r.service.apply(&secret, "bo", "", "p").await.unwrap(), None);
     take_up(r.app(), 2, &secret).await.unwrap();
     assert_eq!(r.app().records(|r| r.revisions(10)).await.unwrap().len(), 2);
@@ -158,19 +166,19 @@ async fn plans_that_cannot_run_change_nothing() {
 #[tokio::test]
 async fn viewers_see_their_point_and_hold_up_nobody() {
     let r = service().await;
-    apply(r.app(), &plan("'drop n = 2', 'tag seen = true'", "10 MB"), "ann", "", None).await.unwrap();
+    apply(r.app(), &plan("'drop n = 2', 'tag seen = true'", "10 MB"), by("ann"), "", None).await.unwrap();
     let running = r.app().engine.running();
     assert!(r.app().tail.watch(&running.compiled).is_none(), "nobody looks, so nothing is captured");
-    let mut route = Hub::look(r.app(), PointName::Route("all".into())).unwrap();
-    let mut rest = Hub::look(r.app(), PointName::Remainder).unwrap();
-    let gone = Hub::look(r.app(), PointName::Route("no-such".into())).unwrap();
+    let mut route = Hub::look(r.app(), Place::Route("all".into())).unwrap();
+    let mut rest = Hub::look(r.app(), Place::Remainder).unwrap();
+    let gone = Hub::look(r.app(), Place::Route("no-such".into())).unwrap();
     hand(r.app(), "{\"wanted\":true,\"n\":1}\n{\"wanted\":true,\"n\":2}\n{\"n\":3}\n", DeclaredFormat::Lines).await.unwrap();
-    let first = route.events.recv().await.unwrap();
+    let first = route.next().await.unwrap();
     assert_eq!(first.capture.after.as_deref(), Some(&br#"{"wanted":true,"n":1,"seen":true}"#[..]));
-    let second = route.events.recv().await.unwrap();
+    let second = route.next().await.unwrap();
     assert_eq!((second.capture.after.as_ref(), second.capture.removed_by.as_deref()), (None, Some("drop n = 2")));
-    assert_eq!(rest.events.recv().await.unwrap().capture.before, br#"{"n":3}"#);
-    assert!(rest.events.try_recv().is_err());
+    assert_eq!(rest.next().await.unwrap().capture.before, br#"{"n":3}"#);
+    assert!(futures_util::FutureExt::now_or_never(rest.next()).is_none());
     drop(gone);
     // One that does not read is skipped and told how many; bodies go on.
     for _ in 0..20 {
@@ -181,7 +189,7 @@ async fn viewers_see_their_point_and_hold_up_nobody() {
     drop(rest);
     assert!(r.app().tail.watch(&running.compiled).is_none());
     // Only so many may look at once.
-    let all: Vec<_> = std::iter::from_fn(|| Hub::look(r.app(), PointName::Remainder)).collect();
+    let all: Vec<_> = std::iter::from_fn(|| Hub::look(r.app(), Place::Remainder)).collect();
     assert_eq!(all.len(), 64);
     r.service.stop().await;
 }
@@ -189,18 +197,19 @@ async fn viewers_see_their_point_and_hold_up_nobody() {
 #[tokio::test]
 async fn what_is_kept_is_taken_up_again() {
     let folder = tempfile::tempdir().unwrap();
-    let settings = Settings { data: folder.path().join("data"), listen: "127.0.0.1:0".parse().unwrap(), open_metrics: false };
+    let settings = Settings { data: folder.path().join("data"), listen: "127.0.0.1:0".parse().unwrap(), open_metrics: false, journal_days: None };
     let _ = rustls::crypto::ring::default_provider().install_default();
     let text = plan("", "1 MB");
     {
         let service = Service::start(&settings).await.unwrap();
         assert!(Service::start(&settings).await.is_err(), "one service a folder");
-        let (one, two) = (service.make_client_token("a").await.unwrap(), service.make_client_token("b").await.unwrap());
-        assert_ne!(one.reveal(), two.reveal());
+        let (one, two) = (service.client_token("a", None).await.unwrap(), service.client_token("b", Some("unknown")).await.unwrap());
+        assert!(one != two && two != "unknown");
+        assert_eq!(service.client_token("a", Some(&one)).await.unwrap(), one);
         assert_eq!(service.apply(&text, "ann", "", "p").await.unwrap(), Some(1));
         assert!(service.apply("x", "ann", "", "plan.toml").await.unwrap_err().to_string().contains("plan.toml:1:"));
         hand(&service.app, "{\"wanted\":true}", DeclaredFormat::Lines).await.unwrap();
-        assert!(service.sign_in_link().unwrap().contains("/sign-in?code="));
+        assert!(service.sign_in_link(&one).await.unwrap().contains("/sign-in?code="));
         service.stop().await;
     }
     let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(&settings.data).unwrap().permissions());
@@ -225,7 +234,7 @@ async fn only_sources_that_reach_a_step_that_holds_events_back_wait_for_its_turn
         port(),
         port()
     );
-    apply(r.app(), &text, "ann", "", None).await.unwrap();
+    apply(r.app(), &text, by("ann"), "", None).await.unwrap();
     let send = |source: &'static str| {
         let sink = PlanSink::new(Arc::clone(r.app()));
         async move {

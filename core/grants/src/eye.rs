@@ -1,0 +1,59 @@
+//! What somebody sees of the events at a place.
+
+use std::borrow::Cow;
+
+use rockrose_engine::{Masks, Matcher};
+use rockrose_language::{Grant, Place};
+use rockrose_redact::HashKey;
+
+/// What somebody sees of the events at one place: all, none, or those that meet a condition, as they are or redacted.
+pub struct Eye {
+    /// Those that hide nothing first.
+    ways: Vec<Way>,
+}
+
+/// One grant at this place.
+struct Way {
+    when: Option<Matcher>,
+    after: Option<Masks>,
+}
+
+impl Eye {
+    pub(crate) fn new(grants: &[Grant], place: &Place, key: &HashKey) -> Eye {
+        let way = |grant: &Grant| match grant {
+            Grant::See { at, when, after } if at.is_empty() || at.contains(place) => {
+                Some(Way { when: when.as_ref().map(Matcher::new), after: after.as_ref().map(|step| Masks::new(std::slice::from_ref(&**step), key.clone())) })
+            }
+            _ => None,
+        };
+        let mut ways: Vec<Way> = grants.iter().filter_map(way).collect();
+        ways.sort_by_key(|way| way.after.is_some());
+        Eye { ways }
+    }
+
+    /// Whether every event is seen as it is. Only then may be shown what cannot be read as an event.
+    #[must_use]
+    pub fn sees_all(&self) -> bool {
+        self.ways.iter().any(|way| way.when.is_none() && way.after.is_none())
+    }
+
+    /// Whether no event can be seen.
+    #[must_use]
+    pub fn is_blind(&self) -> bool {
+        self.ways.is_empty()
+    }
+
+    /// The event `json` (one object), which arrived at `arrived_ms` (milliseconds since 1970), as it may be seen; nothing, if it may not be. What is not an event is seen only
+    /// where all is.
+    #[must_use]
+    pub fn shows<'a>(&mut self, json: &'a [u8], arrived_ms: i64) -> Option<Cow<'a, [u8]>> {
+        if self.sees_all() {
+            return Some(Cow::Borrowed(json));
+        }
+        let way = self.ways.iter_mut().find(|way| way.when.as_ref().is_none_or(|when| when.meets(json, arrived_ms)))?;
+        match &mut way.after {
+            None => Some(Cow::Borrowed(json)),
+            Some(masks) => masks.done_to(json, arrived_ms).map(Cow::Owned),
+        }
+    }
+}

@@ -1,0 +1,177 @@
+//! What differs between two plans, and whether somebody who may only change what is a team's may make it so.
+
+use std::collections::BTreeSet;
+
+use crate::CheckedPlan;
+use crate::check::Route;
+
+/// A part of a plan that another plan has not, or has otherwise.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Change {
+    /// `source`, `table`, `destination`, `recipe` or `route`.
+    pub part: &'static str,
+    /// Its name.
+    pub name: String,
+    /// `added`, `removed` or `changed`.
+    pub change: &'static str,
+}
+
+impl std::fmt::Display for Change {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let Change { part, name, change } = self;
+        write!(f, "the {part} `{name}` would be {change}")
+    }
+}
+
+fn compare<T: PartialEq>(part: &'static str, old: &[T], new: &[T], name: fn(&T) -> &str, out: &mut Vec<Change>) {
+    let find = |list: &[T], n: &str| list.iter().position(|x| name(x) == n);
+    for item in new {
+        let change = match find(old, name(item)) {
+            None => "added",
+            Some(at) if old[at] != *item => "changed",
+            Some(_) => continue,
+        };
+        out.push(Change { part, name: name(item).to_owned(), change });
+    }
+    for item in old.iter().filter(|x| find(new, name(x)).is_none()) {
+        out.push(Change { part, name: name(item).to_owned(), change: "removed" });
+    }
+}
+
+/// Routes with their steps as they run, so that a changed recipe shows in the routes that use it.
+fn expanded(plan: &CheckedPlan) -> Vec<Route> {
+    plan.routes.iter().map(|r| Route { steps: plan.expanded(&r.steps), ..r.clone() }).collect()
+}
+
+/// The parts that were added, removed or changed from `old` to `new`. A changed recipe shows in the routes that use it.
+#[must_use]
+pub fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
+    let mut out = Vec::new();
+    compare("source", &old.sources, &new.sources, |s| &s.name, &mut out);
+    compare("table", &old.tables, &new.tables, |t| &t.name, &mut out);
+    compare("destination", &old.destinations, &new.destinations, |d| &d.name, &mut out);
+    compare("route", &expanded(old), &expanded(new), |r| &r.name, &mut out);
+    out
+}
+
+impl CheckedPlan {
+    /// What keeps somebody from making this plan `new` who may change only the routes and recipes of `teams`, and only routes that lead to `destinations` (none: to any), in a sentence;
+    /// nothing, if they may.
+    ///
+    /// A team's recipe that others use is theirs as well: it cannot be changed in a way that changes what their routes, sources or destinations do.
+    #[must_use]
+    pub fn beyond(&self, new: &CheckedPlan, teams: &[String], destinations: &[String]) -> Option<String> {
+        let theirs = |team: &Option<String>| team.as_ref().is_some_and(|team| teams.contains(team));
+        for change in changes(self, new) {
+            let of = |plan: &CheckedPlan| plan.routes.iter().find(|route| route.name == change.name).cloned();
+            let routes: Vec<Route> = if change.part == "route" { [of(self), of(new)].into_iter().flatten().collect() } else { Vec::new() };
+            if routes.is_empty() || !routes.iter().all(|route| theirs(&route.team)) {
+                return Some(change.to_string());
+            }
+            let other = routes.iter().flat_map(|route| &route.to).find(|to| !destinations.is_empty() && !destinations.contains(to));
+            if let Some(to) = other {
+                return Some(format!("{change}, which leads to the destination `{to}`"));
+            }
+        }
+        let names: BTreeSet<&String> = self.recipes.keys().chain(new.recipes.keys()).collect();
+        for name in names {
+            let (before, after) = (self.recipes.get(name), new.recipes.get(name));
+            if before != after && !before.into_iter().chain(after).all(|recipe| theirs(&recipe.team)) {
+                let change = if before.is_none() {
+                    "added"
+                } else if after.is_none() {
+                    "removed"
+                } else {
+                    "changed"
+                };
+                return Some(Change { part: "recipe", name: name.clone(), change }.to_string());
+            }
+        }
+        // The steps of sources and destinations are equal as written by now, but may use a recipe that is not.
+        let source = new.sources.iter().find(|s| self.expanded(&s.on_arrival) != new.expanded(&s.on_arrival));
+        let destination = new.destinations.iter().find(|d| self.expanded(&d.always) != new.expanded(&d.always));
+        let used = source.map(|s| ("source", &s.name)).or(destination.map(|d| ("destination", &d.name)));
+        used.map(|(part, name)| Change { part, name: name.clone(), change: "changed" }.to_string())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const BEFORE: &str = r#"
+[source.gates]
+kind = "http"
+listen = "127.0.0.1:1"
+on_arrival = ['use shared']
+[destination.desk]
+kind = "discard"
+[destination.vault]
+kind = "discard"
+[recipe.shared]
+team = "gates"
+steps = ['remove debug']
+[recipe.own]
+team = "gates"
+steps = ['remove spare']
+[recipe.quay]
+team = "quay"
+steps = ['remove spare']
+[[route]]
+name = "boarding"
+team = "gates"
+do = ['use own']
+to = ["desk"]
+[[route]]
+name = "quay"
+team = "quay"
+do = ['use own']
+to = ["desk"]
+[[route]]
+name = "everything"
+to = ["vault"]
+"#;
+
+    #[test]
+    fn a_team_changes_what_is_its_own_and_nothing_that_others_have_of_it() {
+        let (teams, to) = (["gates".to_owned()], ["desk".to_owned()]);
+        let before = CheckedPlan::read(BEFORE).unwrap();
+        let beyond = |from: &str, into: &str| {
+            assert!(BEFORE.contains(from), "{from}");
+            let after = CheckedPlan::read(&BEFORE.replacen(from, into, 1)).unwrap_or_else(|m| panic!("{into}: {m:?}"));
+            before.beyond(&after, &teams, &to)
+        };
+        let own = "name = \"boarding\"\nteam = \"gates\"\ndo = ['use own']\nto = [\"desk\"]";
+        for (from, into) in [
+            ("", "# a comment\n"),
+            (own, "name = \"boarding\"\nteam = \"gates\"\nwhen = 'gate = 4'\nto = [\"desk\"]"),
+            (own, &format!("{own}\n[[route]]\nname = \"more\"\nteam = \"gates\"\nto = [\"desk\"]")),
+            ("[recipe.quay]", "[recipe.new]\nteam = \"gates\"\nsteps = ['remove a']\n[recipe.quay]"),
+        ] {
+            assert_eq!(beyond(from, into), None, "{into}");
+        }
+        for (from, into, says) in [
+            (
+                own,
+                "name = \"boarding\"\nteam = \"gates\"\nto = [\"desk\", \"vault\"]",
+                "the route `boarding` would be changed, which leads to the destination `vault`",
+            ),
+            (own, "name = \"boarding\"\nto = [\"desk\"]", "the route `boarding` would be changed"),
+            ("name = \"quay\"\nteam = \"quay\"", "name = \"quay\"\nteam = \"gates\"", "the route `quay` would be changed"),
+            (own, &format!("{own}\n[[route]]\nname = \"more\"\nto = [\"desk\"]"), "the route `more` would be added"),
+            ("[[route]]\nname = \"everything\"\nto = [\"vault\"]\n", "", "the route `everything` would be removed"),
+            (
+                "[destination.vault]\nkind = \"discard\"",
+                "[destination.vault]\nkind = \"discard\"\nalways = ['remove a']",
+                "the destination `vault` would be changed",
+            ),
+            ("listen = \"127.0.0.1:1\"", "listen = \"127.0.0.1:2\"", "the source `gates` would be changed"),
+            ("team = \"quay\"\nsteps = ['remove spare']", "team = \"quay\"\nsteps = ['remove a']", "the recipe `quay` would be changed"),
+            // Its own recipes, where others use them.
+            ("steps = ['remove spare']", "steps = ['remove a']", "the route `quay` would be changed"),
+            ("steps = ['remove debug']", "steps = ['remove a']", "the source `gates` would be changed"),
+        ] {
+            assert_eq!(beyond(from, into).as_deref(), Some(says), "{into}");
+        }
+    }
+}

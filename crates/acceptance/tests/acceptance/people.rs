@@ -1,0 +1,344 @@
+//! People and tokens: what each may see and do, and what is noted of it.
+
+use std::time::{Duration, Instant};
+
+use futures_util::{Stream, StreamExt};
+use reqwest::{Method, StatusCode};
+use serde_json::{Value, json};
+
+use crate::harness::{Node, free_ports, post, text, until};
+
+/// Each call of the API, and who of the ready-made sets of grants may make it: Viewer, Team, Operator, Auditor, oWner. Whoever is granted nothing may make none.
+const CALLS: &str = "
+VTOAW GET    /api/v1/status
+VTOAW GET    /api/v1/flow
+VTOAW GET    /api/v1/me
+VTOAW GET    /api/v1/sources
+..O.W POST   /api/v1/sources/{name}/pause
+..O.W POST   /api/v1/sources/{name}/resume
+....W POST   /api/v1/sources/{name}/key
+....W DELETE /api/v1/sources/{name}/key
+..O.W POST   /api/v1/sources/{name}/test
+VTO.W GET    /api/v1/sources/{name}/next
+..O.W POST   /api/v1/files/look
+VTOAW GET    /api/v1/kits
+VTOAW GET    /api/v1/plan
+VTOAW GET    /api/v1/plan/first
+.TO.W POST   /api/v1/plan/check
+VTOAW GET    /api/v1/revisions
+.TO.W POST   /api/v1/revisions
+VTOAW GET    /api/v1/revisions/{number}
+.TO.W POST   /api/v1/revisions/{number}/revert
+VTOAW GET    /api/v1/ledger
+VTOAW GET    /api/v1/ledger/minutes
+VTO.W GET    /api/v1/quarantine
+VTO.W GET    /api/v1/quarantine/{id}/why
+..O.W POST   /api/v1/quarantine/resend
+..O.W GET    /api/v1/quarantine/resent/{run}
+..O.W POST   /api/v1/destinations/{name}/pause
+..O.W POST   /api/v1/destinations/{name}/resume
+..O.W POST   /api/v1/destinations/{name}/purge
+..O.W POST   /api/v1/destinations/{name}/test
+VTO.W GET    /api/v1/tail
+VTO.W POST   /api/v1/why
+VTOAW GET    /api/v1/secrets
+....W PUT    /api/v1/secrets/{name}
+....W DELETE /api/v1/secrets/{name}
+VTOAW POST   /api/v1/sign-in-links
+VTOAW GET    /api/v1/roles
+....W GET    /api/v1/people
+....W POST   /api/v1/people
+....W PUT    /api/v1/people/{name}/grants
+....W PUT    /api/v1/people/{name}/password
+....W DELETE /api/v1/people/{name}
+....W POST   /api/v1/people/who-sees
+....W GET    /api/v1/tokens
+....W POST   /api/v1/tokens
+....W DELETE /api/v1/tokens/{id}
+VTOAW GET    /api/v1/sessions
+VTOAW DELETE /api/v1/sessions/{id}
+...AW GET    /api/v1/journal
+...AW GET    /api/v1/journal/check
+";
+
+fn made(node: &Node, name: &str, with: &[&str]) -> String {
+    node.json(&[&["token", "make", name], with].concat())["token"].as_str().unwrap().to_owned()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_call_is_allowed_or_refused_as_written() {
+    let mut node = Node::start().await;
+    let table: Vec<(&str, &str, &str)> = CALLS
+        .lines()
+        .filter_map(|line| {
+            let mut words = line.split_whitespace();
+            Some((words.next()?, words.next()?, words.next()?))
+        })
+        .collect();
+    // A call without a row, or a row without a call.
+    let document = node.get("/api/v1/openapi.json").await;
+    let mut calls: Vec<(String, String)> = Vec::new();
+    for (path, item) in document["paths"].as_object().unwrap() {
+        calls.extend(item.as_object().unwrap().keys().map(|method| (method.to_uppercase(), path.clone())));
+    }
+    let mut rows: Vec<(String, String)> = table.iter().map(|(_, method, path)| ((*method).to_owned(), (*path).to_owned())).collect();
+    calls.sort();
+    rows.sort();
+    assert_eq!(calls, rows);
+    let holders = [
+        ('V', made(&node, "viewer", &["--role", "viewer"])),
+        ('T', made(&node, "team", &["--role", "team", "--team", "gates"])),
+        ('O', made(&node, "operator", &["--role", "operator"])),
+        ('A', made(&node, "auditor", &["--role", "auditor"])),
+        ('W', made(&node, "owner", &["--role", "owner"])),
+    ];
+    let nothing = node.http.post(node.url("/api/v1/tokens")).bearer_auth(node.token()).json(&json!({ "name": "nothing", "grants": [] }));
+    let nothing = nothing.send().await.unwrap().json::<Value>().await.unwrap()["token"].as_str().unwrap().to_owned();
+    for (who, method, path) in &table {
+        let at = path.replace("{name}", "none").replace("{number}", "77").replace("{id}", "7777").replace("{run}", "7");
+        for (letter, token) in holders.iter().map(|(l, t)| (*l, t)).chain([('-', &nothing)]) {
+            let request = node.http.request(Method::from_bytes(method.as_bytes()).unwrap(), node.url(&at)).bearer_auth(token);
+            let answer = if *method == "GET" { request } else { request.json(&json!({})) }.send().await.unwrap();
+            let refused = answer.status() == StatusCode::FORBIDDEN;
+            assert_eq!(!refused, who.contains(letter), "{letter} {method} {path}: {}", answer.status());
+        }
+        let stranger = node.http.request(Method::from_bytes(method.as_bytes()).unwrap(), node.url(&at)).send().await.unwrap();
+        assert_eq!(stranger.status(), 401, "{method} {path}");
+    }
+    node.stop().await;
+}
+
+fn plan(source: u16, dead: u16) -> String {
+    format!(
+        r#"
+[source.quays]
+kind = "http"
+listen = "127.0.0.1:{source}"
+[destination.desk]
+kind = "http"
+endpoints = ["http://127.0.0.1:{dead}/in"]
+always = ['tag seen = "desk"']
+[[route]]
+name = "all"
+do = ['count as lines by team', 'tag more = 1']
+to = ["desk"]
+"#
+    )
+}
+
+/// The next of an event stream, as JSON; nothing, if it has ended.
+async fn next(stream: &mut (impl Stream<Item = reqwest::Result<impl AsRef<[u8]>>> + Unpin)) -> Option<Value> {
+    loop {
+        let chunk = tokio::time::timeout(Duration::from_secs(20), stream.next()).await.expect("in time")?.ok()?;
+        let chunk = text(chunk.as_ref());
+        if let Some(data) = chunk.lines().find_map(|line| line.strip_prefix("data: ")) {
+            return Some(serde_json::from_str(data).unwrap());
+        }
+    }
+}
+
+const EVENTS: &str =
+    "{\"team\":\"kiosks\",\"message\":\"first of kiosks\"}\n{\"team\":\"gates\",\"message\":\"ann@post.example at gate 4\"}\n{broken for kiosks\n";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_gets_a_byte_of_an_event_that_they_may_not_see() {
+    let [source, refusing] = free_ports();
+    let mut node = Node::start().await;
+    let _desk = crate::queues::stand_in(&node, refusing, &[]);
+    node.apply(&plan(source, refusing));
+    let gates = made(&node, "gates", &["--grant", "see when team = \"gates\" after redact email", "--grant", "operate at source:quays", "--days", "1"]);
+    let ask = async |path: &str| node.http.get(node.url(path)).bearer_auth(&gates).send().await.unwrap();
+
+    // Live tail and the next records.
+    let mut tail = ask("/api/v1/tail?point=route:all").await.bytes_stream();
+    let mut probing = ask("/api/v1/tail?point=route:all&when=message%20contains%20%22ann%22").await.bytes_stream();
+    let caught = tokio::spawn({
+        let request = node.http.get(node.url("/api/v1/sources/quays/next?events=1&wait=20")).bearer_auth(&gates);
+        async move { request.send().await.unwrap().json::<Value>().await.unwrap() }
+    });
+    let status = async || node.get("/api/v1/sources").await;
+    until("the request is under way", async || (!status().await[0].is_null()).then_some(())).await;
+    let seen = loop {
+        assert_eq!(post(&node.http, source, EVENTS).await.status(), 200);
+        if caught.is_finished() {
+            break caught.await.unwrap();
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    };
+    assert_eq!(seen.as_array().unwrap().len(), 1);
+    assert_eq!((&seen[0]["read"]["message"], &seen[0]["raw"]), (&json!("*** at gate 4"), &Value::Null));
+    let first = next(&mut tail).await.unwrap();
+    assert_eq!(first["before"]["message"], "*** at gate 4");
+    assert_eq!((&first["after"]["more"], &first["after"]["message"]), (&json!(1), &json!("*** at gate 4")));
+
+    // What stands in quarantine: unreadable records are shown to nobody who sees only some events.
+    let entries = ask("/api/v1/quarantine").await.json::<Value>().await.unwrap();
+    assert_eq!(entries, json!([]));
+    let id = node.get("/api/v1/quarantine").await[0]["id"].as_i64().unwrap();
+    assert_eq!(ask(&format!("/api/v1/quarantine/{id}/why")).await.status(), 404);
+    // Why.
+    let why = async |event: &str| {
+        let body = json!({ "source": "quays", "event": event });
+        node.http.post(node.url("/api/v1/why")).bearer_auth(&gates).json(&body).send().await.unwrap()
+    };
+    assert_eq!(why("{\"team\":\"kiosks\"}").await.status(), 403);
+    assert_eq!(why("no event").await.status(), 403);
+    let told = why("{\"team\":\"gates\",\"message\":\"ann@post.example\"}").await.text().await.unwrap();
+    assert!(told.contains("***") && !told.contains("ann@"), "{told}");
+    // What the plan counts by fields is for those who see all.
+    let metrics = ask("/metrics").await.text().await.unwrap();
+    assert!(metrics.contains("rockrose_waiting_events") && !metrics.contains("kiosks"), "{metrics}");
+    let all = node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap().text().await.unwrap();
+    assert!(all.contains("team=\"kiosks\""), "{all}");
+    // Operating is bounded as well.
+    let act = async |path: &str| node.http.post(node.url(path)).bearer_auth(&gates).json(&json!({})).send().await.unwrap().status();
+    assert_eq!((act("/api/v1/sources/quays/pause").await, act("/api/v1/sources/quays/resume").await), (StatusCode::NO_CONTENT, StatusCode::NO_CONTENT));
+    assert_eq!((act("/api/v1/destinations/desk/pause").await, act("/api/v1/quarantine/resend").await), (StatusCode::FORBIDDEN, StatusCode::FORBIDDEN));
+
+    // Who sees it?
+    let event = "{\"team\":\"gates\",\"message\":\"ann@post.example\"}";
+    let seers = node.json(&["person", "who-sees", "route:all", event]);
+    let of = |name: &str| seers.as_array().unwrap().iter().find(|w| w["name"] == name).map(|w| w["event"].as_str().unwrap().to_owned());
+    assert_eq!((of("admin").as_deref(), of("gates").as_deref()), (Some(event), Some("{\"team\":\"gates\",\"message\":\"***\"}")));
+    let seers = node.json(&["person", "who-sees", "route:all", "{\"team\":\"kiosks\"}"]);
+    assert!(seers.as_array().unwrap().iter().all(|w| w["name"] != "gates"), "{seers}");
+
+    // A token that is revoked ends what is open by it, at once. The one that asked for what is masked never got anything.
+    node.json(&["token", "revoke", "gates"]);
+    let begun = Instant::now();
+    assert_eq!(next(&mut probing).await, None);
+    while next(&mut tail).await.is_some() {}
+    assert!(begun.elapsed() < Duration::from_secs(10), "{:?}", begun.elapsed());
+    assert_eq!(ask("/api/v1/status").await.status(), 401);
+    node.stop().await;
+}
+
+/// A request of a signed-in browser's page.
+fn as_page(request: reqwest::RequestBuilder, session: &str) -> reqwest::RequestBuilder {
+    request.header("cookie", session).header("sec-fetch-site", "same-origin")
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn people_sign_in_and_out_and_what_they_may_changes_at_once() {
+    let [source, dead] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&plan(source, dead));
+    node.json(&["person", "add", "ann", "--role", "team", "--team", "gates"]);
+    assert!(!node.client(&["person", "add", "ann", "--role", "viewer"]).status.success(), "the name is taken");
+    assert_eq!(node.client(&["person", "add", "bo", "--grant", "sea"]).status.code(), Some(3));
+    assert!(text(&node.client(&["person", "add", "bo", "--role", "team"]).stderr).contains("--team NAME"));
+    let set = |password: &str| {
+        let request = node.http.put(node.url("/api/v1/people/ann/password")).bearer_auth(node.token());
+        request.json(&json!({ "password": password })).send()
+    };
+    assert_eq!(set("short").await.unwrap().status(), 400);
+    assert_eq!(set("heron on the mooring").await.unwrap().status(), 204);
+    let enter = async |body: Value| node.http.post(node.url("/sign-in")).header("sec-fetch-site", "same-origin").json(&body).send().await.unwrap();
+    let session = |answer: &reqwest::Response| answer.headers()["set-cookie"].to_str().unwrap().split(';').next().unwrap().to_owned();
+    let in_person = enter(json!({ "name": "ann", "password": "heron on the mooring" })).await;
+    assert_eq!(in_person.status(), 204);
+    let ann = session(&in_person);
+    let me = as_page(node.http.get(node.url("/api/v1/me")), &ann).send().await.unwrap().json::<Value>().await.unwrap();
+    assert_eq!((&me["name"], &me["person"], &me["grants"][0]), (&json!("ann"), &json!(true), &json!("see when team = \"gates\"")));
+
+    // What she may change is her team's.
+    let apply =
+        async |text: String| as_page(node.http.post(node.url("/api/v1/revisions")), &ann).json(&json!({ "text": text, "why": "" })).send().await.unwrap();
+    let theirs = plan(source, dead).replace("[[route]]", "[[route]]\nname = \"gates\"\nteam = \"gates\"\nto = [\"desk\"]\n[[route]]");
+    assert_eq!(apply(theirs.clone()).await.status(), 200);
+    let refused = apply(theirs.replace("'tag more = 1'", "'tag more = 2'")).await;
+    assert_eq!(refused.status(), 403);
+    let says = refused.json::<Value>().await.unwrap()["detail"].as_str().unwrap().to_owned();
+    assert_eq!(says, "ann may not make this change: the route `all` would be changed");
+
+    // Her open stream shows within a second what she may see from now on.
+    let mut tail = as_page(node.http.get(node.url("/api/v1/tail?point=source:quays")), &ann).send().await.unwrap().bytes_stream();
+    assert_eq!(post(&node.http, source, EVENTS).await.status(), 200);
+    assert_eq!(next(&mut tail).await.unwrap()["before"]["team"], "gates");
+    node.json(&["person", "grant", "ann", "--grant", "see when team = \"kiosks\""]);
+    let begun = Instant::now();
+    loop {
+        assert_eq!(post(&node.http, source, EVENTS).await.status(), 200);
+        if next(&mut tail).await.unwrap()["before"]["team"] == "kiosks" {
+            break;
+        }
+        assert!(begun.elapsed() < Duration::from_secs(1), "the old grant still holds");
+    }
+    assert_eq!(apply(theirs).await.status(), 403);
+
+    // Signing out ends what is open.
+    assert_eq!(as_page(node.http.post(node.url("/sign-out")), &ann).send().await.unwrap().status(), 204);
+    while next(&mut tail).await.is_some() {}
+    assert_eq!(as_page(node.http.get(node.url("/api/v1/me")), &ann).send().await.unwrap().status(), 401);
+
+    // A link signs a person in; sessions are listed, and ended by those who may.
+    let link = node.json(&["link", "--person", "ann"])["url"].as_str().unwrap().to_owned();
+    let again = session(&enter(json!({ "code": link.split("code=").nth(1).unwrap() })).await);
+    let sessions = node.json(&["session", "list"]);
+    assert_eq!((sessions.as_array().unwrap().len(), &sessions[0]["name"]), (1, &json!("ann")));
+    node.json(&["session", "end", &sessions[0]["id"].to_string()]);
+    assert_eq!(as_page(node.http.get(node.url("/api/v1/me")), &again).send().await.unwrap().status(), 401);
+    assert_eq!(node.client(&["link", "--person", "nobody"]).status.code(), Some(1));
+
+    // Whoever guesses waits, with the right password as well.
+    for _ in 0..5 {
+        assert_eq!(enter(json!({ "name": "ann", "password": "a guess, and no more" })).await.status(), 401);
+    }
+    let waits = enter(json!({ "name": "ann", "password": "heron on the mooring" })).await;
+    assert_eq!(waits.status(), 429);
+    assert!(waits.headers()["retry-after"].to_str().unwrap().parse::<u32>().unwrap() >= 1);
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_journal_tells_who_did_what_and_shows_when_it_was_changed() {
+    let [source, dead] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&plan(source, dead));
+    let viewer = made(&node, "board", &["--role", "viewer"]);
+    let pause = node.http.post(node.url("/api/v1/destinations/desk/pause"));
+    assert_eq!(pause.bearer_auth(&viewer).send().await.unwrap().status(), 403);
+    node.json(&["destination", "pause", "desk"]);
+    for _ in 0..3 {
+        node.json(&["quarantine"]);
+    }
+    let wrong = node.http.post(node.url("/sign-in")).header("sec-fetch-site", "same-origin").json(&json!({ "name": "eve", "password": "let me in, please" }));
+    assert_eq!(wrong.send().await.unwrap().status(), 401);
+    let entries = node.json(&["journal"]);
+    let told: Vec<String> = entries
+        .as_array()
+        .unwrap()
+        .iter()
+        .rev()
+        .map(|e| {
+            let word = |name: &str| e[name].as_str().unwrap().to_owned();
+            format!("{} | {} | {} | {}", word("who"), word("action"), word("subject"), word("result"))
+        })
+        .collect();
+    let expected = [
+        &format!("service | start | version {} | done", env!("CARGO_PKG_VERSION")),
+        "admin | apply plan | revision 1 | done",
+        "admin | make token | board: see after redact email, card, iban, phone, name, ip, secret | done",
+        "board | pause destination | desk | refused: not-granted",
+        "admin | pause destination | desk | done",
+        "admin | look at quarantine |  | done",
+        "eve | sign in | by password | refused: not-signed-in",
+    ];
+    assert_eq!(told, expected);
+    assert_eq!(entries[0]["address"], "127.0.0.1");
+    assert_eq!(node.json(&["journal", "--who", "board"]).as_array().unwrap().len(), 1);
+    let checked = node.json(&["journal", "--check"]);
+    assert_eq!((&checked["whole"], checked["head"].as_str().unwrap().len()), (&json!(true), 64));
+    // It outlives the process, and one who changes the file is found out.
+    node.stop().await;
+    let journal = std::fs::read(node.path("data/records.db")).unwrap();
+    let at = journal.windows(b"board".len() + 9).rposition(|w| w.starts_with(b"board") && w.ends_with(b"127.0.0.1"[..9].as_ref())).unwrap();
+    let mut changed = journal;
+    changed[at..at + 5].copy_from_slice(b"admin");
+    std::fs::write(node.path("data/records.db"), changed).unwrap();
+    node.begin().await;
+    let output = node.client(&["journal", "--check"]);
+    assert_eq!(output.status.code(), Some(6));
+    assert!(text(&output.stdout).contains("entry 4 was changed"), "{}", text(&output.stdout));
+    node.stop().await;
+}
