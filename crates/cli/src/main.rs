@@ -115,6 +115,19 @@ fn give_memory_back() {
     unsafe { mi_option_set(PURGE_DELAY, 0) }
 }
 
+/// Lets this process have as many files and connections open as the system allows it: what programs get by themselves is often a thousandth of that.
+fn more_files() {
+    use nix::sys::resource::{Resource, getrlimit, setrlimit};
+    if let Ok((soft, hard)) = getrlimit(Resource::RLIMIT_NOFILE)
+        && soft < hard
+    {
+        let _ = setrlimit(Resource::RLIMIT_NOFILE, hard.min(MOST_FILES), hard);
+    }
+}
+
+/// More than this is never needed, and some systems say that there is no limit.
+const MOST_FILES: u64 = 1 << 20;
+
 fn main() -> ExitCode {
     give_memory_back();
     // With pages of two megabytes, a service that is mostly idle holds half as much again, and gives less of it back.
@@ -122,6 +135,7 @@ fn main() -> ExitCode {
     let _ = nix::sys::prctl::set_thp_disable(true);
     // Only this process installs one, so it cannot be there already.
     let _ = rustls::crypto::ring::default_provider().install_default();
+    more_files();
     let cli = Cli::parse();
     let runtime = match tokio::runtime::Builder::new_multi_thread().enable_all().max_blocking_threads(BLOCKING).build() {
         Ok(runtime) => runtime,

@@ -76,7 +76,7 @@ impl Attempts {
 }
 
 /// One host has many addresses of IPv6, but they share their first 64 bits.
-fn neighbourhood(address: IpAddr) -> IpAddr {
+pub(crate) fn neighbourhood(address: IpAddr) -> IpAddr {
     match address.to_canonical() {
         IpAddr::V6(v6) => IpAddr::V6(Ipv6Addr::from_bits(v6.to_bits() & !u128::from(u64::MAX))),
         v4 => v4,

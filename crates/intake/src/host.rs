@@ -1,21 +1,28 @@
-//! Serves HTTP/1.1 and HTTP/2 on a source's listener; requests whose headers come too slowly are cut off.
+//! Serves HTTP/1.1 and HTTP/2 on a listener; requests whose headers come too slowly are cut off, and so is who sends nothing.
 
+use std::pin::Pin;
 use std::sync::Arc;
 use std::sync::atomic::AtomicUsize;
+use std::task::{Context, Poll};
 use std::time::Duration;
 
 use axum::Router;
+use axum::body::{Body, Bytes, HttpBody};
+use axum::response::Response;
+use hyper::body::{Frame, SizeHint};
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
 use hyper_util::server::graceful::GracefulShutdown;
+use tokio_util::sync::CancellationToken;
 use tower::ServiceExt;
 
 use crate::kinds::{Start, Transport};
+use crate::places::Busy;
 use crate::requests::Shared;
 use crate::spoken::{SpokenProtocol, may_become_http};
-use crate::{Peer, SenderFault, Sink};
+use crate::{BoundedListener, Peer, SenderFault, Sink, SourceMonitor};
 
-/// How long a request's headers may take to arrive, and a connection wait for the next request.
+/// How long a request's headers may take to arrive, and a connection wait for the first or the next request.
 const HEADER_TIME: Duration = Duration::from_secs(60);
 /// How often a silent HTTP/2 connection is asked whether it is still there.
 const STILL_THERE: Duration = Duration::from_secs(30);
@@ -25,10 +32,15 @@ const STREAMS: u32 = 64;
 /// The protocols that are offered while a connection is made safe.
 pub(crate) const ALPN: &[&[u8]] = &[b"h2", b"http/1.1"];
 
-/// Serves what `router` makes until it is to stop, then finishes what is under way.
+/// Serves a source with what `router` makes until it is to stop, then finishes what is under way.
 pub(crate) async fn run<S: Sink>(Start { settings, transport, sink, budget, monitor, stop }: Start<S>, router: impl FnOnce(Arc<Shared<S>>) -> Router) {
-    let Transport::Streams(mut listener) = transport else { return };
+    let Transport::Streams(listener) = transport else { return };
     let router = router(Arc::new(Shared { settings, sink, budget, monitor: Arc::clone(&monitor), under_way: AtomicUsize::new(0) }));
+    serve(listener, router, Some(monitor), stop).await;
+}
+
+/// Serves `router` until it is to stop, then finishes what is under way. What senders speak other than HTTP is told to `monitor`.
+pub async fn serve(mut listener: BoundedListener, router: Router, monitor: Option<Arc<SourceMonitor>>, stop: CancellationToken) {
     let mut builder = Builder::new(TokioExecutor::new());
     builder.http1().timer(TokioTimer::new()).header_read_timeout(HEADER_TIME);
     builder.http2().timer(TokioTimer::new()).keep_alive_interval(STILL_THERE).max_concurrent_streams(STREAMS);
@@ -39,15 +51,21 @@ pub(crate) async fn run<S: Sink>(Start { settings, transport, sink, budget, moni
             next = listener.next() => next,
         };
         let router = router.clone();
+        let activity = Arc::clone(connection.activity());
         let service = hyper::service::service_fn(move |mut request: hyper::Request<hyper::body::Incoming>| {
             request.extensions_mut().insert(Peer(address));
-            router.clone().oneshot(request)
+            // Until the last of the answer has gone.
+            let busy = Busy::new(&activity);
+            let answer = router.clone().oneshot(request);
+            async move { answer.await.map(|answer: Response| answer.map(|body| Body::new(Held { body, _busy: busy }))) }
         });
-        let (began, monitor) = (connection.began(), Arc::clone(&monitor));
+        let (began, monitor) = (connection.began(), monitor.clone());
         let serving = ending.watch(builder.serve_connection(TokioIo::new(connection), service).into_owned());
         tokio::spawn(async move {
             // A sender that breaks off has no one to tell; one that does not speak HTTP has somebody to be told of.
-            if serving.await.is_err() {
+            if serving.await.is_err()
+                && let Some(monitor) = monitor
+            {
                 let first = began.bytes();
                 match SpokenProtocol::of(&first) {
                     Some(SpokenProtocol::Http) => {}
@@ -61,4 +79,27 @@ pub(crate) async fn run<S: Sink>(Start { settings, transport, sink, budget, moni
     }
     drop(listener);
     ending.shutdown().await;
+}
+
+/// The body of an answer; its request counts as worked on until it is sent.
+struct Held {
+    body: Body,
+    _busy: Busy,
+}
+
+impl HttpBody for Held {
+    type Data = Bytes;
+    type Error = axum::Error;
+
+    fn poll_frame(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<Option<Result<Frame<Bytes>, axum::Error>>> {
+        Pin::new(&mut self.body).poll_frame(cx)
+    }
+
+    fn is_end_stream(&self) -> bool {
+        self.body.is_end_stream()
+    }
+
+    fn size_hint(&self) -> SizeHint {
+        self.body.size_hint()
+    }
 }

@@ -3,32 +3,48 @@
 use std::io;
 use std::net::SocketAddr;
 use std::pin::Pin;
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::task::{Context, Poll};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use axum::extract::connect_info::Connected;
-use axum::serve::{IncomingStream, Listener};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::task::JoinSet;
 use tokio_rustls::TlsAcceptor;
 use tokio_rustls::rustls;
 use tokio_rustls::server::TlsStream;
 
+use crate::places::{Activity, NoRoom, Place, Places, Room};
 use crate::spoken::FIRST;
-use crate::{SenderFault, SourceMonitor, SourceSettings};
+use crate::{SenderFault, SourceMonitor, SourceSettings, now_ms};
 
 /// How long making a connection safe may take.
 const HANDSHAKE_TIME: Duration = Duration::from_secs(10);
+/// A peer that is silent for so long is asked whether it is still there, and so often again; after so many questions without an answer it is gone.
+const STILL_THERE: (Duration, Duration, u32) = (Duration::from_secs(60), Duration::from_secs(15), 4);
+/// How long nothing is accepted when there are no descriptors.
+const NO_DESCRIPTORS: Duration = Duration::from_millis(100);
 
-/// A TCP listener with a bound on its open connections; further ones wait in the system's own queue.
+/// When file descriptors last ran out, in milliseconds since 1970.
+static RAN_OUT: AtomicI64 = AtomicI64::new(i64::MIN);
+/// So long it is told that they did, in milliseconds.
+const TOLD: i64 = 30_000;
+
+/// Whether connections could not be accepted a short while ago, since the process has as many files and connections open as it may.
+#[must_use]
+pub fn out_of_descriptors() -> bool {
+    now_ms().saturating_sub(RAN_OUT.load(Ordering::Relaxed)) < TOLD
+}
+
+/// A TCP listener with a bound on its open connections.
 pub struct BoundedListener {
     inner: TcpListener,
-    permits: Arc<Semaphore>,
+    places: Arc<Places>,
     guard: Option<Guard>,
+    /// A connection that waits for a place.
+    waiting: Option<(TcpStream, SocketAddr)>,
     /// Connections that are being made safe.
     shaking: JoinSet<Option<(Connection, SocketAddr)>>,
 }
@@ -47,7 +63,7 @@ impl BoundedListener {
     }
 
     pub(crate) fn new(inner: TcpListener, connections: usize, guard: Option<Guard>) -> BoundedListener {
-        BoundedListener { inner, permits: Arc::new(Semaphore::new(connections)), guard, shaking: JoinSet::new() }
+        BoundedListener { inner, places: Arc::new(Places::new(connections)), guard, waiting: None, shaking: JoinSet::new() }
     }
 
     /// The address it listens on.
@@ -55,23 +71,67 @@ impl BoundedListener {
         self.inner.local_addr()
     }
 
+    /// The next connection, whoever made it, with a place. Nothing is lost if this is not waited for to the end.
+    async fn accept(
+        inner: &TcpListener,
+        waiting: &mut Option<(TcpStream, SocketAddr)>,
+        places: &Arc<Places>,
+        guard: Option<&Guard>,
+    ) -> (TcpStream, SocketAddr, Place) {
+        loop {
+            if waiting.is_none() {
+                match inner.accept().await {
+                    Ok(accepted) => *waiting = Some(accepted),
+                    // One who hung up before.
+                    Err(e) if matches!(e.kind(), io::ErrorKind::ConnectionAborted | io::ErrorKind::ConnectionReset | io::ErrorKind::ConnectionRefused) => {}
+                    Err(e) => {
+                        if !out_of_descriptors() {
+                            tracing::error!(error = %e, "connections cannot be accepted; idle ones are closed to make room");
+                        }
+                        RAN_OUT.store(now_ms(), Ordering::Relaxed);
+                        places.close_idlest();
+                        tokio::time::sleep(NO_DESCRIPTORS).await;
+                    }
+                }
+            }
+            let Some(address) = waiting.as_ref().map(|(_, address)| *address) else { continue };
+            let crowded = |says: String| {
+                if let Some(guard) = guard {
+                    guard.monitor.wrong(SenderFault::Crowded, says, Some(address.ip()));
+                }
+            };
+            match places.take(address.ip()) {
+                Ok((place, room)) => {
+                    if room == Room::Made {
+                        crowded(format!("so many connections are open (at most {}) that idle ones are closed", places.most()));
+                    }
+                    if let Some((stream, address)) = waiting.take() {
+                        return (stream, address, place);
+                    }
+                }
+                Err(NoRoom::Address) => {
+                    crowded(format!("{} holds as many connections as one address may", address.ip()));
+                    *waiting = None;
+                }
+                Err(NoRoom::All) => {
+                    crowded(format!("{} connections are open, and none of them is idle; others wait", places.most()));
+                    places.freed().await;
+                }
+            }
+        }
+    }
+
     /// The next connection that may come in.
     pub(crate) async fn next(&mut self) -> (Connection, SocketAddr) {
         loop {
-            let coming = async {
-                // The semaphore is never closed; were it, nothing more could be accepted.
-                let Ok(place) = Arc::clone(&self.permits).acquire_owned().await else { std::future::pending().await };
-                let (stream, address) = Listener::accept(&mut self.inner).await;
-                (stream, address, place)
-            };
             let (stream, address, place) = tokio::select! {
                 Some(done) = self.shaking.join_next(), if !self.shaking.is_empty() => match done {
                     Ok(Some(safe)) => return safe,
                     _ => continue,
                 },
-                coming = coming => coming,
+                coming = BoundedListener::accept(&self.inner, &mut self.waiting, &self.places, self.guard.as_ref()) => coming,
             };
-            if stream.set_nodelay(true).is_err() {
+            if prepared(&stream).is_err() {
                 continue;
             }
             let Some(guard) = &self.guard else { return (Connection::new(Stream::Plain(stream), place, None), address) };
@@ -108,6 +168,14 @@ impl BoundedListener {
     }
 }
 
+/// Small answers go at once, and a peer that is gone without a word is found out.
+fn prepared(stream: &TcpStream) -> io::Result<()> {
+    stream.set_nodelay(true)?;
+    let (after, every, times) = STILL_THERE;
+    let asked = socket2::TcpKeepalive::new().with_time(after).with_interval(every).with_retries(times);
+    socket2::SockRef::from(stream).set_tcp_keepalive(&asked)
+}
+
 /// Whether what came was no TLS at all, not TLS with something wrong.
 fn is_no_tls(e: &io::Error) -> bool {
     e.get_ref().and_then(|cause| cause.downcast_ref()).is_some_and(|cause| matches!(cause, rustls::Error::InvalidMessage(_)))
@@ -133,27 +201,37 @@ enum Stream {
 }
 
 /// A connection that gives its place back when it closes.
-pub struct Connection {
+pub(crate) struct Connection {
     inner: Stream,
     monitor: Option<Arc<SourceMonitor>>,
     /// What it began with, as far as that came.
     began: FirstBytes,
     /// So many bytes are missing there.
     missing: usize,
-    _place: OwnedSemaphorePermit,
+    place: Place,
 }
 
 impl Connection {
-    fn new(inner: Stream, place: OwnedSemaphorePermit, monitor: Option<Arc<SourceMonitor>>) -> Connection {
+    fn new(inner: Stream, place: Place, monitor: Option<Arc<SourceMonitor>>) -> Connection {
         if let Some(monitor) = &monitor {
             monitor.connected();
         }
-        Connection { inner, monitor, began: FirstBytes::default(), missing: FIRST, _place: place }
+        Connection { inner, monitor, began: FirstBytes::default(), missing: FIRST, place }
     }
 
     /// The first bytes that come, as far as they have.
     pub(crate) fn began(&self) -> FirstBytes {
         self.began.clone()
+    }
+
+    /// What it is doing.
+    pub(crate) fn activity(&self) -> &Arc<Activity> {
+        &self.place.activity
+    }
+
+    /// An error, if it is to make room for another.
+    fn still_open(&self, cx: &Context<'_>) -> io::Result<()> {
+        if self.place.activity.is_closed(cx.waker()) { Err(io::ErrorKind::ConnectionAborted.into()) } else { Ok(()) }
     }
 
     fn stream(&mut self) -> Pin<&mut (dyn Duplex + Unpin)> {
@@ -176,23 +254,14 @@ impl Drop for Connection {
     }
 }
 
-impl Listener for BoundedListener {
-    type Io = Connection;
-    type Addr = SocketAddr;
-
-    async fn accept(&mut self) -> (Connection, SocketAddr) {
-        self.next().await
-    }
-
-    fn local_addr(&self) -> io::Result<SocketAddr> {
-        self.inner.local_addr()
-    }
-}
-
 impl AsyncRead for Connection {
     fn poll_read(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &mut ReadBuf<'_>) -> Poll<io::Result<()>> {
+        self.still_open(cx)?;
         let before = buf.filled().len();
         let read = self.stream().poll_read(cx, buf);
+        if buf.filled().len() > before {
+            self.place.activity.moved();
+        }
         if self.missing > 0 {
             let new = &buf.filled()[before..];
             let new = &new[..new.len().min(self.missing)];
@@ -205,7 +274,12 @@ impl AsyncRead for Connection {
 
 impl AsyncWrite for Connection {
     fn poll_write(mut self: Pin<&mut Self>, cx: &mut Context<'_>, buf: &[u8]) -> Poll<io::Result<usize>> {
-        self.stream().poll_write(cx, buf)
+        self.still_open(cx)?;
+        let written = self.stream().poll_write(cx, buf);
+        if written.is_ready() {
+            self.place.activity.moved();
+        }
+        written
     }
 
     fn poll_flush(mut self: Pin<&mut Self>, cx: &mut Context<'_>) -> Poll<io::Result<()>> {
@@ -217,7 +291,12 @@ impl AsyncWrite for Connection {
     }
 
     fn poll_write_vectored(mut self: Pin<&mut Self>, cx: &mut Context<'_>, bufs: &[io::IoSlice<'_>]) -> Poll<io::Result<usize>> {
-        self.stream().poll_write_vectored(cx, bufs)
+        self.still_open(cx)?;
+        let written = self.stream().poll_write_vectored(cx, bufs);
+        if written.is_ready() {
+            self.place.activity.moved();
+        }
+        written
     }
 
     fn is_write_vectored(&self) -> bool {
@@ -228,9 +307,3 @@ impl AsyncWrite for Connection {
 /// Who is at the other end of a connection.
 #[derive(Clone, Copy, Debug)]
 pub struct Peer(pub SocketAddr);
-
-impl Connected<IncomingStream<'_, BoundedListener>> for Peer {
-    fn connect_info(stream: IncomingStream<'_, BoundedListener>) -> Peer {
-        Peer(*stream.remote_addr())
-    }
-}

@@ -28,6 +28,10 @@ pub enum SenderFault {
     Unreadable,
     /// There was no room, so the sender was told to wait.
     PushedBack,
+    /// More requests came at once than are worked on, or bodies came too slowly.
+    Busy,
+    /// More connections were made than are held open.
+    Crowded,
     /// Datagrams came faster than they could be taken.
     Lost,
     /// What events say of when they happened cannot be.
@@ -47,6 +51,8 @@ impl SenderFault {
             SenderFault::TooLarge => "too large",
             SenderFault::Unreadable => "unreadable",
             SenderFault::PushedBack => "pushed back",
+            SenderFault::Busy => "busy",
+            SenderFault::Crowded => "crowded",
             SenderFault::Lost => "lost",
             SenderFault::Clock => "clock",
         }

@@ -46,6 +46,12 @@ impl Problem {
         self.status
     }
 
+    /// Whether it is the one with this short name.
+    #[must_use]
+    pub fn is(&self, kind: &str) -> bool {
+        self.kind == kind
+    }
+
     /// After how many seconds the client is to come back, if it was told.
     #[must_use]
     pub fn comes_back_in(&self) -> Option<u32> {

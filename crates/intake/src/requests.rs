@@ -13,10 +13,18 @@ use rockrose_event::buffers;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
 use crate::unpack::{Unpack, unpack};
-use crate::{Peer, Problem, Receipt, SenderFault, Sink, SourceMonitor, SourceSettings};
+use crate::{Attempts, Peer, Problem, Receipt, SenderFault, Sink, SourceMonitor, SourceSettings};
 
 /// How long a body may take to arrive.
 const BODY_TIME: Duration = Duration::from_secs(60);
+/// A body that takes longer than this must come at least at `LEAST_RATE`.
+const GRACE: Duration = Duration::from_secs(10);
+/// Slowest pace of a body, in bytes per second.
+const LEAST_RATE: f64 = 1_024.0;
+/// How long a body that has arrived waits for a place to be worked on.
+const PLACE_TIME: Duration = Duration::from_secs(1);
+/// So many wrong keys, one after another, cost an address nothing.
+const FREE_FAILURES: u32 = 20;
 
 /// The memory that bodies under way may take together, shared by all sources of a service.
 #[derive(Debug)]
@@ -25,6 +33,8 @@ pub(crate) struct BodyBudget {
     unpacking: Semaphore,
     /// Places for bodies over gRPC that are unpacked.
     pub(crate) grpc: Semaphore,
+    /// Who showed wrong keys.
+    attempts: Attempts,
 }
 
 /// Most bytes of bodies, as sent, that are held at once.
@@ -36,7 +46,12 @@ const UNPACKING: usize = 2;
 
 impl Default for BodyBudget {
     fn default() -> BodyBudget {
-        BodyBudget { bytes: Semaphore::new(BODY_BUDGET), unpacking: Semaphore::new(UNPACKING), grpc: Semaphore::new(GRPC) }
+        BodyBudget {
+            bytes: Semaphore::new(BODY_BUDGET),
+            unpacking: Semaphore::new(UNPACKING),
+            grpc: Semaphore::new(GRPC),
+            attempts: Attempts::new(FREE_FAILURES),
+        }
     }
 }
 
@@ -49,14 +64,45 @@ pub(crate) struct Shared<S> {
 }
 
 impl<S> Shared<S> {
-    /// Lets a request in that shows what it must, while there is a place for it; by the settings that it met.
-    pub(crate) fn admit(&self, path_key: Option<&str>, headers: &HeaderMap) -> Result<(Arc<SourceSettings>, UnderWay<'_>), Problem> {
+    /// Lets a request in that shows what it must, while others can be worked on; by the settings that it met.
+    pub(crate) fn admit(&self, path_key: Option<&str>, headers: &HeaderMap, from: Option<IpAddr>) -> Result<Arc<SourceSettings>, Problem> {
         let settings = self.settings.load_full();
-        authorise(&settings, path_key, headers)?;
-        let place = UnderWay::enter(&self.under_way, settings.max_requests).ok_or_else(|| busy("too many requests at once"))?;
-        Ok((settings, place))
+        if settings.key.is_some() {
+            if let Some(wait) = from.and_then(|from| self.budget.attempts.wait(from)) {
+                return Err(Problem::too_many_failures(wait));
+            }
+            let authorised = authorise(&settings, path_key, headers);
+            match from {
+                Some(from) if authorised.is_ok() => self.budget.attempts.succeeded(from),
+                Some(from) => {
+                    self.budget.attempts.failed(from);
+                }
+                None => {}
+            }
+            authorised?;
+        } else {
+            authorise(&settings, path_key, headers)?;
+        }
+        // A body that will have no place need not be sent.
+        if self.under_way.load(Ordering::Relaxed) >= settings.max_requests { Err(busy(BUSY)) } else { Ok(settings) }
+    }
+
+    /// Takes a place for a body that has arrived: those that are still on their way take none, so that slow ones keep nobody out.
+    pub(crate) async fn place(&self, settings: &SourceSettings) -> Result<UnderWay<'_>, Problem> {
+        let until = tokio::time::Instant::now() + PLACE_TIME;
+        loop {
+            if let Some(place) = UnderWay::enter(&self.under_way, settings.max_requests) {
+                return Ok(place);
+            }
+            if tokio::time::Instant::now() >= until {
+                return Err(busy(BUSY));
+            }
+            tokio::time::sleep(Duration::from_millis(10)).await;
+        }
     }
 }
+
+const BUSY: &str = "too many requests at once";
 
 /// One of the requests under way; gives its place back when it ends.
 pub(crate) struct UnderWay<'a>(&'a AtomicUsize);
@@ -87,7 +133,10 @@ pub(crate) fn note(monitor: &SourceMonitor, taken: &Result<Receipt, Problem>, fr
             let what = match problem.status() {
                 StatusCode::UNAUTHORIZED => SenderFault::Key,
                 StatusCode::PAYLOAD_TOO_LARGE => SenderFault::TooLarge,
+                StatusCode::SERVICE_UNAVAILABLE if problem.is(BUSY_KIND) => SenderFault::Busy,
                 StatusCode::SERVICE_UNAVAILABLE => SenderFault::PushedBack,
+                StatusCode::REQUEST_TIMEOUT => SenderFault::Busy,
+                StatusCode::TOO_MANY_REQUESTS => SenderFault::Key,
                 _ => SenderFault::Format,
             };
             monitor.wrong(what, problem.detail(), from);
@@ -107,6 +156,7 @@ pub(crate) async fn with_body<S: Sink, T>(
     let encoding = encodings.map_err(|_| unknown_encoding())?.join(",");
     let mut held = Vec::new();
     let body = read(body, headers, settings.max_body, &shared.budget.bytes, &mut held).await?;
+    let _place = shared.place(settings).await?;
     let bound = settings.max_unpacked;
     let plain = encoding.is_empty() || body.is_empty();
     let unpacking = if plain { None } else { shared.budget.unpacking.acquire().await.ok() };
@@ -126,8 +176,10 @@ pub(crate) async fn with_body<S: Sink, T>(
     done
 }
 
+const BUSY_KIND: &str = "busy";
+
 fn busy(detail: &str) -> Problem {
-    Problem::unavailable("busy", detail).retry_after(1)
+    Problem::unavailable(BUSY_KIND, detail).retry_after(1)
 }
 
 fn unknown_encoding() -> Problem {
@@ -181,8 +233,14 @@ pub(crate) async fn read<'a>(
     let mut body = body;
     // What is only announced takes no memory yet, beyond a first piece.
     let mut bytes = buffers::take(announced.unwrap_or(0).min(bound).min(1 << 20));
+    let begun = tokio::time::Instant::now();
+    let too_slow = |detail: String| Problem::new(StatusCode::REQUEST_TIMEOUT, "too-slow", "The body took too long", detail);
     let reading = async {
-        while let Some(frame) = body.frame().await {
+        loop {
+            let pace = Duration::from_secs_f64(bytes.len() as f64 / LEAST_RATE);
+            let frame = tokio::time::timeout_at(begun + GRACE + pace, body.frame()).await;
+            let frame = frame.map_err(|_| too_slow(format!("it arrives at less than {LEAST_RATE} bytes a second")))?;
+            let Some(frame) = frame else { return Ok(()) };
             let frame =
                 frame.map_err(|_| Problem::new(StatusCode::BAD_REQUEST, "cut-off", "The body ended early", "the connection ended before the body did"))?;
             if let Ok(data) = frame.into_data() {
@@ -194,10 +252,9 @@ pub(crate) async fn read<'a>(
                 bytes.extend_from_slice(&data);
             }
         }
-        Ok(())
     };
     match tokio::time::timeout(BODY_TIME, reading).await {
         Ok(done) => done.map(|()| bytes),
-        Err(_) => Err(Problem::new(StatusCode::REQUEST_TIMEOUT, "too-slow", "The body took too long", "it did not arrive within 60 seconds")),
+        Err(_) => Err(too_slow("it did not arrive within 60 seconds".to_owned())),
     }
 }

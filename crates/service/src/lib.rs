@@ -116,7 +116,7 @@ impl App {
 /// A running service.
 pub struct Service {
     app: Arc<App>,
-    api: tokio::task::JoinHandle<std::io::Result<()>>,
+    api: tokio::task::JoinHandle<()>,
     /// What goes on beside the requests; it ends with the service.
     caretakers: tokio::task::JoinSet<()>,
 }
@@ -186,10 +186,10 @@ impl Service {
         caretakers.spawn(windows::run(Arc::clone(&app)));
         caretakers.spawn(names::run(Arc::clone(&app.names), asked));
         let router = api::router(Arc::clone(&app));
-        let stop = app.stopping.clone().cancelled_owned();
+        let stop = app.stopping.clone();
         let api = tokio::spawn(async move {
             let _held = lock;
-            axum::serve(listener, router.into_make_service_with_connect_info::<rockrose_intake::Peer>()).with_graceful_shutdown(stop).await
+            rockrose_intake::serve(listener, router, None, stop).await;
         });
         app.note("start", &format!("version {}", env!("CARGO_PKG_VERSION")), "done").await;
         tracing::info!(%address, data = %settings.data.display(), "ready");

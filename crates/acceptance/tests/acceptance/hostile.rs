@@ -327,3 +327,82 @@ async fn every_port_bears_whatever_comes() {
     assert!(!node.log().contains("panicked"), "{}", node.log());
     node.stop().await;
 }
+
+/// As many connections as this process may have: what a test needs, or what the system allows.
+fn descriptors(wanted: u64) -> u64 {
+    use nix::sys::resource::{Resource, getrlimit, setrlimit};
+    let (soft, hard) = getrlimit(Resource::RLIMIT_NOFILE).unwrap();
+    let most = hard.min(wanted.max(soft));
+    setrlimit(Resource::RLIMIT_NOFILE, most, hard).unwrap();
+    most
+}
+
+/// The resident memory of a process, in bytes.
+fn resident(process: u32) -> u64 {
+    let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap();
+    let line = status.lines().find(|l| l.starts_with("VmRSS:")).unwrap();
+    line.split_whitespace().nth(1).unwrap().parse::<u64>().unwrap() * 1024
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn idle_and_dripping_connections_hold_up_nobody() {
+    let [http, otlp, syslog, lines] = free_ports();
+    let mut node = Node::start().await;
+    let source = |name: &str, kind: &str, port: u16| format!("[source.{name}]\nkind = \"{kind}\"\nlisten = \"127.0.0.1:{port}\"\n");
+    node.apply(&format!(
+        "{}{}{}{}[destination.counted]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"counted\"]\n",
+        source("http", "http", http),
+        source("otlp", "otlp", otlp),
+        source("syslog", "syslog", syslog),
+        source("lines", "tcp", lines)
+    ));
+    let ports = [http, otlp, syslog, lines, node.port];
+    let each = ((descriptors(12_000) - 200) / ports.len() as u64).min(2_200) as usize;
+    let (mut idle, mut dripping) = (Vec::new(), Vec::new());
+    let connect = async |port: u16| tokio::net::TcpStream::connect(("127.0.0.1", port)).await.unwrap();
+    for port in ports {
+        for _ in 0..each.min(200) {
+            let mut stream = connect(port).await;
+            let begin = if port == syslog || port == lines { "<34>1 - - g" } else { "POST /in HTTP/1.1\r\nhost: q\r\ncontent-length: 1000\r\n\r\n{" };
+            tokio::io::AsyncWriteExt::write_all(&mut stream, begin.as_bytes()).await.unwrap();
+            dripping.push(stream);
+        }
+        for _ in 200..each {
+            idle.push(connect(port).await);
+        }
+    }
+    let record = r#"{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"x"}}]}]}]}"#;
+    // Each as a client that comes anew.
+    for round in 1..=3 {
+        for stream in &mut dripping {
+            let _ = tokio::io::AsyncWriteExt::write_all(stream, b" ").await;
+        }
+        let anew = || crate::harness::http();
+        let asks = [
+            anew().post(format!("http://127.0.0.1:{http}/in")).body("{}"),
+            anew().post(format!("http://127.0.0.1:{otlp}/v1/logs")).header("content-type", "application/json").body(record),
+            anew().get(node.url("/api/v1/status")).bearer_auth(node.token()),
+        ];
+        for ask in asks {
+            let begun = std::time::Instant::now();
+            let answer = ask.send().await.unwrap();
+            assert_eq!(answer.status(), 200, "{}", answer.url());
+            assert!(begun.elapsed() < std::time::Duration::from_secs(1), "{}: {:?}", answer.url(), begun.elapsed());
+        }
+        for port in [syslog, lines] {
+            tokio::io::AsyncWriteExt::write_all(&mut connect(port).await, b"<34>1 - - gated - - - open\n").await.unwrap();
+        }
+        let taken = async || {
+            let ledger = node.get("/api/v1/ledger").await;
+            ["syslog", "lines"].iter().all(|name| sum(&ledger, "source", name, "read") >= round).then_some(())
+        };
+        crate::harness::until("streams are read", taken).await;
+    }
+    assert!(resident(node.process()) < 400 << 20, "{} bytes", resident(node.process()));
+    let sources = node.get("/api/v1/sources").await;
+    let crowded = sources.as_array().unwrap().iter().filter(|s| s["troubles"].to_string().contains("idle ones are closed")).count();
+    assert!(each < 2_200 || crowded == 4, "{sources}");
+    node.balanced();
+    drop((idle, dripping));
+    node.stop().await;
+}

@@ -93,7 +93,7 @@ async fn take<S: Sink>(shared: &Shared<S>, path_key: Option<String>, request: Re
     let kind = content_type(&head.headers);
     let (says, is_form) = (says(&kind), kind == "application/x-www-form-urlencoded");
     let taken = async {
-        let (settings, _place) = shared.admit(path_key.as_deref(), &head.headers)?;
+        let settings = shared.admit(path_key.as_deref(), &head.headers, from)?;
         let mut with = BodyMetadata { stamps: stamps(&settings.may_set, &head)?, once: idempotency_key(&head.headers)?, ..BodyMetadata::default() };
         with_body(shared, &settings, &head.headers, body, async |mut body| {
             if is_blank(&body) {

@@ -180,6 +180,8 @@ pub fn remedy(what: SenderFault, source: &Source) -> &'static str {
         SenderFault::TooLarge => "reduce what the sender sends at once, or raise the source's limits",
         SenderFault::Unreadable => "look at the records in quarantine",
         SenderFault::PushedBack => "check which destination is full or cannot be written to",
+        SenderFault::Busy => "send fewer and larger bodies, or raise `max_requests`; look for senders whose bodies take long to arrive",
+        SenderFault::Crowded => "let senders keep their connections and use them again, and look for some that open connections and send nothing",
         SenderFault::Lost => "send over TCP, which waits, or less",
     }
 }

@@ -88,6 +88,8 @@ fn against_everything_that_senders_do_wrong_something_helps() {
         SenderFault::TooLarge,
         SenderFault::Unreadable,
         SenderFault::PushedBack,
+        SenderFault::Busy,
+        SenderFault::Crowded,
         SenderFault::Lost,
         SenderFault::Clock,
     ];

@@ -309,6 +309,8 @@ async fn only_so_many_at_once_and_the_sink_can_refuse() {
     let busy = exchange(s.address, &post("/in", "", b"x")).await;
     assert_eq!((busy.status, busy.kind()), (503, "busy"));
     assert!(busy.head.contains("retry-after: 1"));
+    // Which is not what is said of a full destination.
+    assert_eq!(s.monitor.get().troubles.iter().map(|t| t.what).collect::<Vec<_>>(), [SenderFault::Busy]);
     s.sink.holding.store(false, Ordering::SeqCst);
     s.sink.let_go.notify_waiters();
     for one in held {
@@ -319,6 +321,68 @@ async fn only_so_many_at_once_and_the_sink_can_refuse() {
     assert_eq!((full.status, full.kind()), (503, "full"));
     s.sink.refuse(None);
     assert_eq!(exchange(s.address, &post("/in", "", b"x")).await.status, 200);
+}
+
+#[tokio::test]
+async fn bodies_that_come_slowly_keep_nobody_out() {
+    let s = source(|_| {}).await;
+    let mut slow = Vec::new();
+    for _ in 0..8 {
+        let mut stream = TcpStream::connect(s.address).await.unwrap();
+        stream.write_all(b"POST /in HTTP/1.1\r\nhost: q\r\ncontent-length: 100\r\n\r\n{").await.unwrap();
+        slow.push(stream);
+    }
+    // More than are worked on at once, and none of them is.
+    assert_eq!(exchange(s.address, &post("/in", "", b"x")).await.status, 200);
+    let mut first = slow.swap_remove(0);
+    first.write_all(&[b' '; 99]).await.unwrap();
+    let mut answer = Vec::new();
+    while answer.len() < 15 && first.read_buf(&mut answer).await.unwrap() > 0 {}
+    assert!(answer.starts_with(b"HTTP/1.1 200"), "{}", String::from_utf8_lossy(&answer));
+}
+
+#[tokio::test(start_paused = true)]
+async fn a_body_comes_at_a_least_rate() {
+    use crate::requests::read;
+    let body = |every: Duration, bytes: usize, times: usize| {
+        let pieces = futures_util::stream::unfold(0, move |n| async move {
+            tokio::time::sleep(every).await;
+            (n < times).then(|| (Ok::<_, std::io::Error>(vec![b'x'; bytes]), n + 1))
+        });
+        axum::body::Body::from_stream(pieces)
+    };
+    let second = Duration::from_secs(1);
+    for (every, bytes, times, after) in
+        [(second, 1, 60, Some(10)), (second, 1_000, 50, None), (4 * second, 1, 1, None), (second, 10_000, 100, Some(60)), (11 * second, 1, 1, Some(10))]
+    {
+        let begun = tokio::time::Instant::now();
+        let (budget, mut held) = (tokio::sync::Semaphore::new(1 << 24), Vec::new());
+        let taken = read(body(every, bytes, times), &axum::http::HeaderMap::new(), 1 << 24, &budget, &mut held).await;
+        match after {
+            None => assert_eq!(taken.unwrap().len(), bytes * times),
+            Some(after) => {
+                assert_eq!(taken.unwrap_err().status().as_u16(), 408);
+                assert_eq!(begun.elapsed().as_secs(), after, "{every:?} {bytes}");
+            }
+        }
+    }
+}
+
+#[tokio::test]
+async fn whoever_guesses_a_key_waits() {
+    let s = source(|x| x.key = Some(SourceKey::new("tern".into()))).await;
+    let ask = async |key: &str| exchange(s.address, &post("/in", &format!("authorization: Bearer {key}\r\n"), b"x")).await;
+    // A right key in between, and nothing is held against its address.
+    for _ in 0..19 {
+        assert_eq!(ask("plover").await.status, 401);
+    }
+    assert_eq!(ask("tern").await.status, 200);
+    for _ in 0..20 {
+        assert_eq!(ask("plover").await.status, 401);
+    }
+    let waits = ask("tern").await;
+    assert_eq!((waits.status, waits.kind()), (429, "too-many-failures"));
+    assert!(s.monitor.get().troubles.iter().any(|t| t.what == SenderFault::Key && t.says.contains("too many failures")));
 }
 
 #[tokio::test]
@@ -346,22 +410,36 @@ async fn a_source_that_stops_finishes_what_is_under_way() {
 }
 
 #[tokio::test]
-async fn connections_are_bounded_and_give_their_places_back() {
+async fn connections_are_bounded_and_idle_ones_make_room() {
     let listener = BoundedListener::bind("127.0.0.1:0".parse().unwrap(), 2).await.unwrap();
     let address = listener.address().unwrap();
     let app = axum::Router::new().route("/", axum::routing::get(|| async { "here" }));
-    tokio::spawn(async move { axum::serve(listener, app).await });
-    let get = b"GET / HTTP/1.1\r\nhost: q\r\nconnection: close\r\n\r\n";
-    let (first, second) = (TcpStream::connect(address).await.unwrap(), TcpStream::connect(address).await.unwrap());
+    tokio::spawn(serve(listener, app, None, tokio_util::sync::CancellationToken::new()));
+    let get = b"GET / HTTP/1.1\r\nhost: q\r\n\r\n";
+    // Both are open: one has sent half a request, and one nothing.
+    let mut half = TcpStream::connect(address).await.unwrap();
+    half.write_all(&get[..8]).await.unwrap();
+    let mut silent = TcpStream::connect(address).await.unwrap();
+    let answered = async |stream: &mut TcpStream, rest: &[u8]| {
+        stream.write_all(rest).await.unwrap();
+        let mut answer = Vec::new();
+        while !answer.ends_with(b"here") {
+            let read = tokio::time::timeout(Duration::from_secs(10), stream.read_buf(&mut answer)).await.unwrap().unwrap();
+            assert!(read > 0, "{}", String::from_utf8_lossy(&answer));
+        }
+    };
+    let closed = async |stream: &mut TcpStream| {
+        let read = tokio::time::timeout(Duration::from_secs(10), stream.read(&mut [0])).await.unwrap();
+        read.map_or(true, |n| n == 0)
+    };
     let mut third = TcpStream::connect(address).await.unwrap();
-    third.write_all(get).await.unwrap();
-    let mut answer = Vec::new();
-    let early = tokio::time::timeout(Duration::from_millis(200), third.read_to_end(&mut answer)).await;
-    assert!(early.is_err(), "the third waits while two are open");
-    drop(first);
-    tokio::time::timeout(Duration::from_secs(10), third.read_to_end(&mut answer)).await.unwrap().unwrap();
-    assert!(String::from_utf8_lossy(&answer).ends_with("here"));
-    drop(second);
+    answered(&mut third, get).await;
+    assert!(closed(&mut silent).await, "the one that sent nothing made room");
+    // Who was answered holds its place as long as others were idle longer.
+    let mut fourth = TcpStream::connect(address).await.unwrap();
+    answered(&mut fourth, get).await;
+    assert!(closed(&mut half).await);
+    answered(&mut third, get).await;
 }
 
 #[test]

@@ -51,7 +51,7 @@ fn same_origin(headers: &HeaderMap) -> bool {
 
 /// Whence a request came.
 fn address(extensions: &Extensions) -> Option<IpAddr> {
-    extensions.get::<Peer>().or_else(|| extensions.get::<axum::extract::ConnectInfo<Peer>>().map(|info| &info.0)).map(|peer| peer.0.ip())
+    extensions.get::<Peer>().map(|peer| peer.0.ip())
 }
 
 /// Who makes a request.

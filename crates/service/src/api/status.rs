@@ -40,6 +40,8 @@ pub(crate) async fn healthz() -> &'static str {
 pub(crate) async fn readyz(State(app): State<Arc<App>>) -> (StatusCode, &'static str) {
     if app.stopping.is_cancelled() {
         (StatusCode::SERVICE_UNAVAILABLE, "stopping\n")
+    } else if rockrose_intake::out_of_descriptors() {
+        (StatusCode::SERVICE_UNAVAILABLE, "file descriptors have run out; raise the limit of open files\n")
     } else if app.spool.healthy().await {
         (StatusCode::OK, "ready\n")
     } else {

@@ -68,8 +68,9 @@ pub(super) async fn export<S: Sink>(State(shared): State<Arc<Shared<S>>>, reques
     let from = peer(&head.extensions);
     let mut held = Vec::new();
     let read = async {
-        let (settings, place) = shared.admit(None, &head.headers)?;
+        let settings = shared.admit(None, &head.headers, from)?;
         let body = requests::read(body, &head.headers, settings.max_body, &shared.budget.bytes, &mut held).await?;
+        let place = shared.place(&settings).await?;
         Ok((settings, place, body))
     };
     let (settings, _place, body) = match read.await {

@@ -2,6 +2,7 @@
 
 mod grpc;
 
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use axum::Router;
@@ -134,7 +135,7 @@ async fn take<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -
     let kind = content_type(&head.headers);
     let json = kind == "application/json";
     let taken = if json || kind == PROTOBUF {
-        try_take(&shared, &head.headers, body, json).await
+        try_take(&shared, &head.headers, from, body, json).await
     } else {
         let detail = "log records are sent as `application/x-protobuf` or `application/json`";
         Err(Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not-otlp", "Not an OTLP request", detail))
@@ -147,8 +148,8 @@ async fn take<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -
     }
 }
 
-async fn try_take<S: Sink>(shared: &Shared<S>, headers: &HeaderMap, body: Body, json: bool) -> Result<Receipt, Problem> {
-    let (settings, _place) = shared.admit(None, headers)?;
+async fn try_take<S: Sink>(shared: &Shared<S>, headers: &HeaderMap, from: Option<IpAddr>, body: Body, json: bool) -> Result<Receipt, Problem> {
+    let settings = shared.admit(None, headers, from)?;
     with_body(shared, &settings, headers, body, async |body| hand_on(shared, &settings, move |max| read(body, json, max)).await).await
 }
 
@@ -171,7 +172,7 @@ fn grpc_code(status: StatusCode) -> Code {
     match status {
         StatusCode::UNAUTHORIZED => Code::Unauthenticated,
         StatusCode::PAYLOAD_TOO_LARGE => Code::ResourceExhausted,
-        StatusCode::SERVICE_UNAVAILABLE | StatusCode::REQUEST_TIMEOUT => Code::Unavailable,
+        StatusCode::SERVICE_UNAVAILABLE | StatusCode::REQUEST_TIMEOUT | StatusCode::TOO_MANY_REQUESTS => Code::Unavailable,
         s if s.is_client_error() => Code::InvalidArgument,
         _ => Code::Internal,
     }
