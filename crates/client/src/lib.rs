@@ -166,6 +166,9 @@ pub enum ClientCommand {
         /// Show at most N records
         #[arg(long, default_value_t = 20, value_name = "N")]
         most: i64,
+        /// Only records older than number N
+        #[arg(long, value_name = "N")]
+        before: Option<i64>,
     },
     /// Requeue what destinations refused, after running their current steps over it
     ///
@@ -239,7 +242,7 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Ledger { minutes } => ledger::ledger(common, minutes).await,
         ClientCommand::Tail { point, when, side, most } => tail::tail(common, &point, when.as_deref(), side, most).await,
         ClientCommand::Send { file, source, url, key, gzip } => send::send(common, send::SendArgs { file, source, url, key, gzip }).await,
-        ClientCommand::Quarantine { most } => quarantine::quarantine(common, most).await,
+        ClientCommand::Quarantine { most, before } => quarantine::quarantine(common, most, before).await,
         ClientCommand::Resend(args) => resend::resend(common, args).await,
         ClientCommand::Source { command } => source::source(common, command).await,
         ClientCommand::Destination { command } => destination::destination(common, command).await,

@@ -5,8 +5,9 @@ use rockrose_api::QuarantineEntry;
 use crate::client::Client;
 use crate::{Common, Outcome, format};
 
-pub(crate) async fn quarantine(common: &Common, most: i64) -> Outcome {
-    let answer = Client::new(common)?.get(&format!("/api/v1/quarantine?most={most}")).await?;
+pub(crate) async fn quarantine(common: &Common, most: i64, before: Option<i64>) -> Outcome {
+    let before = before.map_or_else(String::new, |number| format!("&before={number}"));
+    let answer = Client::new(common)?.get(&format!("/api/v1/quarantine?most={most}{before}")).await?;
     if common.json {
         return answer.print();
     }

@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 use std::sync::Arc;
 
-use rockrose_engine::{Outcome, Point, Scratch, Watch};
+use rockrose_engine::{Outcome, Point, Quarantined, Scratch, Watch};
 use rockrose_event::buffers::{self, Buffer};
 use rockrose_event::record::{DeclaredFormat, Form, Record, split};
 use rockrose_event::stamp::stamped;
@@ -11,7 +11,7 @@ use rockrose_event::usual::Usual;
 use rockrose_intake::{BodyMetadata, Caught, NAMED_UNREADABLE, Position, Receipt, Refusal, Sink, Unreadable};
 use rockrose_ledger::{Account, Amount, Measure, Posting, Stage};
 use rockrose_records::Side;
-use rockrose_spool::{Arrival, CommitExtras, Once, Packed, SpoolError, Unread, pack};
+use rockrose_spool::{Arrival, CommitExtras, KEPT_BYTES_OF_BODY, KEPT_OF_BODY, KEPT_OF_RECORD, Once, Packed, SpoolError, Unread, pack};
 
 use crate::engine::Running;
 use crate::{App, now_ms, queues, windows};
@@ -92,12 +92,23 @@ fn work(running: &Running, given: BodyJob) -> Result<Processed, Refusal> {
         }
     }
     let caught = if caught { catch(&outcome, number, &body, &given, &with.raw, now) } else { Vec::new() };
-    let unread = outcome.quarantined.iter().map(|q| Unread { reason: format!("record {}: {}", q.number, q.reason), data: events[q.range.clone()].to_vec() });
-    let unread = unread.collect();
+    let unread = unread(&outcome.quarantined, events);
     let lines = std::mem::take(&mut outcome.lines);
     let ages = ages(&lines, &outcome.ends, now);
     let data = if settings.is_none_or(|s| s.compress) { pack(lines) } else { Packed::plain(lines) };
     Ok(Processed { outcome, data, unread, ages, caught })
+}
+
+/// What is kept aside of the records that could not be read: the beginnings of the first ones. The ledger counts all.
+fn unread(quarantined: &[Quarantined], events: &[u8]) -> Vec<Unread> {
+    let mut left = KEPT_BYTES_OF_BODY;
+    let one = |q: &Quarantined| {
+        let data = &events[q.range.clone()];
+        let kept = &data[..data.len().min(KEPT_OF_RECORD)];
+        left = left.checked_sub(kept.len())?;
+        Some(Unread { reason: format!("record {}: {}", q.number, q.reason), data: kept.to_vec(), size: data.len() })
+    };
+    quarantined.iter().take(KEPT_OF_BODY).map_while(one).collect()
 }
 
 /// Most bytes that the fields given beside a body add to an event.

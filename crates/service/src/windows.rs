@@ -133,7 +133,7 @@ async fn set_aside(app: &App, id: u128, state: WindowState) -> Result<(), SpoolE
     };
     let reason = format!("held back by a step that is no longer part of the plan: {}", at.sentence);
     let data = state.text.unwrap_or(state.json).into_bytes();
-    store(app, &at.source, now_ms(), outcome, pack(Vec::new()), vec![Unread { reason, data }], CommitExtras::default()).await
+    store(app, &at.source, now_ms(), outcome, pack(Vec::new()), vec![Unread { reason, size: data.len(), data }], CommitExtras::default()).await
 }
 
 /// A clock that moved otherwise than time did, by more than this, was set. In milliseconds.

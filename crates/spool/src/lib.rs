@@ -12,6 +12,7 @@ mod extras;
 mod metrics;
 mod operate;
 mod packed;
+mod quarantine;
 mod queue;
 mod reader;
 mod resent;
@@ -31,7 +32,8 @@ pub use batch::{DeliveryBatch, Settlement};
 pub use extras::{CommitExtras, Once};
 pub use operate::{Discard, GiveUp, Which};
 pub use packed::{Packed, pack};
-pub use reader::{LedgerRow, Quarantined};
+pub use quarantine::{KEPT_BYTES_OF_BODY, KEPT_OF_BODY, KEPT_OF_RECORD};
+pub use reader::{LedgerRow, Page, Quarantined};
 pub use resent::{Became, Fate, Refused, RefusedEvent, Resend, ResentEvent};
 pub use writer::{Arrival, Unread};
 
@@ -229,9 +231,14 @@ impl Spool {
         self.read(reader::balance).await
     }
 
-    /// The newest quarantined records, at most `most`, newest first.
+    /// The newest quarantined records, at most `most`, newest first, whole.
     pub async fn quarantined(&self, most: i64) -> Result<Vec<Quarantined>, SpoolError> {
-        self.read(move |c| reader::quarantined(c, most)).await
+        self.quarantine_page(Page { before: None, most, bytes: i32::MAX }).await
+    }
+
+    /// Quarantined records, newest first.
+    pub async fn quarantine_page(&self, page: Page) -> Result<Vec<Quarantined>, SpoolError> {
+        self.read(move |c| reader::quarantined(c, page)).await
     }
 
     /// The quarantined record of this number.

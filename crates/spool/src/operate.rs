@@ -51,7 +51,7 @@ impl GiveUp {
             diesel::delete(entry::table.find(id)).execute(c)?;
             let amount = Amount { events, bytes };
             let why = format!("{events} events were lost: they are damaged on disk");
-            let aside = Aside { at_ms: self.at_ms, stage: Stage::Destination, name: &destination, via: "", reason: &why, data: b"", earlier: None };
+            let aside = Aside { at_ms: self.at_ms, stage: Stage::Destination, name: &destination, via: "", reason: &why, data: b"", size: 0, earlier: None };
             keep_aside(c, aside)?;
             resent::became(c, id, .., Became::Discarded, &why)?;
             let account = Account::at_destination(&destination, &route, Measure::Quarantined);

@@ -75,6 +75,8 @@ pub(crate) struct Aside<'a> {
     pub(crate) via: &'a str,
     pub(crate) reason: &'a str,
     pub(crate) data: &'a [u8],
+    /// How many bytes it had, of which `data` may be the beginning.
+    pub(crate) size: usize,
     /// How an event stood before the steps of its destination, where that is not how it left.
     pub(crate) earlier: Option<&'a [u8]>,
 }
@@ -89,6 +91,7 @@ pub(crate) fn keep_aside(c: &mut SqliteConnection, aside: Aside<'_>) -> QueryRes
         quarantine::reason.eq(aside.reason),
         quarantine::data.eq(aside.data),
         quarantine::earlier.eq(aside.earlier),
+        quarantine::size.eq(aside.size as i64),
     );
     diesel::insert_into(quarantine::table).values(row).returning(quarantine::id).get_result(c)
 }

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use diesel::prelude::*;
+use diesel::sql_types::{Binary, Integer};
 use diesel::sqlite::SqliteConnection;
 use rockrose_ledger::{Account, Amount, Equation, Measure, Stage};
 
@@ -34,8 +35,26 @@ pub struct Quarantined {
     pub via: String,
     /// Why it is in quarantine.
     pub reason: String,
-    /// Its bytes.
+    /// Its bytes: all of them, or the beginning.
     pub data: Vec<u8>,
+    /// How many bytes it had.
+    pub size: usize,
+}
+
+/// Which records of quarantine are wanted: the newest first.
+#[derive(Clone, Copy, Debug)]
+pub struct Page {
+    /// Only those with smaller numbers.
+    pub before: Option<i64>,
+    /// Most records.
+    pub most: i64,
+    /// Most bytes of each.
+    pub bytes: i32,
+}
+
+diesel::define_sql_function! {
+    /// Some bytes of a value, from the first, which is 1; nothing of an empty one.
+    fn substr(data: Binary, from: Integer, bytes: Integer) -> Nullable<Binary>;
 }
 
 type Row = (String, String, String, i32, String, String, i64, i64);
@@ -116,24 +135,26 @@ pub(crate) fn balance(c: &mut SqliteConnection) -> Result<Vec<Equation>, SpoolEr
     })
 }
 
-type Aside = (i64, i64, String, String, String, String, Vec<u8>);
+type Aside = (i64, i64, String, String, String, String, Option<Vec<u8>>, i64);
 
 impl Quarantined {
-    fn of((id, at_ms, place, name, via, reason, data): Aside) -> Option<Quarantined> {
-        Some(Quarantined { id, at_ms, stage: Stage::read(&place)?, name, via, reason, data })
+    fn of((id, at_ms, place, name, via, reason, data, size): Aside) -> Option<Quarantined> {
+        Some(Quarantined { id, at_ms, stage: Stage::read(&place)?, name, via, reason, data: data.unwrap_or_default(), size: size as usize })
     }
 }
 
-pub(crate) fn quarantined(c: &mut SqliteConnection, most: i64) -> Result<Vec<Quarantined>, SpoolError> {
+pub(crate) fn quarantined(c: &mut SqliteConnection, page: Page) -> Result<Vec<Quarantined>, SpoolError> {
     use quarantine::dsl as q;
-    let rows: Vec<Aside> =
-        quarantine::table.order(q::id.desc()).limit(most).select((q::id, q::at_ms, q::place, q::name, q::via, q::reason, q::data)).load(c)?;
+    let shown = (q::id, q::at_ms, q::place, q::name, q::via, q::reason, substr(q::data, 1, page.bytes), q::size);
+    let older = quarantine::table.filter(q::id.lt(page.before.unwrap_or(i64::MAX)));
+    let rows: Vec<Aside> = older.order(q::id.desc()).limit(page.most).select(shown).load(c)?;
     Ok(rows.into_iter().filter_map(Quarantined::of).collect())
 }
 
 pub(crate) fn quarantined_one(c: &mut SqliteConnection, id: i64) -> Result<Option<Quarantined>, SpoolError> {
     use quarantine::dsl as q;
-    let row: Option<Aside> = quarantine::table.find(id).select((q::id, q::at_ms, q::place, q::name, q::via, q::reason, q::data)).first(c).optional()?;
+    let row: Option<Aside> =
+        quarantine::table.find(id).select((q::id, q::at_ms, q::place, q::name, q::via, q::reason, q::data.nullable(), q::size)).first(c).optional()?;
     Ok(row.and_then(Quarantined::of))
 }
 

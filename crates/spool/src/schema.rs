@@ -66,6 +66,7 @@ diesel::table! {
         reason -> Text,
         data -> Binary,
         earlier -> Nullable<Binary>,
+        size -> BigInt,
     }
 }
 

@@ -18,9 +18,9 @@ use crate::operate::{Discard, GiveUp};
 use crate::packed::Packed;
 use crate::queue::{Aside, Moved, Sums, keep_aside, keep_batch, oldest, queue, release};
 use crate::resent::{self, Became, Resend};
-use crate::schema::{due, entry, ledger_minute, ledger_total, quarantine, reached};
+use crate::schema::{due, entry, ledger_minute, ledger_total, reached};
 use crate::unpacked::{Unpacked, UnpackedCache};
-use crate::{SpoolError, Waiting, lock, metrics};
+use crate::{SpoolError, Waiting, lock, metrics, quarantine};
 
 /// Most writes that share a commit.
 const GROUP: usize = 256;
@@ -28,8 +28,8 @@ const GROUP: usize = 256;
 const GROUP_BYTES: usize = 16 << 20;
 /// How long ledger minutes are kept, in minutes: 35 days. The totals are kept for ever.
 const KEEP_MINUTES: i64 = 35 * 24 * 60;
-/// Most quarantined records kept; the oldest go first. The ledger still counts them.
-const KEEP_QUARANTINED: i64 = 20_000;
+/// The quarantine is tidied at once when so many bytes came there.
+const TIDY_ASIDE: usize = 32 << 20;
 /// How often the writer tidies.
 const TIDY_EVERY: Duration = Duration::from_secs(30);
 
@@ -72,8 +72,10 @@ pub struct Arrival {
 pub struct Unread {
     /// Why it could not be read.
     pub reason: String,
-    /// Its bytes as they came.
+    /// Its bytes as they came: at the most the first [`crate::KEPT_OF_RECORD`].
     pub data: Vec<u8>,
+    /// How many bytes it has.
+    pub size: usize,
 }
 
 /// What is to be written, and who wants to know when it is.
@@ -102,7 +104,7 @@ pub(crate) struct Shared {
 
 pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Write>, shared: &Shared) {
     let mut group = Vec::new();
-    let mut tidied = Instant::now();
+    let (mut tidied, mut aside) = (Instant::now(), 0);
     let mut shrinking = Shrinking::default();
     while let Some(first) = shrinking.until_next(&mut connection, &mut queue) {
         let mut bytes = first.len();
@@ -135,9 +137,16 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
                 shared.arrivals.send_modify(|n| *n += 1);
             }
         }
+        aside += group.iter().map(Write::aside).sum::<usize>();
         for (write, done) in group.drain(..).zip(done) {
             // A caller that went away does not need the answer.
             let _ = write.answer.send(done);
+        }
+        if aside >= TIDY_ASIDE {
+            aside = 0;
+            if let Err(e) = quarantine::tidy(&mut connection, quarantine::BOUNDS) {
+                tracing::warn!(error = %e, "tidying the quarantine failed");
+            }
         }
         if tidied.elapsed() >= TIDY_EVERY {
             tidied = Instant::now();
@@ -202,9 +211,17 @@ fn keep_sums(c: &mut SqliteConnection, moved: &BTreeMap<String, Moved>) -> Query
 }
 
 impl Write {
+    /// Bytes of records that could not be read.
+    fn aside(&self) -> usize {
+        match &self.what {
+            What::Store(arrival) => arrival.unread.iter().map(|u| u.data.len()).sum(),
+            _ => 0,
+        }
+    }
+
     fn len(&self) -> usize {
         match &self.what {
-            What::Store(arrival) => arrival.data.data.len(),
+            What::Store(arrival) => arrival.data.data.len() + self.aside(),
             What::Settle(_) | What::Discard(_) | What::Resend(_) | What::GiveUp(_) => 0,
         }
     }
@@ -289,7 +306,7 @@ fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<Strin
     }
     for unread in &arrival.unread {
         let (name, reason, data) = (&*arrival.source, &*unread.reason, &*unread.data);
-        keep_aside(c, Aside { at_ms: arrival.arrived_ms, stage: Stage::Source, name, via: "", reason, data, earlier: None })?;
+        keep_aside(c, Aside { at_ms: arrival.arrived_ms, stage: Stage::Source, name, via: "", reason, data, size: unread.size, earlier: None })?;
     }
     let minute = arrival.arrived_ms.div_euclid(60_000);
     for posting in &arrival.postings {
@@ -314,7 +331,7 @@ fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String,
             for (line, place) in refused_lines.by_ref().take(*lines).zip(*done..) {
                 let earlier = earlier.next().flatten().and_then(|difference| difference.earlier(line));
                 let (stage, name, data, earlier) = (Stage::Destination, &*s.destination, &**line, earlier.as_deref());
-                let again = keep_aside(c, Aside { at_ms: s.at_ms, stage, name, via: route, reason, data, earlier })?;
+                let again = keep_aside(c, Aside { at_ms: s.at_ms, stage, name, via: route, reason, data, size: data.len(), earlier })?;
                 resent::refused_again(c, *id, place, reason, again)?;
             }
         } else {
@@ -344,7 +361,7 @@ fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String,
     }
     if let Some(Unnamed { why, lines, .. }) = &s.unnamed {
         let (stage, name, data) = (Stage::Destination, &*s.destination, &**lines);
-        keep_aside(c, Aside { at_ms: s.at_ms, stage, name, via: "", reason: why, data, earlier: None })?;
+        keep_aside(c, Aside { at_ms: s.at_ms, stage, name, via: "", reason: why, data, size: data.len(), earlier: None })?;
     }
     if let Some((file, length)) = &s.reached {
         let row = (reached::destination.eq(&s.destination), reached::file.eq(file), reached::length.eq(*length as i64));
@@ -391,7 +408,7 @@ fn post(c: &mut SqliteConnection, postings: &BTreeMap<(i64, Account), Amount>) -
     Ok(())
 }
 
-/// Forgets old minutes and the oldest of too many quarantined records, and gives freed pages back.
+/// Forgets old minutes and what quarantine holds too much of, and gives freed pages back.
 fn tidy(c: &mut SqliteConnection) -> QueryResult<()> {
     let newest: Option<i64> = ledger_minute::table.select(diesel::dsl::max(ledger_minute::minute)).first(c)?;
     if let Some(newest) = newest {
@@ -400,10 +417,7 @@ fn tidy(c: &mut SqliteConnection) -> QueryResult<()> {
     }
     extras::forget(c)?;
     resent::forget(c)?;
-    let last: Option<i64> = quarantine::table.select(diesel::dsl::max(quarantine::id)).first(c)?;
-    if let Some(last) = last {
-        diesel::delete(quarantine::table.filter(quarantine::id.le(last - KEEP_QUARANTINED))).execute(c)?;
-    }
+    quarantine::tidy(c, quarantine::BOUNDS)?;
     // 2 000 pages of 32 KiB at a time keep the pause short.
     c.batch_execute("PRAGMA incremental_vacuum(2000);")
 }

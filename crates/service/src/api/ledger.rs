@@ -6,11 +6,11 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use rockrose_grants::Eye;
+use rockrose_grants::{Eye, Need};
 use rockrose_intake::Problem;
 use rockrose_language::Place;
 use rockrose_ledger::{Account, Equation, Stage};
-use rockrose_spool::Quarantined;
+use rockrose_spool::{Page, Quarantined};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -26,6 +26,8 @@ use crate::{App, now_ms};
 const MAX_MINUTES: i64 = 24 * 60;
 /// Most quarantined records in one answer.
 const MAX_QUARANTINED: i64 = 1_000;
+/// So many quarantined records are read whole at once.
+const WHOLE_AT_ONCE: i64 = 20;
 /// Most of a quarantined record that is shown, in bytes.
 const SHOWN: usize = 4_096;
 
@@ -101,6 +103,8 @@ pub(crate) async fn minutes(State(app): State<Arc<App>>, Asked(query): Asked<Min
 pub(crate) struct QuarantineQuery {
     /// Most records to answer with; 100 if left out, at most 1000.
     most: Option<i64>,
+    /// Only records with smaller numbers.
+    before: Option<i64>,
 }
 
 /// The newest records that could not be read or were refused for good.
@@ -110,13 +114,26 @@ pub(crate) async fn quarantine(
     Extension(caller): Extension<Arc<Caller>>,
     Asked(query): Asked<QuarantineQuery>,
 ) -> Result<Json<Vec<QuarantineEntry>>, Problem> {
-    let found = app.spool.quarantined(query.most.unwrap_or(100).clamp(1, MAX_QUARANTINED)).await.map_err(|e| spool_problem(&e))?;
+    let most = query.most.unwrap_or(100).clamp(1, MAX_QUARANTINED);
     let mut eyes: HashMap<Place, Eye> = HashMap::new();
-    let entry = |q: Quarantined| {
+    let mut entry = |q: Quarantined| {
         let place = place(&q);
         quarantine_entry(eyes.entry(place).or_insert_with_key(|place| caller.eye(&app, place)), q)
     };
-    Ok(Json(found.into_iter().filter_map(entry).collect()))
+    // Whoever sees all is shown the beginnings; whether others see a record is asked of the whole of it.
+    let (at_once, bytes) = if caller.grants.allow(Need::SeeAll) { (most, SHOWN as i32) } else { (WHOLE_AT_ONCE, i32::MAX) };
+    let (mut shown, mut before) = (Vec::new(), query.before);
+    for _ in 0..MAX_QUARANTINED / WHOLE_AT_ONCE {
+        let found = app.spool.quarantine_page(Page { before, most: at_once, bytes }).await.map_err(|e| spool_problem(&e))?;
+        let Some(last) = found.last().map(|q| q.id) else { break };
+        before = Some(last);
+        shown.extend(found.into_iter().filter_map(&mut entry));
+        if shown.len() as i64 >= most {
+            break;
+        }
+    }
+    shown.truncate(most as usize);
+    Ok(Json(shown))
 }
 
 /// Where a record came into quarantine.
@@ -138,7 +155,7 @@ pub(super) fn quarantine_entry(eye: &mut Eye, q: Quarantined) -> Option<Quaranti
         name: q.name,
         via: q.via,
         reason,
-        size: data.len(),
+        size: q.size,
         data: String::from_utf8_lossy(&data[..data.len().min(SHOWN)]).into_owned(),
     })
 }

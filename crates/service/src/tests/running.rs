@@ -72,6 +72,19 @@ async fn bodies_are_counted_queued_and_kept_aside() {
     // Many unreadable records are all kept, but only the first few are named.
     let receipt = hand(r.app(), &"{bad\n".repeat(50), DeclaredFormat::Lines).await.unwrap();
     assert_eq!((receipt.quarantined, receipt.unreadable.len()), (50, rockrose_intake::NAMED_UNREADABLE));
+    // Of a body with very many, or very long ones, the first are kept, and their beginnings; all are counted.
+    let before = r.app().spool.quarantined(10_000).await.unwrap().len();
+    let receipt = hand(r.app(), &"{bad\n".repeat(3_000), DeclaredFormat::Lines).await.unwrap();
+    assert_eq!((receipt.quarantined, r.app().spool.quarantined(10_000).await.unwrap().len() - before), (3_000, rockrose_spool::KEPT_OF_BODY));
+    let long = format!("{{\"long\":\"{}\"}}\n", "x".repeat(100_000));
+    let receipt = hand(r.app(), &long.repeat(100), DeclaredFormat::Lines).await.unwrap();
+    assert_eq!((receipt.quarantined, r.app().spool.quarantined(10_000).await.unwrap().len() - before - rockrose_spool::KEPT_OF_BODY), (100, 64));
+    let newest = r.app().spool.quarantine_page(rockrose_spool::Page { before: None, most: 1, bytes: 10 }).await.unwrap().remove(0);
+    assert_eq!((newest.data.as_slice(), newest.size), (&b"{\"long\":\"x"[..], long.len() - 1));
+    let whole = r.app().spool.quarantined_one(newest.id).await.unwrap().unwrap();
+    assert_eq!(whole.data.len(), rockrose_spool::KEPT_OF_RECORD);
+    let older = r.app().spool.quarantine_page(rockrose_spool::Page { before: Some(newest.id), most: 2, bytes: 10 }).await.unwrap();
+    assert_eq!(older.iter().map(|q| newest.id - q.id).collect::<Vec<_>>(), [1, 2]);
     // A source that cuts to size itself has records longer than an event may be by what is written around them; they have the file's path as well.
     let stamps = vec![rockrose_event::stamp::Stamp::new("path", "/log", 0).unwrap()];
     let with = BodyMetadata { bounded: true, stamps, ..BodyMetadata::default() };

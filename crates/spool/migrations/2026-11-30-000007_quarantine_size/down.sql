@@ -1,0 +1,2 @@
+DROP INDEX quarantine_shares;
+ALTER TABLE quarantine DROP COLUMN size;
