@@ -17,6 +17,8 @@ use crate::sources::{Files, Source, SourceKind};
 
 /// Most routes, sources and destinations together.
 const MAX_PARTS: usize = 20_000;
+/// Most regular expressions. Each is compiled in the check, which takes most of a millisecond.
+const MAX_PATTERNS: usize = 10_000;
 /// Most steps that recipes may expand to in one place.
 const MAX_STEPS: usize = 1_000;
 
@@ -205,6 +207,11 @@ impl ParsedPlan {
 
     /// As [`ParsedPlan::check`], and whether tables have the columns that steps name; `beginning` gives the first bytes of a table's file.
     fn check_with(self, beginning: impl Fn(&str) -> Option<Vec<u8>>) -> Result<CheckedPlan, Vec<Report>> {
+        let patterns: usize = self.sentences().map(written_patterns).sum();
+        if patterns > MAX_PATTERNS {
+            let mistake = Mistake::new(0..0, format!("the plan has {patterns} regular expressions, more than {MAX_PATTERNS}"));
+            return Err(reports(&self.text, vec![mistake.expected("fewer, as by one expression with `|` or by a table that `look up` asks")]));
+        }
         let kind = |t: &Section| t.text("kind").map_or_else(String::new, |k| k.value.to_owned());
         let tables = self.tables.iter().map(|t| (t.name.value.clone(), kind(t))).collect();
         let mut c = Checker {
@@ -239,6 +246,38 @@ impl ParsedPlan {
         }
         let warnings = reports(&self.text, c.warnings);
         Ok(CheckedPlan { text: self.text, sources, destinations, routes, tables, recipes, warnings })
+    }
+}
+
+/// How many regular expressions stand in a sentence: a slash that follows a blank or a bracket begins one, outside of quotes.
+fn written_patterns(sentence: &str) -> usize {
+    let (mut quote, mut escaped, mut before, mut count) = (None, false, ' ', 0);
+    for c in sentence.chars() {
+        match (quote, c) {
+            _ if escaped => {}
+            (Some(end), c) if end == c => quote = None,
+            (None, '"') => quote = Some(c),
+            (None, '/') if before.is_whitespace() || before == '(' => {
+                quote = Some(c);
+                count += 1;
+            }
+            _ => {}
+        }
+        escaped = c == '\\' && !escaped && quote.is_some();
+        before = c;
+    }
+    count
+}
+
+impl ParsedPlan {
+    /// All texts and lists of texts, among them all sentences.
+    fn sentences(&self) -> impl Iterator<Item = &str> {
+        let sections = [&self.sources, &self.destinations, &self.routes, &self.recipes].into_iter().flatten();
+        sections.flat_map(|section| section.entries.iter()).flat_map(|(_, entry)| match &entry.value {
+            Raw::Text(text) => vec![text.as_str()],
+            Raw::Texts(list) => list.iter().map(|item| item.value.as_str()).collect(),
+            _ => Vec::new(),
+        })
     }
 }
 

@@ -424,3 +424,17 @@ fn a_file_belongs_to_one_destination_of_a_plan() {
     let plain = |path: &str| crate::plain_path(path).display().to_string();
     assert_eq!(["a/./b", "./a", "/../a", "../../a/..", "a/../../b"].map(plain), ["a/b", "a", "/a", "../..", "../b"]);
 }
+
+#[test]
+fn a_plan_has_only_so_many_regular_expressions_and_is_refused_before_they_are_compiled() {
+    let route =
+        |n: usize| format!("[[route]]\nname = \"r{n}\"\nwhen = 'message matches /gate {n} (opens|shuts)/'\ndo = ['redact /token=(\\S+)/']\nto = [\"d\"]\n");
+    let plan = |routes: usize| format!("[destination.d]\nkind = \"discard\"\n{}", (0..routes).map(route).collect::<String>());
+    let begun = std::time::Instant::now();
+    let refused = CheckedPlan::read(&plan(6_000)).unwrap_err();
+    assert_eq!(refused[0].message, "the plan has 12000 regular expressions, more than 10000");
+    let (refusing, begun) = (begun.elapsed(), std::time::Instant::now());
+    assert!(CheckedPlan::read(&plan(50)).is_ok());
+    // Not a claim about speed: with the expressions compiled, it would take a hundred times as long.
+    assert!(refusing < 60 * begun.elapsed(), "{refusing:?}");
+}

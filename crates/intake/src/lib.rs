@@ -28,7 +28,7 @@ use std::sync::Arc;
 pub use ages::{Ages, Freshness};
 pub use attempts::Attempts;
 pub use host::serve;
-pub use kinds::file::{Family, Sample, own_logs, sample, would_read};
+pub use kinds::file::{Budget, Family, Sample, own_logs, sample, would_read};
 pub use kinds::{PasteLine, paste_lines, remedy, url_with_key};
 pub use listener::{BoundedListener, Peer, out_of_descriptors};
 pub use monitor::{Caught, FileSeen, FileState, SenderFault, SourceMonitor, SourceStatus, Trouble};

@@ -55,7 +55,7 @@ impl<'a> From<&'a Caller> for Author<'a> {
 /// Checks, records and runs a plan; returns its revision's number.
 pub(crate) async fn apply(app: &Arc<App>, text: &str, by: Author<'_>, why: &str, expected: Option<i64>) -> Result<i64, Refusal> {
     let _alone = app.engine.applying.lock().await;
-    let checked = CheckedPlan::read_where(text, real_path, tables::beginning).map_err(Refusal::Mistakes)?;
+    let checked = checked(app, text).await.map_err(Refusal::Mistakes)?;
     if let Some(grants) = by.grants {
         let allowed = grants.change(&app.engine.running().checked, &checked);
         allowed.map_err(|why| Refusal::NotGranted { who: by.name.to_owned(), why })?;
@@ -67,10 +67,29 @@ pub(crate) async fn apply(app: &Arc<App>, text: &str, by: Author<'_>, why: &str,
     Ok(number)
 }
 
+/// Checks a plan as it would run here: aside from the threads that take events in, one plan at a time.
+pub(crate) async fn checked(app: &App, text: &str) -> Result<CheckedPlan, Vec<Report>> {
+    let text = text.to_owned();
+    aside(app, move || CheckedPlan::read_where(&text, real_path, tables::beginning)).await
+}
+
+/// Does work on a plan on a thread of its own, one at a time.
+pub(crate) async fn aside<T: Send + 'static>(app: &App, work: impl FnOnce() -> T + Send + 'static) -> T {
+    // The semaphore is never closed.
+    let place = Arc::clone(&app.checking).acquire_owned().await;
+    let (tell, told) = tokio::sync::oneshot::channel();
+    std::thread::spawn(move || {
+        let _place = place;
+        let _ = tell.send(work());
+    });
+    told.await.unwrap_or_else(|_| unreachable!("a plan's check does not panic"))
+}
+
 /// Runs a revision that is recorded already.
 pub(crate) async fn take_up(app: &Arc<App>, number: i64, text: &str) -> Result<(), Refusal> {
     let _alone = app.engine.applying.lock().await;
-    let checked = CheckedPlan::read(text).map_err(Refusal::Mistakes)?;
+    let known = text.to_owned();
+    let checked = aside(app, move || CheckedPlan::read(&known)).await.map_err(Refusal::Mistakes)?;
     let ready = prepare(app, &checked).await?;
     run(app, number, checked, ready).await;
     Ok(())

@@ -72,6 +72,10 @@ pub(crate) struct App {
     pub(crate) attempts: rockrose_intake::Attempts,
     /// Places for passwords that are looked at.
     pub(crate) hashing: tokio::sync::Semaphore,
+    /// A place for whoever looks into files.
+    pub(crate) looking: Arc<tokio::sync::Semaphore>,
+    /// A place for a plan that is checked.
+    pub(crate) checking: Arc<tokio::sync::Semaphore>,
     /// Tells open streams that what somebody may see has changed.
     pub(crate) access: tokio::sync::watch::Sender<()>,
     pub(crate) looks: journal::Looks,
@@ -162,6 +166,8 @@ impl Service {
             codes: sign_in::Codes::default(),
             attempts: rockrose_intake::Attempts::new(FREE_FAILURES),
             hashing: tokio::sync::Semaphore::new(HASHING),
+            looking: Arc::new(tokio::sync::Semaphore::new(1)),
+            checking: Arc::new(tokio::sync::Semaphore::new(1)),
             access: tokio::sync::watch::Sender::new(()),
             looks: journal::Looks::default(),
             journal_days: settings.journal_days,

@@ -406,3 +406,38 @@ async fn idle_and_dripping_connections_hold_up_nobody() {
     drop((idle, dripping));
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn wide_looks_into_files_and_large_plans_hold_up_nobody() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&format!(
+        "[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:{port}\"\n[destination.counted]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"counted\"]\n"
+    ));
+    let look = |pattern: &str| {
+        let request = node.http.post(node.url("/api/v1/files/look")).bearer_auth(node.token());
+        request.json(&serde_json::json!({ "paths": [pattern], "exclude": [] }))
+    };
+    let looks: Vec<_> = (0..16).map(|_| tokio::spawn(look("/**/*/**/no-such-name").send())).collect();
+    let route = |n: usize| format!("[[route]]\nname = \"r{n}\"\nwhen = 'message matches /gate {n} (opens|shuts)/'\nto = [\"d\"]\n");
+    let plan = format!("[destination.d]\nkind = \"discard\"\n{}", (0..9_000).map(route).collect::<String>());
+    let check = || node.http.post(node.url("/api/v1/plan/check")).bearer_auth(node.token()).json(&serde_json::json!({ "text": plan }));
+    let checks: Vec<_> = (0..4).map(|_| tokio::spawn(check().send())).collect();
+    for _ in 0..20 {
+        let begun = std::time::Instant::now();
+        assert_eq!(crate::harness::post(&node.http, port, "{}").await.status(), 200);
+        assert!(begun.elapsed() < std::time::Duration::from_secs(1), "{:?}", begun.elapsed());
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+    // Whoever goes away leaves nothing behind that others would wait for.
+    looks.iter().for_each(tokio::task::JoinHandle::abort);
+    checks.iter().for_each(tokio::task::JoinHandle::abort);
+    node.write("one.log", "gate opens\n");
+    let begun = std::time::Instant::now();
+    let answer = look(&node.path("*.log").display().to_string()).send().await.unwrap();
+    assert_eq!(answer.status(), 200);
+    assert_eq!(answer.json::<serde_json::Value>().await.unwrap()["file_count"], 1);
+    assert!(begun.elapsed() < std::time::Duration::from_secs(5), "{:?}", begun.elapsed());
+    node.balanced();
+    node.stop().await;
+}

@@ -2,30 +2,45 @@
 
 use std::collections::HashSet;
 use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use axum::Json;
+use axum::extract::State;
 use axum::http::StatusCode;
 use rockrose_engine::kit::{self, Kit};
-use rockrose_intake::{Family, Problem, Sample};
+use rockrose_intake::{Budget, Family, Problem, Sample};
 use serde_json::value::RawValue;
 
 use super::extract::Body;
 use super::sources::{FILES, source_file};
 use super::types::{self, LookRequest, LookedInto, LookedKind};
-use crate::now_ms;
+use crate::{App, now_ms};
 
+/// How long files are looked for, and somebody waits for others who look.
+const LOOK_TIME: Duration = Duration::from_secs(10);
+/// Most files and folders that are looked through.
+const LOOK_ENTRIES: usize = 200_000;
 /// Events of a sample that are shown.
 const SHOWN: usize = 5;
 
 /// Looks into files before they are read: which there are, of which kinds they are, how the first events of each would be read, and which sources to add to a plan.
 #[utoipa::path(post, operation_id = "look_into_files", path = "/api/v1/files/look", tag = "connect", request_body = types::LookRequest,
     responses((status = 200, body = types::LookedInto), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
-pub(crate) async fn look(Body(request): Body<LookRequest>) -> Result<Json<LookedInto>, Problem> {
+pub(crate) async fn look(State(app): State<Arc<App>>, Body(request): Body<LookRequest>) -> Result<Json<LookedInto>, Problem> {
     if request.paths.is_empty() {
         return Err(Problem::new(StatusCode::BAD_REQUEST, "no-paths", "No files were named", "`paths` is empty"));
     }
+    // One at a time, and for some seconds, so that those who take events in are not held up.
+    let place = tokio::time::timeout(LOOK_TIME, app.looking.clone().acquire_owned()).await;
+    let Ok(Ok(place)) = place else { return Err(Problem::unavailable("busy", "others look into files at this moment")) };
+    let mut budget = Budget::new(LOOK_ENTRIES, LOOK_TIME);
+    // Whoever goes away does not leave their question behind.
+    let _asked = Asking(budget.cancelled());
     let looked = tokio::task::spawn_blocking(move || {
-        let sample = rockrose_intake::sample(&request.paths, &request.exclude);
+        let _place = place;
+        let sample = rockrose_intake::sample(&request.paths, &request.exclude, &mut budget);
         let kinds = kinds(&sample, &request, now_ms());
         let plan = (!kinds.is_empty()).then(|| plan_for(&request, &kinds));
         (sample, kinds, plan)
@@ -53,6 +68,15 @@ pub(crate) async fn look(Body(request): Body<LookRequest>) -> Result<Json<Looked
         kinds: kinds.into_iter().map(kind).collect(),
         plan,
     }))
+}
+
+/// Somebody who waits for an answer.
+struct Asking(Arc<AtomicBool>);
+
+impl Drop for Asking {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Release);
+    }
 }
 
 /// Files that one source reads, since they are read by the same steps.

@@ -19,7 +19,7 @@ use super::types::{
 };
 use super::{records_problem, types};
 use crate::App;
-use crate::apply::{Refusal, apply as exchange, missing_secrets};
+use crate::apply::{Refusal, apply as exchange, aside, checked, missing_secrets};
 use crate::caller::Caller;
 
 /// Most revisions in one answer.
@@ -87,7 +87,8 @@ fn own_files(plan: &CheckedPlan, files: &Files) -> Vec<PathBuf> {
 #[utoipa::path(post, path = "/api/v1/plan/check", tag = "plan", request_body = types::CheckRequest, responses((status = 200, body = types::CheckAnswer), (status = 401, body = types::Problem)))]
 pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<CheckRequest>) -> Result<Json<CheckAnswer>, Problem> {
     let running = app.engine.running();
-    let difference = difference(&running.checked.text, &request.text);
+    let (before, after) = (Arc::clone(&running), request.text.clone());
+    let difference = aside(&app, move || difference(&before.checked.text, &after)).await;
     let mut answer = CheckAnswer {
         good: false,
         mistakes: Vec::new(),
@@ -97,7 +98,7 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<Check
         changes: Vec::new(),
         difference,
     };
-    match CheckedPlan::read_where(&request.text, rockrose_delivery::real_path, crate::tables::beginning) {
+    match checked(&app, &request.text).await {
         Err(mistakes) => answer.mistakes = mistakes.into_iter().map(types::mistake).collect(),
         Ok(plan) => {
             answer.missing_secrets = missing_secrets(&app, &plan).await.map_err(|e| records_problem(&e))?;

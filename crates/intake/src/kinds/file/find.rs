@@ -4,6 +4,7 @@ use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
 use super::open::FileStat;
+use super::walk::{Budget, Stopped, Walk};
 
 /// Most files of one source.
 pub(super) const MAX_FILES: usize = 10_000;
@@ -23,6 +24,8 @@ pub(super) struct Found {
     pub(super) empty: Vec<String>,
     /// There were more than [`MAX_FILES`].
     pub(super) too_many: bool,
+    /// Why not all was looked through.
+    pub(super) stopped: Option<Stopped>,
 }
 
 /// Whether one of the patterns meets `path`.
@@ -59,23 +62,19 @@ pub fn own_logs() -> Vec<PathBuf> {
     all
 }
 
-pub(super) fn find(paths: &[String], exclude: &[String]) -> Found {
+pub(super) fn find(paths: &[String], exclude: &[String], budget: &mut Budget) -> Found {
     let left_out = patterns(exclude);
     let own: Vec<(u64, u64)> = own_logs().iter().filter_map(|path| std::fs::metadata(path).ok()).map(|about| FileStat::of(&about).number).collect();
     let (mut found, mut seen) = (Found::default(), HashSet::new());
     for pattern in paths {
         let before = (found.files.len(), found.refused.len(), seen.len());
-        let Ok(matches) = glob::glob(pattern) else { continue };
-        for entry in matches {
-            let path = match entry {
-                Ok(path) => path,
-                Err(e) => {
-                    found.refused.push((e.path().to_owned(), std::io::Error::from(e.error().kind())));
-                    continue;
-                }
-            };
+        let walked = Walk::run(pattern, budget, &mut |path, refused| {
+            if let Some(e) = refused {
+                found.refused.push((path, e));
+                return;
+            }
             if meets(&left_out, &path) {
-                continue;
+                return;
             }
             match std::fs::metadata(&path) {
                 Ok(about) if about.is_dir() => {}
@@ -83,21 +82,24 @@ pub(super) fn find(paths: &[String], exclude: &[String]) -> Found {
                 Ok(about) => {
                     let look = FileStat::of(&about);
                     if !seen.insert(look.number) {
-                        continue;
-                    }
-                    if own.contains(&look.number) {
+                    } else if own.contains(&look.number) {
                         found.own.push(path);
-                        continue;
-                    }
-                    if found.files.len() == MAX_FILES {
+                    } else if found.files.len() == MAX_FILES {
                         found.too_many = true;
-                        return found;
+                    } else {
+                        found.files.push((path, look));
                     }
-                    found.files.push((path, look));
                 }
                 // It went away in between, or is a link to nothing.
                 Err(e) => found.refused.push((path, e)),
             }
+        });
+        if let Err(stopped) = walked {
+            found.stopped = Some(stopped);
+            return found;
+        }
+        if found.too_many {
+            return found;
         }
         if (found.files.len(), found.refused.len(), seen.len()) == before {
             found.empty.push(pattern.clone());
@@ -148,10 +150,10 @@ mod tests {
             names.sort();
             names
         };
-        let found = find(&[at("**/*.log"), at("a/*.log"), at("*.gone")], &["t*.log".to_owned()]);
+        let found = find(&[at("**/*.log"), at("a/*.log"), at("*.gone")], &["t*.log".to_owned()], &mut Budget::default());
         assert_eq!(names(&found), ["a/current.log"], "two paths lead to one file, and exclude leaves out names");
         assert_eq!((found.odd, found.empty, found.refused.len()), (vec![at("a/odd.log").into(), at("a/odd.log").into()], vec![at("*.gone")], 2));
-        assert_eq!(names(&find(&[at("a/**/*.log")], &[at("a/[co]*")])), ["a/b/three.log", "a/two.log"]);
+        assert_eq!(names(&find(&[at("a/**/*.log")], &[at("a/[co]*")], &mut Budget::default())), ["a/b/three.log", "a/two.log"]);
         let would =
             |paths: &[String], exclude: &[&str]| would_read(paths, &exclude.iter().map(|&e| e.to_owned()).collect::<Vec<_>>(), Path::new(&at("a/new.log")));
         assert!(would(&[at("a/*.log")], &[]) && !would(&[at("a/*.log")], &["new.*"]) && !would(&[at("b/*.log")], &[]));

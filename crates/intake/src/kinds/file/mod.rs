@@ -10,6 +10,7 @@ mod open;
 mod position;
 mod sample;
 mod tracked;
+mod walk;
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs::File;
@@ -29,6 +30,7 @@ use open::{FileFormat, FileStat, head};
 use position::ReadPosition;
 pub use sample::{Family, Sample, sample};
 use tracked::{Chunk, TrackedFile};
+pub use walk::Budget;
 
 use super::{Endpoint, Kind, PasteLine, Start};
 use crate::monitor::{FileSeen, FileState};
@@ -190,7 +192,7 @@ impl Follower {
 
     /// Looks through all patterns and finds out which file is which.
     fn look(&mut self, now: i64) {
-        let found = find::find(&self.settings.files.paths, &self.settings.files.exclude);
+        let found = find::find(&self.settings.files.paths, &self.settings.files.exclude, &mut Budget::default());
         self.seen.clear();
         let mut say =
             |path: &Path, state: FileState, says: String| self.seen.push(FileSeen { path: path.display().to_string(), state, says, size: 0, offset: 0 });

@@ -5,6 +5,7 @@ use std::os::unix::fs::FileExt;
 
 use super::find::{MAX_FILES, find};
 use super::open::{FileFormat, FileStat, Unpacking, head};
+use super::walk::Budget;
 use crate::monitor::{FileSeen, FileState};
 
 /// Most bytes of a file that are looked at.
@@ -55,10 +56,10 @@ fn family_name(path: &std::path::Path) -> String {
     shared
 }
 
-/// Looks at the files under patterns. Blocks.
+/// Looks at the files under patterns, as far as the budget goes. Blocks.
 #[must_use]
-pub fn sample(paths: &[String], exclude: &[String]) -> Sample {
-    let found = find(paths, exclude);
+pub fn sample(paths: &[String], exclude: &[String], budget: &mut Budget) -> Sample {
+    let found = find(paths, exclude, budget);
     let mut sample = Sample::default();
     let mut say = |path: String, state: FileState, says: String, size: u64| sample.files.push(FileSeen { path, state, says, size, offset: 0 });
     found.refused.iter().for_each(|(path, e)| say(path.display().to_string(), FileState::of_error(e), e.to_string(), 0));
@@ -68,10 +69,14 @@ pub fn sample(paths: &[String], exclude: &[String]) -> Sample {
     if found.too_many {
         say("…".to_owned(), FileState::TooMany, format!("more than {MAX_FILES} files"), 0);
     }
-    let mut files = found.files;
+    let (mut files, mut stopped) = (found.files, found.stopped);
     files.sort_by_key(|(_, look)| std::cmp::Reverse(look.changed_ms));
     let mut families: Vec<(String, Family)> = Vec::new();
     for (path, look) in files {
+        stopped = stopped.or_else(|| budget.spend().err());
+        if stopped.is_some() {
+            break;
+        }
         let name = path.display().to_string();
         let shared = family_name(&path);
         let known = families.iter().position(|(of, _)| *of == shared);
@@ -104,6 +109,9 @@ pub fn sample(paths: &[String], exclude: &[String]) -> Sample {
             }
             Err(e) => say(name, FileState::of_error(&e), e.to_string(), look.size),
         }
+    }
+    if let Some(stopped) = stopped {
+        say("…".to_owned(), FileState::TooMany, stopped.to_string(), 0);
     }
     sample.families = families.into_iter().map(|(_, family)| family).filter(|family| !family.path.is_empty()).collect();
     sample.files.sort_by_key(|f| !f.state.is_trouble());
@@ -153,7 +161,7 @@ mod tests {
         [("a.log", 1), ("b.log.zst", 2), ("c.log", 3), ("d.log", 4)].into_iter().for_each(|(n, s)| times(n, s));
         std::fs::write(at("b.log"), "new\n").unwrap();
         times("b.log", 0);
-        let sample = sample(&[at("*.log*").display().to_string(), at("x/*").display().to_string()], &[]);
+        let sample = sample(&[at("*.log*").display().to_string(), at("x/*").display().to_string()], &[], &mut Budget::default());
         let paths: Vec<_> = sample.families.iter().map(|f| (f.path.clone(), f.paths.len())).collect();
         assert_eq!(paths, [(at("b.log.zst").display().to_string(), 2), (at("a.log").display().to_string(), 1)]);
         let lines = &sample.families[0].lines;
