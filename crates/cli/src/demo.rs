@@ -101,7 +101,7 @@ pub(crate) async fn demo(settings: DemoSettings) -> Outcome {
     }
     let mut end = End::listen()?;
     let (text, ports) = plan(&settings)?;
-    let service = Service::start(&Settings { data: settings.data.clone(), listen: settings.listen, open_metrics: false, journal_days: None }).await?;
+    let service = Service::start(&Settings::new(settings.data.clone(), settings.listen)).await?;
     let stop = CancellationToken::new();
     let run = run(&settings, &service, &text, ports, &stop, &mut end).await;
     stop.cancel();
@@ -129,7 +129,7 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
     }
     tables(settings).context("the demo's tables cannot be written")?;
     service.apply(text, "demo", "the demo's plan", "demo/plan.toml").await?;
-    let (client, link) = client_settings(service, &settings.data).await?;
+    let (client, link) = client_settings(service, &settings.data, None).await?;
     let me = std::env::current_exe().map_or_else(|_| "rockrose".into(), |p| p.display().to_string());
     // Shown as it is typed from here, where that is shorter.
     let me = std::env::current_dir().ok().and_then(|d| me.strip_prefix(&format!("{}/", d.display())).map(str::to_owned)).unwrap_or(me);
@@ -157,7 +157,7 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
 
 /// Posts made-up events to the sources, for ever.
 async fn generate(settings: &DemoSettings, sources: &[(&str, u16, Option<String>); 3]) -> anyhow::Result<()> {
-    let http = rockrose_client::http()?;
+    let http = rockrose_client::http(&[])?;
     let mut generator = Generator::new(settings.seed);
     let mut tick = tokio::time::interval(EVERY);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);

@@ -55,6 +55,21 @@ enum Command {
         /// Serve /metrics to anyone who can reach the service, without a token
         #[arg(long, env = "ROCKROSE_OPEN_METRICS")]
         open_metrics: bool,
+        /// URL by which browsers reach the console, if it differs from the address, as in https://logs.ferries.example
+        #[arg(long, env = "ROCKROSE_PUBLIC_URL", value_name = "URL")]
+        public_url: Option<String>,
+        /// Certificate (PEM) to serve the API and the console with, over TLS
+        #[arg(long, env = "ROCKROSE_CERTIFICATE", value_name = "FILE", requires = "key")]
+        certificate: Option<PathBuf>,
+        /// The certificate's private key (PEM)
+        #[arg(long, env = "ROCKROSE_KEY", value_name = "FILE", requires = "certificate")]
+        key: Option<PathBuf>,
+        /// Allow other hosts to connect without TLS, since a proxy in front of the service provides it
+        #[arg(long, env = "ROCKROSE_BEHIND_PROXY")]
+        behind_proxy: bool,
+        /// Folder that plans may read from and write to; may be repeated. All but system folders, dot-files and the data folder if omitted
+        #[arg(long, env = "ROCKROSE_FILES_UNDER", value_name = "FOLDER", value_delimiter = ':')]
+        files_under: Vec<PathBuf>,
         /// Days for which entries of the journal are kept; for ever if omitted
         #[arg(long, env = "ROCKROSE_JOURNAL_DAYS", value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
         journal_days: Option<u32>,
@@ -158,8 +173,10 @@ fn main() -> ExitCode {
 async fn run(cli: Cli) -> Outcome {
     let common = cli.common;
     match cli.command {
-        Command::Serve { data, listen, plan, open_metrics, journal_days } => {
-            serve::serve(Settings { data, listen, open_metrics, journal_days }, plan, common.json).await
+        Command::Serve { data, listen, plan, open_metrics, public_url, certificate, key, behind_proxy, files_under, journal_days } => {
+            let certificate = certificate.zip(key);
+            let settings = Settings { data, listen, open_metrics, journal_days, public_url, certificate, behind_proxy, files_under };
+            serve::serve(settings, plan, common.json).await
         }
         Command::Demo { data, listen, free_ports, ports, rate, seed } => {
             demo::demo(demo::DemoSettings { data, listen, free_ports, ports, rate, seed, json: common.json }).await

@@ -39,16 +39,18 @@ impl Write for Printable {
 /// The settings file with which the client on this machine finds the service. It keeps its token; where there is none, or it is revoked, one is made.
 ///
 /// Returns the file, and a link that signs a browser in.
-pub(crate) async fn client_settings(service: &Service, data: &Path) -> anyhow::Result<(PathBuf, String)> {
+pub(crate) async fn client_settings(service: &Service, data: &Path, certificate: Option<&Path>) -> anyhow::Result<(PathBuf, String)> {
     let path = data.join("client.toml");
     let kept = std::fs::read_to_string(&path).ok().and_then(|t| toml::from_str::<toml::Table>(&t).ok());
     let kept = kept.as_ref().and_then(|k| k.get("token")).and_then(toml::Value::as_str).filter(|t| !t.is_empty());
     let token = service.client_token("admin", kept).await?;
     // Written beside and moved into place, so that whoever reads it finds it whole, and a crash leaves the one before.
     let fresh = data.join("client.toml.new");
+    let certificate = certificate.map(|path| std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned()));
+    let ca = certificate.map_or_else(String::new, |path| format!("ca = {:?}\n", path.display().to_string()));
     let write = || {
         let mut file = std::fs::OpenOptions::new().create(true).truncate(true).write(true).mode(0o600).open(&fresh)?;
-        write!(file, "# For `rockrose --config {}`. Keep it to yourself.\naddress = \"http://{}\"\ntoken = \"{token}\"\n", path.display(), service.address())?;
+        write!(file, "# For `rockrose --config {}`. Keep it to yourself.\naddress = \"{}\"\ntoken = \"{token}\"\n{ca}", path.display(), service.local_url())?;
         file.sync_all()?;
         std::fs::rename(&fresh, &path)
     };
@@ -113,7 +115,7 @@ pub(crate) async fn serve(settings: Settings, plan: Option<PathBuf>, as_json: bo
         service.stop().await;
         return Err(Failure::new(Exit::BadPlan, format!("{e:#}")));
     }
-    let (client, link) = client_settings(&service, &settings.data).await?;
+    let (client, link) = client_settings(&service, &settings.data, settings.certificate.as_ref().map(|(certificate, _)| &**certificate)).await?;
     if as_json {
         format::print_json(&serde_json::json!({ "console": link, "config": client }))?;
     } else {

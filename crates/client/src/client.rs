@@ -17,6 +17,7 @@ use crate::{Common, Exit, Failure, Outcome, format};
 struct Config {
     address: Option<String>,
     token: Option<String>,
+    ca: Option<PathBuf>,
 }
 
 fn default_config() -> Option<PathBuf> {
@@ -47,9 +48,16 @@ pub struct Client {
 ///
 /// # Errors
 /// If TLS cannot be set up at all.
-pub fn http() -> reqwest::Result<reqwest::Client> {
+pub fn http(trusted: &[reqwest::Certificate]) -> reqwest::Result<reqwest::Client> {
     let builder = || reqwest::Client::builder().no_proxy();
-    builder().build().or_else(|_| builder().tls_certs_only([]).build())
+    builder().tls_certs_merge(trusted.iter().cloned()).build().or_else(|_| builder().tls_certs_only(trusted.iter().cloned()).build())
+}
+
+/// The certificates in a file.
+fn certificates(path: &Path) -> Result<Vec<reqwest::Certificate>, Failure> {
+    let failed = |e: &dyn std::fmt::Display| Failure::new(Exit::Failed, format!("cannot read certificates from {}: {e}", path.display()));
+    let pem = std::fs::read(path).map_err(|e| failed(&e))?;
+    reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| failed(&e))
 }
 
 impl Client {
@@ -58,7 +66,8 @@ impl Client {
         let config = config(common.config.as_deref())?;
         let address = common.address.clone().or(config.address).unwrap_or_else(|| "http://127.0.0.1:8600".to_owned());
         let address = if address.contains("://") { address } else { format!("http://{address}") };
-        let http = http().map_err(anyhow::Error::from)?;
+        let trusted = common.ca.clone().or(config.ca).map(|path| certificates(&path)).transpose()?.unwrap_or_default();
+        let http = http(&trusted).map_err(anyhow::Error::from)?;
         Ok(Client { http, address: address.trim_end_matches('/').to_owned(), token: common.token.clone().or(config.token) })
     }
 

@@ -52,6 +52,9 @@ pub struct Common {
     /// Settings file with `address` and `token`; ~/.config/rockrose/client.toml if omitted
     #[arg(long, global = true, env = "ROCKROSE_CONFIG", value_name = "FILE")]
     pub config: Option<PathBuf>,
+    /// Certificates (PEM) to trust besides the system's, for a service with a certificate of its own
+    #[arg(long, global = true, env = "ROCKROSE_CA", value_name = "FILE")]
+    pub ca: Option<PathBuf>,
     /// Print JSON
     #[arg(long, global = true)]
     pub json: bool,

@@ -84,7 +84,7 @@ pub(crate) async fn send(common: &Common, args: SendArgs) -> Outcome {
     let bar = if std::io::stderr().is_terminal() && !common.json { ProgressBar::new(size.unwrap_or(0)) } else { ProgressBar::hidden() };
     let style = if size.is_some() { "{bar:30} {bytes} of {total_bytes}, {bytes_per_sec}, {eta} left" } else { "{spinner} {bytes}, {bytes_per_sec}" };
     bar.set_style(ProgressStyle::with_template(style).map_err(anyhow::Error::from)?);
-    let http = http().map_err(anyhow::Error::from)?;
+    let http = http(&[]).map_err(anyhow::Error::from)?;
     let mut sender = Sender { http, url, key: args.key, gzip: args.gzip, sent: Sent::default(), bar };
     let mut pending = Vec::with_capacity(2 * BODY);
     loop {

@@ -81,6 +81,29 @@ pub async fn serve(mut listener: BoundedListener, router: Router, monitor: Optio
     ending.shutdown().await;
 }
 
+/// The name by which a request asks for a host, without a port and in small letters.
+#[must_use]
+pub fn host_of<B>(request: &hyper::Request<B>) -> Option<String> {
+    let header = || request.headers().get(axum::http::header::HOST).map(|value| value.to_str().unwrap_or("?"));
+    request.uri().authority().map(axum::http::uri::Authority::as_str).or_else(header).map(host_name)
+}
+
+/// What stands before the port of `host:port`.
+pub(crate) fn host_name(written: &str) -> String {
+    let end = match written.rfind(']') {
+        Some(bracket) => bracket + 1,
+        None => written.rfind(':').unwrap_or(written.len()),
+    };
+    written[..end].trim_end_matches('.').to_ascii_lowercase()
+}
+
+/// Whether `name` is this machine by itself: `localhost`, or an address, which no page of another site can have lead here.
+#[must_use]
+pub fn is_plain_host(name: &str) -> bool {
+    let address = name.strip_prefix('[').and_then(|n| n.strip_suffix(']')).unwrap_or(name);
+    name == "localhost" || name.ends_with(".localhost") || address.parse::<std::net::IpAddr>().is_ok()
+}
+
 /// The body of an answer; its request counts as worked on until it is sent.
 struct Held {
     body: Body,

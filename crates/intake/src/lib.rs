@@ -27,7 +27,7 @@ use std::sync::Arc;
 
 pub use ages::{Ages, Freshness};
 pub use attempts::Attempts;
-pub use host::serve;
+pub use host::{host_of, is_plain_host, serve};
 pub use kinds::file::{Budget, Family, Sample, own_logs, sample, would_read};
 pub use kinds::{PasteLine, paste_lines, remedy, url_with_key};
 pub use listener::{BoundedListener, Peer, out_of_descriptors};
@@ -37,7 +37,7 @@ pub use problem::{Problem, ProblemKind};
 pub use refusal::Refusal;
 pub use settings::{SourceKey, SourceSettings};
 pub use sources::{Prepared, Sources, StartError};
-pub use tls::CertificateError;
+pub use tls::{CertificateError, plain_acceptor as acceptor};
 
 use rockrose_event::buffers::Buffer;
 use rockrose_event::record::DeclaredFormat;

@@ -43,6 +43,8 @@ pub struct BoundedListener {
     inner: TcpListener,
     places: Arc<Places>,
     guard: Option<Guard>,
+    /// What makes connections safe.
+    acceptor: Option<TlsAcceptor>,
     /// A connection that waits for a place.
     waiting: Option<(TcpStream, SocketAddr)>,
     /// Connections that are being made safe.
@@ -53,17 +55,16 @@ pub struct BoundedListener {
 pub(crate) struct Guard {
     pub(crate) settings: Arc<ArcSwap<SourceSettings>>,
     pub(crate) monitor: Arc<SourceMonitor>,
-    pub(crate) acceptor: Option<TlsAcceptor>,
 }
 
 impl BoundedListener {
-    /// Listens on `address` for at most `connections` connections at once.
-    pub async fn bind(address: SocketAddr, connections: usize) -> io::Result<BoundedListener> {
-        Ok(BoundedListener::new(TcpListener::bind(address).await?, connections, None))
+    /// Listens on `address` for at most `connections` connections at once, over TLS where it has an `acceptor`.
+    pub async fn bind(address: SocketAddr, connections: usize, acceptor: Option<TlsAcceptor>) -> io::Result<BoundedListener> {
+        Ok(BoundedListener::new(TcpListener::bind(address).await?, connections, acceptor, None))
     }
 
-    pub(crate) fn new(inner: TcpListener, connections: usize, guard: Option<Guard>) -> BoundedListener {
-        BoundedListener { inner, places: Arc::new(Places::new(connections)), guard, waiting: None, shaking: JoinSet::new() }
+    pub(crate) fn new(inner: TcpListener, connections: usize, acceptor: Option<TlsAcceptor>, guard: Option<Guard>) -> BoundedListener {
+        BoundedListener { inner, places: Arc::new(Places::new(connections)), acceptor, guard, waiting: None, shaking: JoinSet::new() }
     }
 
     /// The address it listens on.
@@ -134,31 +135,29 @@ impl BoundedListener {
             if prepared(&stream).is_err() {
                 continue;
             }
-            let Some(guard) = &self.guard else { return (Connection::new(Stream::Plain(stream), place, None), address) };
-            if !guard.settings.load().allows(address.ip()) {
-                guard.monitor.wrong(SenderFault::Address, format!("{} is not an allowed address", address.ip()), Some(address.ip()));
+            let from = Some(address.ip());
+            if let Some(guard) = self.guard.as_ref().filter(|guard| !guard.settings.load().allows(address.ip())) {
+                guard.monitor.wrong(SenderFault::Address, format!("{} is not an allowed address", address.ip()), from);
                 continue;
             }
-            let monitor = Arc::clone(&guard.monitor);
-            match guard.acceptor.clone() {
-                None => return (Connection::new(Stream::Plain(stream), place, Some(monitor)), address),
+            let monitor = self.guard.as_ref().map(|guard| Arc::clone(&guard.monitor));
+            match self.acceptor.clone() {
+                None => return (Connection::new(Stream::Plain(stream), place, monitor), address),
                 Some(acceptor) => {
                     self.shaking.spawn(async move {
-                        let from = Some(address.ip());
+                        let wrong = |what: SenderFault, says: String| monitor.iter().for_each(|monitor| monitor.wrong(what, says.clone(), from));
                         // One who looks whether somebody listens, and hangs up, has done nothing wrong.
                         if let Ok(Ok(0)) = tokio::time::timeout(HANDSHAKE_TIME, stream.peek(&mut [0])).await {
                             return None;
                         }
                         match tokio::time::timeout(HANDSHAKE_TIME, acceptor.accept(stream)).await {
-                            Ok(Ok(safe)) => return Some((Connection::new(Stream::Safe(Box::new(safe)), place, Some(monitor)), address)),
+                            Ok(Ok(safe)) => return Some((Connection::new(Stream::Safe(Box::new(safe)), place, monitor), address)),
                             Ok(Err(e)) if e.kind() == io::ErrorKind::UnexpectedEof => {
-                                monitor.wrong(SenderFault::Tls, "a sender disconnected during the TLS handshake", from);
+                                wrong(SenderFault::Tls, "a sender disconnected during the TLS handshake".to_owned());
                             }
-                            Ok(Err(e)) if is_no_tls(&e) => {
-                                monitor.wrong(SenderFault::PlainText, "a sender sent plain text to a TLS port", from);
-                            }
-                            Ok(Err(e)) => monitor.wrong(SenderFault::Tls, format!("the TLS handshake failed: {e}"), from),
-                            Err(_) => monitor.wrong(SenderFault::Tls, "a sender did not complete the TLS handshake in time", from),
+                            Ok(Err(e)) if is_no_tls(&e) => wrong(SenderFault::PlainText, "a sender sent plain text to a TLS port".to_owned()),
+                            Ok(Err(e)) => wrong(SenderFault::Tls, format!("the TLS handshake failed: {e}")),
+                            Err(_) => wrong(SenderFault::Tls, "a sender did not complete the TLS handshake in time".to_owned()),
                         }
                         None
                     });

@@ -12,6 +12,7 @@ use http_body_util::BodyExt;
 use rockrose_event::buffers;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
+use crate::host::{host_name, is_plain_host};
 use crate::unpack::{Unpack, unpack};
 use crate::{Attempts, Peer, Problem, Receipt, SenderFault, Sink, SourceMonitor, SourceSettings};
 
@@ -67,6 +68,7 @@ impl<S> Shared<S> {
     /// Lets a request in that shows what it must, while others can be worked on; by the settings that it met.
     pub(crate) fn admit(&self, path_key: Option<&str>, headers: &HeaderMap, from: Option<IpAddr>) -> Result<Arc<SourceSettings>, Problem> {
         let settings = self.settings.load_full();
+        by_its_name(&settings, headers)?;
         if settings.key.is_some() {
             if let Some(wait) = from.and_then(|from| self.budget.attempts.wait(from)) {
                 return Err(Problem::too_many_failures(wait));
@@ -192,6 +194,26 @@ fn unsupported_encoding(detail: &str) -> Problem {
 
 pub(crate) fn too_large(detail: String) -> Problem {
     Problem::new(StatusCode::PAYLOAD_TOO_LARGE, "body-too-large", "The body is too large", detail)
+}
+
+/// Turns away what pages of other sites make a browser send: to a source that listens on this machine alone, by a name that they have lead here; and to any that asks for no key.
+fn by_its_name(settings: &SourceSettings, headers: &HeaderMap) -> Result<(), Problem> {
+    let text = |name: header::HeaderName| headers.get(name).and_then(|value| value.to_str().ok());
+    let host = text(header::HOST).map(host_name);
+    if settings.listen.is_some_and(|listen| listen.ip().is_loopback())
+        && let Some(host) = host.as_ref().filter(|host| !is_plain_host(host))
+    {
+        let detail = format!("this source listens on this machine alone and is not known as `{host}`");
+        return Err(Problem::new(StatusCode::MISDIRECTED_REQUEST, "unknown-host", "Unknown host", detail));
+    }
+    let site = headers.get("sec-fetch-site").and_then(|value| value.to_str().ok());
+    let origin = text(header::ORIGIN).map(|origin| origin.split_once("://").map_or("", |(_, rest)| rest));
+    let is_foreign = site.is_some_and(|site| site != "same-origin" && site != "none") || origin.is_some_and(|origin| host != Some(host_name(origin)));
+    if settings.key.is_none() && is_foreign {
+        let detail = "a page of another site may send only to a source with a key";
+        return Err(Problem::new(StatusCode::FORBIDDEN, "other-site", "From another site", detail));
+    }
+    Ok(())
 }
 
 fn authorise(settings: &SourceSettings, path_key: Option<&str>, headers: &HeaderMap) -> Result<(), Problem> {

@@ -106,8 +106,8 @@ pub(crate) fn start<S: Sink>(
         None => Transport::Own,
         Some(Socket::Datagrams(socket)) => Transport::Datagrams(tokio::net::UdpSocket::from_std(socket)?),
         Some(Socket::Streams(listener)) => {
-            let guard = listener::Guard { settings: Arc::clone(&settings), monitor: Arc::clone(&monitor), acceptor };
-            Transport::Streams(BoundedListener::new(tokio::net::TcpListener::from_std(listener)?, MAX_CONNECTIONS, Some(guard)))
+            let guard = listener::Guard { settings: Arc::clone(&settings), monitor: Arc::clone(&monitor) };
+            Transport::Streams(BoundedListener::new(tokio::net::TcpListener::from_std(listener)?, MAX_CONNECTIONS, acceptor, Some(guard)))
         }
     };
     let stop = CancellationToken::new();

@@ -1,5 +1,6 @@
 //! The certificate that a source shows, and whose it asks for.
 
+use std::path::Path;
 use std::sync::Arc;
 
 use rockrose_plan::{SourceCertificates, SourceKind};
@@ -53,6 +54,16 @@ fn certificates(path: &str) -> Result<Vec<CertificateDer<'static>>, CertificateE
         Ok(found) => Ok(found),
         Err(source) => Err(CertificateError::File { path: path.to_owned(), source }),
     }
+}
+
+/// What makes connections safe that are made by browsers and clients.
+///
+/// # Errors
+/// If the files cannot be read, or do not go together.
+pub fn plain_acceptor(certificate: &Path, key: &Path) -> Result<TlsAcceptor, CertificateError> {
+    let written = |path: &Path| path.display().to_string();
+    let files = SourceCertificates { certificate: written(certificate), key: written(key), client_ca: None };
+    acceptor(&files, &SourceKind::Http(rockrose_plan::HttpSource))
 }
 
 /// What makes the connections of a source safe.

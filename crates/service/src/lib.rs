@@ -20,6 +20,7 @@ mod queues;
 mod resend;
 mod sign_in;
 mod sink;
+mod site;
 mod tables;
 mod tail;
 mod windows;
@@ -58,6 +59,22 @@ pub struct Settings {
     pub open_metrics: bool,
     /// For how many days entries of the journal are kept; for ever, if nothing is said.
     pub journal_days: Option<u32>,
+    /// Where browsers reach the console, if not where it listens: `https://logs.ferries.example`.
+    pub public_url: Option<String>,
+    /// The certificate that the API and the console show, and its key: files in PEM.
+    pub certificate: Option<(PathBuf, PathBuf)>,
+    /// What others reach is behind a proxy that makes connections safe.
+    pub behind_proxy: bool,
+    /// The folders that a plan may reach; none: all but the system's own, dot-files and what is kept here.
+    pub files_under: Vec<PathBuf>,
+}
+
+impl Settings {
+    /// With nothing said beyond where it keeps its data and listens.
+    #[must_use]
+    pub fn new(data: PathBuf, listen: SocketAddr) -> Settings {
+        Settings { data, listen, open_metrics: false, journal_days: None, public_url: None, certificate: None, behind_proxy: false, files_under: Vec::new() }
+    }
 }
 
 /// What the parts of a service share.
@@ -82,6 +99,8 @@ pub(crate) struct App {
     pub(crate) journal_days: Option<u32>,
     pub(crate) started_ms: i64,
     pub(crate) address: SocketAddr,
+    /// By which names, and over which scheme, it is reached.
+    pub(crate) site: site::Site,
     pub(crate) open_metrics: bool,
     pub(crate) stopping: CancellationToken,
     pub(crate) sources: rockrose_intake::Sources,
@@ -153,8 +172,11 @@ impl Service {
         let lock = DataLock::take(&settings.data)?;
         let records = Arc::new(Records::open(&settings.data)?);
         let spool = Spool::open(&settings.data.join("spool.db"))?;
-        let listener = BoundedListener::bind(settings.listen, API_CONNECTIONS).await.with_context(|| format!("cannot listen on {}", settings.listen))?;
+        let acceptor = settings.certificate.as_ref().map(|(certificate, key)| rockrose_intake::acceptor(certificate, key)).transpose()?;
+        let listener = BoundedListener::bind(settings.listen, API_CONNECTIONS, acceptor);
+        let listener = listener.await.with_context(|| format!("cannot listen on {}", settings.listen))?;
         let address = listener.address()?;
+        let site = site::Site::new(settings, address)?;
         let (names, asked) = names::NameBook::new();
         let metrics = plan_metrics::PlanMetrics::of(spool.metrics().await?);
         let app = Arc::new(App {
@@ -173,6 +195,7 @@ impl Service {
             journal_days: settings.journal_days,
             started_ms: now_ms(),
             address,
+            site,
             open_metrics: settings.open_metrics,
             stopping: CancellationToken::new(),
             sources: rockrose_intake::Sources::default(),
@@ -200,6 +223,12 @@ impl Service {
         app.note("start", &format!("version {}", env!("CARGO_PKG_VERSION")), "done").await;
         tracing::info!(%address, data = %settings.data.display(), "ready");
         Ok(Service { app, api, caretakers })
+    }
+
+    /// The URL of the API for clients on this machine.
+    #[must_use]
+    pub fn local_url(&self) -> String {
+        self.app.site.local_url(self.app.address)
     }
 
     /// The address of the API and the console.
@@ -264,7 +293,7 @@ impl Service {
         let bearer = self.app.records(move |r| r.bearer(&text, TokenKind::Client, "", now_ms())).await?;
         let bearer = bearer.ok_or_else(|| anyhow::anyhow!("the token is unknown"))?;
         let invited = sign_in::Invited { name: bearer.name, holder: rockrose_records::Holder::Token(bearer.id) };
-        Ok(format!("http://{}/sign-in?code={}", self.app.address, self.app.codes.make(invited, now_ms())?))
+        Ok(self.app.site.url(&format!("/sign-in?code={}", self.app.codes.make(invited, now_ms())?)))
     }
 
     /// Stops: takes no more events, lets what is under way end, leaves the rest in the spool.

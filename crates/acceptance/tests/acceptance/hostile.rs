@@ -260,7 +260,7 @@ async fn every_port_bears_whatever_comes() {
     node.apply(&plan.concat());
     let ports = [web, records, system, lines, safe];
     let preface = b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n";
-    let post = b"POST /in HTTP/1.1\r\nhost: x\r\ncontent-length: ";
+    let post = b"POST /in HTTP/1.1\r\nhost: localhost\r\ncontent-length: ";
     let scripts: Vec<Vec<u8>> = vec![
         vec![0; 300_000],
         b"\n".repeat(200_000),
@@ -295,7 +295,7 @@ async fn every_port_bears_whatever_comes() {
         let mut deaf = TcpStream::connect(("127.0.0.1", port)).unwrap();
         deaf.set_write_timeout(Some(Duration::from_millis(500))).unwrap();
         for _ in 0..5_000 {
-            if deaf.write_all(b"POST /in HTTP/1.1\r\nhost: x\r\ncontent-length: 2\r\n\r\n{}").is_err() {
+            if deaf.write_all(b"POST /in HTTP/1.1\r\nhost: localhost\r\ncontent-length: 2\r\n\r\n{}").is_err() {
                 break;
             }
         }
@@ -363,7 +363,7 @@ async fn idle_and_dripping_connections_hold_up_nobody() {
     for port in ports {
         for _ in 0..each.min(200) {
             let mut stream = connect(port).await;
-            let begin = if port == syslog || port == lines { "<34>1 - - g" } else { "POST /in HTTP/1.1\r\nhost: q\r\ncontent-length: 1000\r\n\r\n{" };
+            let begin = if port == syslog || port == lines { "<34>1 - - g" } else { "POST /in HTTP/1.1\r\nhost: localhost\r\ncontent-length: 1000\r\n\r\n{" };
             tokio::io::AsyncWriteExt::write_all(&mut stream, begin.as_bytes()).await.unwrap();
             dripping.push(stream);
         }

@@ -342,3 +342,61 @@ async fn the_journal_tells_who_did_what_and_shows_when_it_was_changed() {
     assert!(text(&output.stdout).contains("entry 4 was changed"), "{}", text(&output.stdout));
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn it_answers_to_its_own_names_and_to_pages_of_its_own() {
+    let [source] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&format!(
+        "[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.counted]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"counted\"]\n"
+    ));
+    for (host, known) in [("localhost", true), ("127.0.0.1:8600", true), ("console.evil.example", false), ("127.0.0.1.evil.example:80", false)] {
+        let api = node.http.get(node.url("/api/v1/status")).bearer_auth(node.token()).header("host", host).send().await.unwrap();
+        assert_eq!(api.status(), if known { 200 } else { 421 }, "{host}");
+        let page = node.http.get(node.url("/")).header("host", host).send().await.unwrap();
+        assert_eq!(page.status(), if known { 200 } else { 421 }, "{host}");
+        let alive = node.http.get(node.url("/healthz")).header("host", host).send().await.unwrap();
+        assert_eq!(alive.status(), 200);
+        let sent = node.http.post(format!("http://127.0.0.1:{source}/in")).header("host", host).body("{}").send().await.unwrap();
+        assert_eq!(sent.status(), if known { 200 } else { 421 }, "{host}");
+    }
+    // What a page of another site can make a browser send, without asking first.
+    let send = || node.http.post(format!("http://127.0.0.1:{source}/in")).header("content-type", "text/plain").body("{}");
+    assert_eq!(send().header("origin", "https://evil.example").send().await.unwrap().status(), 403);
+    assert_eq!(send().header("origin", "null").send().await.unwrap().status(), 403);
+    assert_eq!(send().header("sec-fetch-site", "cross-site").send().await.unwrap().status(), 403);
+    assert_eq!(send().send().await.unwrap().status(), 200);
+    let sources = node.get("/api/v1/sources").await;
+    assert!(sources[0]["troubles"].to_string().contains("a page of another site may send only to a source with a key"), "{sources}");
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn it_shows_a_certificate_itself_and_does_not_listen_for_others_without() {
+    let folder = tempfile::tempdir().unwrap();
+    let made = rcgen::generate_simple_self_signed(vec!["localhost".into()]).unwrap();
+    let at = |name: &str| folder.path().join(name).to_str().unwrap().to_owned();
+    std::fs::write(at("certificate.pem"), made.cert.pem()).unwrap();
+    std::fs::write(at("key.pem"), made.signing_key.serialize_pem()).unwrap();
+    let [port] = free_ports();
+    let open =
+        std::process::Command::new(crate::harness::binary()).args(["serve", "--data", &at("open"), "--listen", &format!("0.0.0.0:{port}")]).output().unwrap();
+    assert_eq!(open.status.code(), Some(1));
+    assert!(text(&open.stderr).contains("--behind-proxy"), "{}", text(&open.stderr));
+    let (listen, url) = (format!("0.0.0.0:{port}"), format!("https://localhost:{port}"));
+    let log = folder.path().join("log");
+    let (certificate, key) = (at("certificate.pem"), at("key.pem"));
+    let args = ["serve", "--data", &at("data"), "--listen", &listen, "--certificate", &certificate, "--key", &key, "--public-url", &url];
+    let _running = crate::harness::spawn(&args, &log);
+    let client = |args: &[&str]| std::process::Command::new(crate::harness::binary()).args(["--config", &at("data/client.toml")]).args(args).output().unwrap();
+    until("it is ready", async || client(&["status"]).status.success().then_some(())).await;
+    let link = text(&client(&["link"]).stdout);
+    assert!(link.starts_with(&format!("{url}/sign-in?code=")), "{link}");
+    let trusting =
+        reqwest::Client::builder().no_proxy().add_root_certificate(reqwest::Certificate::from_pem(made.cert.pem().as_bytes()).unwrap()).build().unwrap();
+    let body = json!({ "code": link.trim().split("code=").nth(1).unwrap() });
+    let entered = trusting.post(format!("{url}/sign-in")).header("sec-fetch-site", "same-origin").json(&body).send().await.unwrap();
+    let cookie = entered.headers()["set-cookie"].to_str().unwrap();
+    assert!(cookie.ends_with("; Secure"), "{cookie}");
+    assert!(reqwest::get(format!("http://localhost:{port}/healthz")).await.is_err(), "nothing is said without TLS");
+}

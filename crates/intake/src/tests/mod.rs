@@ -212,11 +212,11 @@ async fn bodies_reach_the_sink_with_what_the_sender_says() {
 #[tokio::test]
 async fn bodies_in_pieces_and_cut_off() {
     let s = source(|_| {}).await;
-    let chunked = b"POST /in HTTP/1.1\r\nhost: q\r\nconnection: close\r\ntransfer-encoding: chunked\r\n\r\n3\r\nabc\r\n4\r\ndefg\r\n0\r\n\r\n";
+    let chunked = b"POST /in HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\ntransfer-encoding: chunked\r\n\r\n3\r\nabc\r\n4\r\ndefg\r\n0\r\n\r\n";
     assert_eq!(exchange(s.address, chunked).await.status, 200);
     assert_eq!(s.sink.bodies.lock().unwrap().pop().unwrap().1, b"abcdefg");
     // An endless body is refused at its bound, though no length was announced.
-    let mut endless = b"POST /in HTTP/1.1\r\nhost: q\r\nconnection: close\r\ntransfer-encoding: chunked\r\n\r\n".to_vec();
+    let mut endless = b"POST /in HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\ntransfer-encoding: chunked\r\n\r\n".to_vec();
     for _ in 0..30 {
         endless.extend_from_slice(b"3e8\r\n");
         endless.extend_from_slice(&[b'x'; 1000]);
@@ -225,13 +225,15 @@ async fn bodies_in_pieces_and_cut_off() {
     assert_eq!(exchange(s.address, &endless).await.status, 413);
     // One that ends before it is whole reaches nobody.
     let mut stream = TcpStream::connect(s.address).await.unwrap();
-    stream.write_all(b"POST /in HTTP/1.1\r\nhost: q\r\ncontent-length: 100\r\n\r\n{\"a\":1}").await.unwrap();
+    stream.write_all(b"POST /in HTTP/1.1\r\nhost: localhost\r\ncontent-length: 100\r\n\r\n{\"a\":1}").await.unwrap();
     stream.shutdown().await.unwrap();
     let mut rest = Vec::new();
     let _ = stream.read_to_end(&mut rest).await;
     assert!(!String::from_utf8_lossy(&rest).contains("200 OK"));
     assert!(s.sink.bodies.lock().unwrap().is_empty());
-    for garbage in [&b"\x16\x03\x01\x02\x00\x01\x00"[..], b"GET\r\n\r\n", b"\0\0\0\0\r\n\r\n", b"POST /in HTTP/1.1\r\nhost: q\r\ncontent-length: -1\r\n\r\n"] {
+    for garbage in
+        [&b"\x16\x03\x01\x02\x00\x01\x00"[..], b"GET\r\n\r\n", b"\0\0\0\0\r\n\r\n", b"POST /in HTTP/1.1\r\nhost: localhost\r\ncontent-length: -1\r\n\r\n"]
+    {
         let mut bytes = garbage.to_vec();
         bytes.extend_from_slice(b"\r\n\r\n");
         let answer = exchange(s.address, &bytes).await;
@@ -329,7 +331,7 @@ async fn bodies_that_come_slowly_keep_nobody_out() {
     let mut slow = Vec::new();
     for _ in 0..8 {
         let mut stream = TcpStream::connect(s.address).await.unwrap();
-        stream.write_all(b"POST /in HTTP/1.1\r\nhost: q\r\ncontent-length: 100\r\n\r\n{").await.unwrap();
+        stream.write_all(b"POST /in HTTP/1.1\r\nhost: localhost\r\ncontent-length: 100\r\n\r\n{").await.unwrap();
         slow.push(stream);
     }
     // More than are worked on at once, and none of them is.
@@ -411,11 +413,11 @@ async fn a_source_that_stops_finishes_what_is_under_way() {
 
 #[tokio::test]
 async fn connections_are_bounded_and_idle_ones_make_room() {
-    let listener = BoundedListener::bind("127.0.0.1:0".parse().unwrap(), 2).await.unwrap();
+    let listener = BoundedListener::bind("127.0.0.1:0".parse().unwrap(), 2, None).await.unwrap();
     let address = listener.address().unwrap();
     let app = axum::Router::new().route("/", axum::routing::get(|| async { "here" }));
     tokio::spawn(serve(listener, app, None, tokio_util::sync::CancellationToken::new()));
-    let get = b"GET / HTTP/1.1\r\nhost: q\r\n\r\n";
+    let get = b"GET / HTTP/1.1\r\nhost: localhost\r\n\r\n";
     // Both are open: one has sent half a request, and one nothing.
     let mut half = TcpStream::connect(address).await.unwrap();
     half.write_all(&get[..8]).await.unwrap();

@@ -25,6 +25,12 @@ fn cookie_name(app: &App) -> String {
     format!("rockrose_session_{}", app.address.port())
 }
 
+/// A session's cookie. One that comes over TLS goes back over nothing else.
+fn cookie(app: &App, session: &str, seconds: i64) -> String {
+    let secure = if app.site.is_safe() { "; Secure" } else { "" };
+    format!("{}={session}; Path=/; HttpOnly; SameSite=Strict; Max-Age={seconds}{secure}", cookie_name(app))
+}
+
 /// How long a browser stays signed in.
 const SESSION_HOURS: i64 = 12;
 
@@ -163,7 +169,7 @@ pub(crate) async fn sign_in(State(app): State<Arc<App>>, request: Request) -> Re
         Err(e) => return records_problem(&e).into_response(),
     };
     journal::note(&app, from, action(&name, "done")).await;
-    let cookie = format!("{}={}; Path=/; HttpOnly; SameSite=Strict; Max-Age={}", cookie_name(&app), token.reveal(), SESSION_HOURS * 3_600);
+    let cookie = cookie(&app, token.reveal(), SESSION_HOURS * 3_600);
     let mut response = StatusCode::NO_CONTENT.into_response();
     if let Ok(value) = HeaderValue::from_str(&cookie) {
         response.headers_mut().insert(header::SET_COOKIE, value);
@@ -209,7 +215,7 @@ pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap, ex
         }
     }
     let mut response = StatusCode::NO_CONTENT.into_response();
-    if let Ok(value) = HeaderValue::from_str(&format!("{}=; Path=/; HttpOnly; SameSite=Strict; Max-Age=0", cookie_name(&app))) {
+    if let Ok(value) = HeaderValue::from_str(&cookie(&app, "", 0)) {
         response.headers_mut().insert(header::SET_COOKIE, value);
     }
     response
@@ -239,5 +245,5 @@ pub(crate) async fn make_link(
     };
     let subject = Subject(invited.name.clone());
     let code = app.codes.make(invited, now_ms()).map_err(|e| Problem::internal(e.to_string()))?;
-    Ok((Extension(subject), Json(types::SignInLink { url: format!("http://{}/sign-in?code={code}", app.address) })))
+    Ok((Extension(subject), Json(types::SignInLink { url: app.site.url(&format!("/sign-in?code={code}")) })))
 }

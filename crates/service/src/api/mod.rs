@@ -25,7 +25,7 @@ use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::http::{HeaderValue, header};
 use axum::middleware::{from_fn, from_fn_with_state};
-use axum::response::Response;
+use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use rockrose_intake::Problem;
 use rockrose_language::Place;
@@ -146,7 +146,20 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         })
         .layer(compress)
         .layer(from_fn(guard))
+        .layer(from_fn_with_state(Arc::clone(&app), by_its_name))
         .with_state(app)
+}
+
+/// Turns away requests by a name that is none of this service's: a page of another site that has its name lead here would ask as if it were a page of this one.
+async fn by_its_name(axum::extract::State(app): axum::extract::State<Arc<App>>, request: axum::extract::Request, next: axum::middleware::Next) -> Response {
+    let is_asked_by_machines = matches!(request.uri().path(), "/healthz" | "/readyz");
+    match rockrose_intake::host_of(&request) {
+        Some(host) if !is_asked_by_machines && !app.site.knows(&host) => {
+            let detail = format!("this service is not known as `{host}`; if it is, say so when it starts: --public-url");
+            Problem::new(axum::http::StatusCode::MISDIRECTED_REQUEST, "unknown-host", "Unknown host", detail).into_response()
+        }
+        _ => next.run(request).await,
+    }
 }
 
 /// Headers that keep a browser from doing more with an answer than it should.

@@ -21,10 +21,7 @@ struct Running {
 async fn service() -> Running {
     let _ = rustls::crypto::ring::default_provider().install_default();
     let folder = tempfile::tempdir().unwrap();
-    let service =
-        Service::start(&Settings { data: folder.path().join("data"), listen: "127.0.0.1:0".parse().unwrap(), open_metrics: false, journal_days: None })
-            .await
-            .unwrap();
+    let service = Service::start(&Settings::new(folder.path().join("data"), "127.0.0.1:0".parse().unwrap())).await.unwrap();
     Running { service, _folder: folder }
 }
 
@@ -210,7 +207,7 @@ async fn viewers_see_their_point_and_hold_up_nobody() {
 #[tokio::test]
 async fn what_is_kept_is_taken_up_again() {
     let folder = tempfile::tempdir().unwrap();
-    let settings = Settings { data: folder.path().join("data"), listen: "127.0.0.1:0".parse().unwrap(), open_metrics: false, journal_days: None };
+    let settings = Settings::new(folder.path().join("data"), "127.0.0.1:0".parse().unwrap());
     let _ = rustls::crypto::ring::default_provider().install_default();
     let text = plan("", "1 MB");
     {

@@ -171,6 +171,7 @@ fn refusal(problem: &Problem, json: bool) -> Response {
 fn grpc_code(status: StatusCode) -> Code {
     match status {
         StatusCode::UNAUTHORIZED => Code::Unauthenticated,
+        StatusCode::FORBIDDEN => Code::PermissionDenied,
         StatusCode::PAYLOAD_TOO_LARGE => Code::ResourceExhausted,
         StatusCode::SERVICE_UNAVAILABLE | StatusCode::REQUEST_TIMEOUT | StatusCode::TOO_MANY_REQUESTS => Code::Unavailable,
         s if s.is_client_error() => Code::InvalidArgument,
