@@ -177,7 +177,7 @@ async fn exchange(address: SocketAddr, bytes: &[u8]) -> Answer {
 }
 
 fn post(path: &str, headers: &str, body: &[u8]) -> Vec<u8> {
-    let head = format!("POST {path} HTTP/1.1\r\nhost: quay\r\nconnection: close\r\n{headers}content-length: {}\r\n\r\n", body.len());
+    let head = format!("POST {path} HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\n{headers}content-length: {}\r\n\r\n", body.len());
     [head.as_bytes(), body].concat()
 }
 
