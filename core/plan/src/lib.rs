@@ -12,6 +12,7 @@ mod parse;
 mod recipe;
 mod report;
 mod schema;
+mod scope;
 mod section;
 mod sources;
 
@@ -24,6 +25,7 @@ pub use first::{UnknownKind, first_plan};
 pub use parse::ParsedPlan;
 pub use report::Report;
 pub use schema::schema;
+pub use scope::{FILES, FileScope, NamedFile, ShownSecret};
 pub use sources::*;
 
 /// Largest plan that is read, in bytes.

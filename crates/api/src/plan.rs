@@ -67,6 +67,9 @@ pub struct CheckAnswer {
     pub warnings: Vec<PlanMistake>,
     /// Secrets it refers to that are not set.
     pub missing_secrets: Vec<String>,
+    /// What else keeps it from being applied: files that plans may not reach, secrets that would be shown to others than they may be, a change that whoever asks may not make.
+    #[serde(default)]
+    pub refused: Vec<String>,
     /// The revision it was compared with.
     pub revision: i64,
     /// What it would change.

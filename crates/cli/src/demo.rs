@@ -14,6 +14,7 @@ use tokio_util::sync::CancellationToken;
 use crate::generator::Generator;
 use crate::serve::{client_settings, log};
 use rockrose_client::{End, Exit, Outcome, format};
+use rockrose_plan::FILES;
 
 const PLAN: &str = include_str!("../../../demo/plan.toml");
 const TABLE: &str = include_str!("../../../demo/ports.csv");
@@ -58,7 +59,7 @@ fn plan(settings: &DemoSettings) -> anyhow::Result<(String, [u16; 5])> {
     }
     let mut text = PLAN.to_owned();
     for file in ["vault.jsonl", "ports.csv", "places.mmdb"] {
-        text = text.replace(&format!("path = \"{file}\""), &format!("path = {:?}", settings.data.join(file).display().to_string()));
+        text = text.replace(&format!("path = \"{file}\""), &format!("path = {:?}", settings.data.join(FILES).join(file).display().to_string()));
     }
     for (from, to) in PORTS.iter().zip(ports) {
         text = text.replace(&format!("127.0.0.1:{from}"), &format!("127.0.0.1:{to}"));
@@ -76,8 +77,9 @@ fn tables(settings: &DemoSettings) -> anyhow::Result<()> {
         (network, place)
     };
     let places: Vec<_> = TOWNS.into_iter().enumerate().map(|(n, town)| quarter(n, town)).collect();
-    std::fs::write(settings.data.join("ports.csv"), TABLE)?;
-    std::fs::write(settings.data.join("places.mmdb"), database(&places, 1_795_428_000))?;
+    let files = settings.data.join(FILES);
+    std::fs::write(files.join("ports.csv"), TABLE)?;
+    std::fs::write(files.join("places.mmdb"), database(&places, 1_795_428_000))?;
     Ok(())
 }
 
@@ -88,7 +90,7 @@ async fn kept_secret(service: &Service, name: &str) -> anyhow::Result<String> {
     let mut bytes = [0u8; 16];
     getrandom::fill(&mut bytes).map_err(|e| anyhow::anyhow!("no random numbers: {e}"))?;
     let value: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
-    service.set_secret(name, &value).await?;
+    service.set_secret(name, &value, "127.0.0.1").await?;
     Ok(value)
 }
 

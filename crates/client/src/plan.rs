@@ -123,6 +123,9 @@ fn shown(difference: &str) -> String {
 async fn compare(client: &Client, plan: &str, as_json: bool) -> Result<(i64, bool), Failure> {
     let answer: CheckAnswer = client.call(Method::POST, "/api/v1/plan/check", &CheckRequest { text: plan.to_owned() }).await?.read()?;
     let revision = answer.revision;
+    if !answer.refused.is_empty() {
+        return Err(Failure::new(Exit::BadPlan, format!("the plan cannot be applied:\n  {}", answer.refused.join("\n  "))));
+    }
     if !answer.missing_secrets.is_empty() {
         let how: Vec<String> = answer.missing_secrets.iter().map(|m| format!("  rockrose secret set {m}")).collect();
         return Err(Failure::new(Exit::BadPlan, format!("the plan refers to secrets that are not set:\n{}", how.join("\n"))));

@@ -20,6 +20,9 @@ pub enum SecretCommand {
         /// Generate a random value and print it once
         #[arg(long)]
         make: bool,
+        /// To whom it may be shown: a host, with or without a port; source:NAME for the key of a source; or anywhere. May be repeated; asked for on a terminal
+        #[arg(long = "for", value_name = "HOST")]
+        shown_to: Vec<String>,
     },
     /// List the secrets' names
     List,
@@ -33,9 +36,12 @@ pub enum SecretCommand {
 pub(crate) async fn secret(common: &Common, command: SecretCommand) -> Outcome {
     let client = Client::new(common)?;
     match command {
-        SecretCommand::Set { name, make } => {
+        SecretCommand::Set { name, make, mut shown_to } => {
+            if shown_to.is_empty() && std::io::stdin().is_terminal() {
+                shown_to = ask_for_whom(&name)?;
+            }
             let value = if make { random()? } else { read(&name)? };
-            client.call(Method::PUT, &format!("/api/v1/secrets/{name}"), &SecretValue { value: value.clone() }).await?;
+            client.call(Method::PUT, &format!("/api/v1/secrets/{name}"), &SecretValue { value: value.clone(), shown_to }).await?;
             match (common.json, make) {
                 (true, true) => format::print_json(&json!({ "name": name, "value": value })),
                 (true, false) => format::print_json(&json!({ "name": name })),
@@ -54,15 +60,23 @@ pub(crate) async fn secret(common: &Common, command: SecretCommand) -> Outcome {
             }
             let row = |e: SecretName| {
                 let used = if e.used { "yes" } else { "no" };
-                vec![e.name, format::moment(e.set_ms), used.to_owned()]
+                vec![e.name, format::moment(e.set_ms), used.to_owned(), e.shown_to.join(", ")]
             };
-            format::line(&format::table(&["name", "set", "in use"], &[], entries.into_iter().map(row).collect()))
+            format::line(&format::table(&["name", "set", "in use", "for"], &[], entries.into_iter().map(row).collect()))
         }
         SecretCommand::Remove { name } => {
             client.call_bare(Method::DELETE, &format!("/api/v1/secrets/{name}")).await?;
             if common.json { format::print_json(&json!({ "removed": name })) } else { format::line(&format!("Secret `{name}` deleted.")) }
         }
     }
+}
+
+/// To whom a secret may be shown, as somebody at a terminal says it. An empty answer leaves that as it is.
+fn ask_for_whom(name: &str) -> Result<Vec<String>, Failure> {
+    eprint!("Hosts that may be shown `{name}` (separated by blanks; source:NAME for a source's key, anywhere for all): ");
+    let mut line = String::new();
+    std::io::stdin().read_line(&mut line).map_err(|e| Failure::new(Exit::Failed, format!("cannot read the hosts: {e}")))?;
+    Ok(line.split_whitespace().map(str::to_owned).collect())
 }
 
 /// 32 characters of 64: 192 bits.

@@ -3,7 +3,7 @@
 use std::net::{IpAddr, SocketAddr};
 
 use rockrose_event::address::Network;
-use rockrose_plan::{SecretName, Source, SourceCertificates, SourceKind};
+use rockrose_plan::{FileScope, SecretName, Source, SourceCertificates, SourceKind};
 
 /// The key that senders must show. It has no printed form.
 #[derive(Clone, PartialEq, Eq)]
@@ -59,11 +59,13 @@ pub struct SourceSettings {
     pub max_event: usize,
     /// Most requests that are worked on at once; further ones are told to come back.
     pub max_requests: usize,
+    /// The files that it may read.
+    pub scope: FileScope,
 }
 
 impl SourceSettings {
-    /// The settings of a source of a plan. `secret` gives the value of a secret that is kept.
-    pub fn planned(source: &Source, secret: impl Fn(&SecretName) -> Option<String>) -> SourceSettings {
+    /// The settings of a source of a plan that may reach what is in `scope`. `secret` gives the value of a secret that is kept.
+    pub fn planned(source: &Source, scope: &FileScope, secret: impl Fn(&SecretName) -> Option<String>) -> SourceSettings {
         SourceSettings {
             name: source.name.clone(),
             kind: source.kind.clone(),
@@ -76,6 +78,7 @@ impl SourceSettings {
             max_unpacked: source.max_unpacked as usize,
             max_event: source.max_event as usize,
             max_requests: source.max_requests as usize,
+            scope: scope.clone(),
         }
     }
 

@@ -34,6 +34,7 @@ diesel::table! {
         nonce -> Binary,
         sealed -> Binary,
         set_ms -> BigInt,
+        shown_to -> Text,
     }
 }
 

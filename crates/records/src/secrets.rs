@@ -38,6 +38,8 @@ pub struct SecretEntry {
     pub name: String,
     /// When it was last set, in milliseconds since 1970.
     pub set_ms: i64,
+    /// To whom it may be shown, one on each line: hosts, `source:NAME`, or `anywhere`.
+    pub shown_to: String,
 }
 
 impl Records {
@@ -45,16 +47,20 @@ impl Records {
         ChaCha20Poly1305::new(&self.key.derive("seal secrets").into())
     }
 
-    /// Keeps a secret, replacing one of that name.
-    pub fn set_secret(&self, name: &str, value: &Secret, now_ms: i64) -> Result<(), RecordsError> {
+    /// Keeps a secret, replacing one of that name. `shown_to` says to whom it may be shown, one on each line; without, that stays as it is.
+    pub fn set_secret(&self, name: &str, value: &Secret, shown_to: Option<&str>, now_ms: i64) -> Result<(), RecordsError> {
         let mut nonce = [0; 12];
         getrandom::fill(&mut nonce).map_err(|e| RecordsError::Storage(format!("no random numbers: {e}").into()))?;
         let payload = Payload { msg: value.0.as_bytes(), aad: name.as_bytes() };
         let sealed = self.cipher().encrypt(Nonce::from_slice(&nonce), payload).map_err(|_| RecordsError::Key("cannot seal".into()))?;
         let row = (secret::name.eq(name), secret::nonce.eq(nonce.to_vec()), secret::sealed.eq(sealed), secret::set_ms.eq(now_ms));
         self.with(|c| {
-            diesel::replace_into(secret::table).values(row).execute(c)?;
-            Ok(())
+            c.immediate_transaction(|c| {
+                let before: Option<String> = secret::table.find(name).select(secret::shown_to).first(c).optional()?;
+                let shown_to = shown_to.map(str::to_owned).or(before).unwrap_or_else(|| "anywhere".to_owned());
+                diesel::replace_into(secret::table).values((row, secret::shown_to.eq(shown_to))).execute(c)?;
+                Ok(())
+            })
         })
     }
 
@@ -72,7 +78,7 @@ impl Records {
 
     /// The names of all secrets.
     pub fn secrets(&self) -> Result<Vec<SecretEntry>, RecordsError> {
-        self.with(|c| Ok(secret::table.order(secret::name).select((secret::name, secret::set_ms)).load(c)?))
+        self.with(|c| Ok(secret::table.order(secret::name).select((secret::name, secret::set_ms, secret::shown_to)).load(c)?))
     }
 
     /// Forgets a secret. Says whether there was one.

@@ -23,10 +23,11 @@ fn secrets_are_sealed_and_bound_to_their_names_and_key() {
     let dir = tempfile::tempdir().unwrap();
     let records = Records::open(dir.path()).unwrap();
     let value = Secret::new("tern-and-plover".into());
-    records.set_secret("desk", &value, 1).unwrap();
+    records.set_secret("desk", &value, Some("desk.example"), 1).unwrap();
+    records.set_secret("desk", &value, None, 1).unwrap();
     assert_eq!(records.secret("desk").unwrap(), Some(value.clone()));
     assert_eq!(records.secret("other").unwrap(), None);
-    assert_eq!(records.secrets().unwrap()[0].name, "desk");
+    assert_eq!((records.secrets().unwrap()[0].name.as_str(), records.secrets().unwrap()[0].shown_to.as_str()), ("desk", "desk.example"));
     assert_eq!(format!("{value:?}"), "Secret(…)");
     let key = dir.path().join("records.key");
     assert_eq!(std::fs::metadata(&key).unwrap().permissions().mode() & 0o777, 0o600);

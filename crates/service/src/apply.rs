@@ -32,6 +32,8 @@ pub(crate) enum Refusal {
     Listen { source_name: String, address: String, why: StartError },
     #[error("the table `{table}` cannot be read: {why}")]
     Table { table: String, why: tables::OpenError },
+    #[error("{}", .0.join("; "))]
+    OutOfReach(Vec<String>),
     #[error("{who} may not make this change: {why}")]
     NotGranted { who: String, why: String },
     #[error(transparent)]
@@ -70,7 +72,9 @@ pub(crate) async fn apply(app: &Arc<App>, text: &str, by: Author<'_>, why: &str,
 /// Checks a plan as it would run here: aside from the threads that take events in, one plan at a time.
 pub(crate) async fn checked(app: &App, text: &str) -> Result<CheckedPlan, Vec<Report>> {
     let text = text.to_owned();
-    aside(app, move || CheckedPlan::read_where(&text, real_path, tables::beginning)).await
+    let scope = app.scope.clone();
+    let beginning = move |path: &str| scope.refuses(&real_path(path)).is_none().then(|| tables::beginning(path)).flatten();
+    aside(app, move || CheckedPlan::read_where(&text, real_path, beginning)).await
 }
 
 /// Does work on a plan on a thread of its own, one at a time.
@@ -101,6 +105,21 @@ pub(crate) async fn missing_secrets(app: &App, plan: &CheckedPlan) -> Result<Vec
     Ok(plan.secrets().into_iter().filter(|s| kept.iter().all(|k| k.name != s.0)).map(|s| s.0.clone()).collect())
 }
 
+/// What of a plan reaches for files that plans may not reach, or shows secrets to those who may not have them, in sentences.
+pub(crate) async fn out_of_reach(app: &App, plan: &CheckedPlan) -> Result<Vec<String>, RecordsError> {
+    let mut beyond = plan.out_of(&app.scope, real_path);
+    let kept = app.records(|r| r.secrets()).await?;
+    for shown in plan.shown_secrets() {
+        let allowed = kept.iter().find(|k| k.name == shown.secret.0).map(|k| k.shown_to.lines().map(str::to_owned).collect::<Vec<_>>());
+        if let Some(allowed) = allowed.filter(|allowed| !shown.may(allowed)) {
+            let (name, by, to) = (&shown.secret.0, &shown.by, &shown.to);
+            beyond
+                .push(format!("{by} would show the secret `{name}` to {to}; it may be shown to {} (`rockrose secret set {name} --for …`)", allowed.join(", ")));
+        }
+    }
+    Ok(beyond)
+}
+
 /// All that can fail, done before anything changes.
 struct Ready {
     sources: rockrose_intake::Prepared,
@@ -113,9 +132,13 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
     if !missing.is_empty() {
         return Err(Refusal::Secrets(missing));
     }
+    let beyond = out_of_reach(app, plan).await?;
+    if !beyond.is_empty() {
+        return Err(Refusal::OutOfReach(beyond));
+    }
     let secrets = secrets(app, plan).await?;
     let tables = tables::open(plan).await.map_err(|(table, why)| Refusal::Table { table, why })?;
-    let sources = plan.sources.iter().map(|source| SourceSettings::planned(source, |name| value(&secrets, name))).collect();
+    let sources = plan.sources.iter().map(|source| SourceSettings::planned(source, &app.scope, |name| value(&secrets, name))).collect();
     let sources = app.sources.prepare(sources).await;
     let sources = sources.map_err(|(source, why)| {
         let address = source.listen.map_or_else(String::new, |address| address.to_string());

@@ -80,6 +80,8 @@ impl Settings {
 /// What the parts of a service share.
 pub(crate) struct App {
     pub(crate) records: Arc<Records>,
+    /// The files that plans may reach.
+    pub(crate) scope: rockrose_plan::FileScope,
     pub(crate) spool: Spool,
     pub(crate) engine: engine::Engine,
     pub(crate) tail: tail::Hub,
@@ -165,6 +167,15 @@ fn closed_folder(data: &Path) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// Which files plans may reach. What is kept in the data folder has a folder for them.
+fn file_scope(settings: &Settings) -> anyhow::Result<rockrose_plan::FileScope> {
+    let real = |path: &Path| std::fs::canonicalize(path).with_context(|| format!("cannot find the folder {}", path.display()));
+    let files = settings.data.join(rockrose_plan::FILES);
+    std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&files).with_context(|| format!("cannot create {}", files.display()))?;
+    let under = settings.files_under.iter().map(|path| real(path)).collect::<anyhow::Result<_>>()?;
+    Ok(rockrose_plan::FileScope { under, data: Some(real(&settings.data)?) })
+}
+
 impl Service {
     /// Opens what is kept in the data folder, takes up the newest revision, and listens. Fails, with the reason, if something cannot be opened or bound.
     pub async fn start(settings: &Settings) -> anyhow::Result<Service> {
@@ -177,11 +188,13 @@ impl Service {
         let listener = listener.await.with_context(|| format!("cannot listen on {}", settings.listen))?;
         let address = listener.address()?;
         let site = site::Site::new(settings, address)?;
+        let scope = file_scope(settings)?;
         let (names, asked) = names::NameBook::new();
         let metrics = plan_metrics::PlanMetrics::of(spool.metrics().await?);
         let app = Arc::new(App {
             engine: engine::Engine::new(records.hash_key(), records.paused(Side::Destination)?, records.paused(Side::Source)?),
             records,
+            scope,
             spool,
             tail: tail::Hub::default(),
             meter: meter::Meter::default(),
@@ -260,10 +273,10 @@ impl Service {
         apply::take_up(&self.app, running.revision, &running.checked.text).await.map_err(|e| anyhow::anyhow!("{e}"))
     }
 
-    /// Keeps a secret.
-    pub async fn set_secret(&self, name: &str, value: &str) -> anyhow::Result<()> {
-        let (name, value) = (name.to_owned(), rockrose_records::Secret::new(value.to_owned()));
-        Ok(self.app.records(move |r| r.set_secret(&name, &value, now_ms())).await?)
+    /// Keeps a secret that may be shown to `shown_to`: a host, `source:NAME`, or `anywhere`.
+    pub async fn set_secret(&self, name: &str, value: &str, shown_to: &str) -> anyhow::Result<()> {
+        let (name, value, shown_to) = (name.to_owned(), rockrose_records::Secret::new(value.to_owned()), shown_to.to_owned());
+        Ok(self.app.records(move |r| r.set_secret(&name, &value, Some(&shown_to), now_ms())).await?)
     }
 
     /// The value of a secret, if it is kept.

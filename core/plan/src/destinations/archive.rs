@@ -9,6 +9,7 @@ use super::tls::{self, CA, TIMEOUT, TlsFiles};
 use super::{DestinationSection, PlannedDestination, url};
 use crate::checker::{Checker, MB, SecretName};
 use crate::keys::{Key, Shape, key, needed};
+use crate::scope::host_and_port;
 use crate::section::{At, Raw};
 
 const OBJECTS: &[&str] = &["json lines", "parquet"];
@@ -167,6 +168,11 @@ impl PlannedDestination for ArchiveDestination {
         })
     }
 
+    fn files(&self) -> Vec<&str> {
+        let folder = if let StoreLocation::Folder(folder) = &self.store { Some(folder.as_str()) } else { None };
+        folder.into_iter().chain(self.tls.files()).collect()
+    }
+
     fn address(&self) -> String {
         match &self.store {
             StoreLocation::Folder(folder) => folder.clone(),
@@ -176,6 +182,14 @@ impl PlannedDestination for ArchiveDestination {
 
     fn secrets(&self) -> Vec<&SecretName> {
         self.access_secret.iter().collect()
+    }
+
+    fn hosts(&self) -> Vec<String> {
+        match &self.store {
+            StoreLocation::Folder(_) => Vec::new(),
+            StoreLocation::Bucket { endpoint: Some(endpoint), .. } => vec![host_and_port(endpoint)],
+            StoreLocation::Bucket { region, .. } => vec![format!("s3.{region}.amazonaws.com:443")],
+        }
     }
 
     fn as_received(&self) -> bool {

@@ -8,6 +8,7 @@ use super::tls::{self, CONNECTED, TlsFiles};
 use super::{COMPRESS, Compression, DestinationSection, PlannedDestination, compression, url};
 use crate::checker::{Checker, SecretName};
 use crate::keys::{Key, Shape, key, needed};
+use crate::scope::host_and_port;
 use crate::section::{At, HeaderValue, Raw, Section};
 
 const BODY_FORMS: &[&str] = &["json lines", "json array", "cloudevents"];
@@ -128,6 +129,10 @@ impl PlannedDestination for HttpDestination {
         Some(posted(c, section, form))
     }
 
+    fn files(&self) -> Vec<&str> {
+        self.tls.files()
+    }
+
     fn address(&self) -> String {
         // A query could hold a secret.
         self.endpoints.first().and_then(|e| e.split('?').next()).unwrap_or_default().to_owned()
@@ -142,6 +147,10 @@ impl PlannedDestination for HttpDestination {
             .into_iter()
             .chain(self.headers.iter().filter_map(|(_, value)| if let HeaderText::Secret(secret) = value { Some(secret) } else { None }))
             .collect()
+    }
+
+    fn hosts(&self) -> Vec<String> {
+        self.endpoints.iter().map(|endpoint| host_and_port(endpoint)).collect()
     }
 
     fn forward(&self) -> Option<Option<&str>> {

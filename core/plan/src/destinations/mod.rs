@@ -83,6 +83,16 @@ trait PlannedDestination: Sized {
         Vec::new()
     }
 
+    /// All files and folders that it reads and writes.
+    fn files(&self) -> Vec<&str> {
+        self.file().into_iter().collect()
+    }
+
+    /// The hosts that its secrets are shown to, with their ports.
+    fn hosts(&self) -> Vec<String> {
+        Vec::new()
+    }
+
     /// For one that leads to another node: that node's name, if it is known.
     fn forward(&self) -> Option<Option<&str>> {
         None
@@ -156,6 +166,16 @@ macro_rules! kinds {
             /// The secrets that it refers to.
             pub(crate) fn secrets(&self) -> Vec<&SecretName> {
                 match self { $(DestinationKind::$name(kind) => kind.secrets(),)* }
+            }
+
+            /// All files and folders that it reads and writes.
+            pub(crate) fn files(&self) -> Vec<&str> {
+                match self { $(DestinationKind::$name(kind) => kind.files(),)* }
+            }
+
+            /// The hosts that its secrets are shown to, with their ports.
+            pub(crate) fn hosts(&self) -> Vec<String> {
+                match self { $(DestinationKind::$name(kind) => kind.hosts(),)* }
             }
 
             /// For one that leads to another node: that node's name, if it is known.

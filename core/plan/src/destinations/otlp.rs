@@ -41,12 +41,20 @@ impl PlannedDestination for OtlpDestination {
         Some(OtlpDestination { grpc, http })
     }
 
+    fn files(&self) -> Vec<&str> {
+        self.http.files()
+    }
+
     fn address(&self) -> String {
         self.http.address()
     }
 
     fn secrets(&self) -> Vec<&SecretName> {
         self.http.secrets()
+    }
+
+    fn hosts(&self) -> Vec<String> {
+        self.http.hosts()
     }
 }
 

@@ -81,6 +81,10 @@ impl PlannedDestination for SyslogDestination {
         }
     }
 
+    fn files(&self) -> Vec<&str> {
+        self.tls.files()
+    }
+
     fn address(&self) -> String {
         format!("{}:{}", self.host, self.port)
     }

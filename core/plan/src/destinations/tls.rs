@@ -31,6 +31,14 @@ pub struct TlsFiles {
     pub client: Option<(String, String)>,
 }
 
+impl TlsFiles {
+    /// The paths of all of them.
+    pub(crate) fn files(&self) -> Vec<&str> {
+        let client = self.client.iter().flat_map(|(certificate, key)| [certificate, key]);
+        self.ca.iter().chain(client).map(String::as_str).collect()
+    }
+}
+
 pub(super) fn tls(c: &mut Checker<'_>, section: &Section) -> TlsFiles {
     let of = |key: &str| section.text(key).map(|t| t.value.to_owned());
     let client = match (of("client_certificate"), of("client_key")) {

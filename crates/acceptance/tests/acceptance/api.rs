@@ -69,7 +69,7 @@ async fn only_those_who_are_known_come_in() {
     let link = node.http.post(node.url("/api/v1/sign-in-links")).json(&json!({})).header("sec-fetch-site", "same-origin");
     assert_eq!(ask(link).await.unwrap().status(), 403);
     // Another site's page cannot make it change anything.
-    let put = || node.http.put(node.url("/api/v1/secrets/a")).json(&json!({ "value": "x" }));
+    let put = || node.http.put(node.url("/api/v1/secrets/a")).json(&json!({ "value": "x", "shown_to": ["anywhere"] }));
     assert_eq!(ask(put()).await.unwrap().status(), 403);
     assert_eq!(ask(put().header("origin", "http://elsewhere.example")).await.unwrap().status(), 403);
     assert_eq!(ask(put().header("sec-fetch-site", "cross-site")).await.unwrap().status(), 403);
@@ -87,7 +87,7 @@ async fn only_those_who_are_known_come_in() {
         node.http.get(node.url("/api/v1/ledger?minutes=many")),
         node.http.post(node.url("/api/v1/plan/check")).header("content-type", "application/json").body("{"),
         node.http.post(node.url("/api/v1/plan/check")).body("text = 1"),
-        node.http.put(node.url("/api/v1/secrets/a%20b")).json(&json!({ "value": "x" })),
+        node.http.put(node.url("/api/v1/secrets/a%20b")).json(&json!({ "value": "x", "shown_to": ["anywhere"] })),
         node.http.put(node.url("/api/v1/secrets/a")).json(&json!({ "value": "line\nline" })),
         node.http.delete(node.url("/api/v1/plan")),
         node.http.get(node.url("/api/v1/no/such/path")),

@@ -4,7 +4,7 @@ use crate::harness::{Node, free_ports, http, lines, spawn, text, until};
 
 #[test]
 fn a_port_that_is_taken_is_told_with_what_helps() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
     let [console, a, b, c, d] = free_ports();
     let held = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let taken = held.local_addr().unwrap().port();
@@ -25,7 +25,7 @@ fn a_port_that_is_taken_is_told_with_what_helps() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn starts_shows_and_stops() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
     let data = folder.path().join("data");
     let out = folder.path().join("out");
     let [port] = free_ports();

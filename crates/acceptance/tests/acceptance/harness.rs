@@ -77,7 +77,7 @@ pub(crate) struct Node {
 impl Node {
     /// Starts a service with nothing in it.
     pub(crate) async fn start() -> Node {
-        let folder = tempfile::tempdir().unwrap();
+        let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
         let [port] = free_ports();
         let mut node = Node { folder, port, http: http(), running: None };
         node.begin().await;

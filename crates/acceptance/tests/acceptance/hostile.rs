@@ -198,7 +198,7 @@ async fn keys_paths_and_methods() {
     let refused = node.client(&["apply", &path, "--yes"]);
     assert_eq!(refused.status.code(), Some(3));
     assert!(crate::harness::text(&refused.stderr).contains("rockrose secret set in-key"));
-    let key = node.json(&["secret", "set", "in-key", "--make"])["value"].as_str().unwrap().to_owned();
+    let key = node.json(&["secret", "set", "in-key", "--make", "--for", "source:in"])["value"].as_str().unwrap().to_owned();
     node.apply(&plan);
     let http = http();
     let url = |path: &str| format!("http://127.0.0.1:{source}{path}");
@@ -211,7 +211,7 @@ async fn keys_paths_and_methods() {
     assert_eq!(status(http.get(url("/in"))).await, 405);
     assert_eq!(status(http.post(url("/elsewhere"))).await, 404);
     // A changed key holds from the next request on.
-    let fresh = node.json(&["secret", "set", "in-key", "--make"])["value"].as_str().unwrap().to_owned();
+    let fresh = node.json(&["secret", "set", "in-key", "--make", "--for", "source:in"])["value"].as_str().unwrap().to_owned();
     assert_eq!(status(http.post(url("/in")).bearer_auth(&key)).await, 401);
     assert_eq!(status(http.post(url("/in")).bearer_auth(&fresh)).await, 200);
     // Neither key nor token stands in anything that is kept, but for the client's own file.

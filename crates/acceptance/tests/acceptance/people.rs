@@ -400,3 +400,73 @@ async fn it_shows_a_certificate_itself_and_does_not_listen_for_others_without() 
     assert!(cookie.ends_with("; Secure"), "{cookie}");
     assert!(reqwest::get(format!("http://localhost:{port}/healthz")).await.is_err(), "nothing is said without TLS");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_reaches_only_what_it_may() {
+    let [source, desk] = free_ports();
+    let mut node = Node::start().await;
+    let plan = |more: &str| format!("[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n{more}[[route]]\nname = \"all\"\nto = [\"out\"]\n");
+    let to_file = |path: &str| plan(&format!("[destination.out]\nkind = \"file\"\npath = {path:?}\n"));
+    let at = |name: &str| node.path(name).display().to_string();
+    std::os::unix::fs::symlink(node.path("data"), node.path("link")).unwrap();
+    let applied = |text: &str| {
+        let path = node.write("plan.toml", text);
+        let output = node.client(&["apply", &path, "--yes"]);
+        (output.status.code(), crate::harness::text(&output.stderr))
+    };
+    for (path, says) in [
+        (at("data/records.key"), "the data folder"),
+        (at("link/spool.db"), "the data folder"),
+        ("/proc/self/mem".to_owned(), "/proc"),
+        ("/dev/full".to_owned(), "/dev"),
+        (at(".profile"), "begin with a dot"),
+    ] {
+        let (code, told) = applied(&to_file(&path));
+        assert!(code == Some(3) && told.contains(says), "{path}: {told}");
+    }
+    assert_eq!(applied(&to_file(&at("data/files/out.jsonl"))).0, Some(0));
+    // A link that is put there later leads no further.
+    node.write("safe.log", "gate opens\n");
+    let logs = format!("[source.logs]\nkind = \"file\"\npaths = [\"{}/*.log\"]\nbegin_at = \"start\"\n", node.folder.path().display());
+    node.apply(&format!("{logs}{}", to_file(&at("out.jsonl"))));
+    std::os::unix::fs::symlink(node.path("data/client.toml"), node.path("stolen.log")).unwrap();
+    let troubled = async || {
+        let sources = node.get("/api/v1/sources").await;
+        sources.to_string().contains("plans may not reach the data folder").then_some(())
+    };
+    until("the link is refused", troubled).await;
+    node.drained().await;
+    let out = std::fs::read_to_string(node.path("out.jsonl")).unwrap();
+    assert!(out.contains("gate opens") && !out.contains("token"), "{out}");
+    let looked = node.json(&["source", "look", &at("*.log")]);
+    assert!(looked.to_string().contains("plans may not reach") && !looked.to_string().contains(&node.token()), "{looked}");
+
+    // A secret goes to those that it was set for.
+    assert!(text(&node.client(&["secret", "set", "desk", "--make"]).stderr).contains("--for"));
+    node.json(&["secret", "set", "desk", "--make", "--for", "desk.example", "--for", &format!("127.0.0.1:{desk}")]);
+    let to = |endpoint: &str| plan(&format!("[destination.out]\nkind = \"http\"\nendpoints = [\"{endpoint}\"]\ntoken = {{ secret = \"desk\" }}\n"));
+    let (code, told) = applied(&to("http://127.0.0.1:9/in"));
+    assert!(code == Some(3) && told.contains("would show the secret `desk` to 127.0.0.1:9; it may be shown to desk.example, 127.0.0.1:"), "{told}");
+    assert_eq!(applied(&to(&format!("http://127.0.0.1:{desk}/in"))).0, Some(0));
+    assert_eq!(applied(&to("https://desk.example/in")).0, Some(0));
+    let listed = node.json(&["secret", "list"]);
+    assert_eq!(listed[0]["shown_to"], json!(["desk.example", format!("127.0.0.1:{desk}")]));
+    node.stop().await;
+
+    // Where folders are given, nothing else is reached.
+    let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
+    let (data, under) = (folder.path().join("data").display().to_string(), folder.path().join("under"));
+    std::fs::create_dir(&under).unwrap();
+    let [port] = free_ports();
+    let args = ["serve", "--data", &data, "--listen", &format!("127.0.0.1:{port}"), "--files-under", under.to_str().unwrap()];
+    let _running = crate::harness::spawn(&args, &folder.path().join("log"));
+    let config = folder.path().join("data/client.toml").display().to_string();
+    let client = |args: &[&str]| std::process::Command::new(crate::harness::binary()).args(["--config", &config]).args(args).output().unwrap();
+    until("it is ready", async || client(&["status"]).status.success().then_some(())).await;
+    for (path, code) in [(under.join("out.jsonl"), 0), (folder.path().join("out.jsonl"), 3)] {
+        let file = folder.path().join("plan.toml");
+        std::fs::write(&file, to_file(path.to_str().unwrap())).unwrap();
+        let output = client(&["apply", file.to_str().unwrap(), "--yes"]);
+        assert_eq!(output.status.code(), Some(code), "{}", text(&output.stderr));
+    }
+}

@@ -13,7 +13,7 @@ fn plan(port: u16, table: &str, tag: &str) -> String {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_service_manager_is_told_and_a_reload_reads_the_plan_again() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
     let at = |name: &str| folder.path().join(name).display().to_string();
     let [listen, port] = free_ports();
     std::fs::write(at("gates.csv"), "gate,quay\n4,Lowmere\n").unwrap();

@@ -134,7 +134,7 @@ async fn a_source_that_hears_nothing_or_the_wrong_thing_says_why() {
     let [web, system, otlp] = free_ports();
     let mut node = Node::start().await;
     let secret = Command::new(crate::harness::binary())
-        .args(["--config", node.path("data/client.toml").to_str().unwrap(), "secret", "set", "k"])
+        .args(["--config", node.path("data/client.toml").to_str().unwrap(), "secret", "set", "k", "--for", "anywhere"])
         .stdin(Stdio::piped())
         .stdout(Stdio::null())
         .spawn()
@@ -257,7 +257,7 @@ async fn sources_pause_get_new_keys_are_tested_and_show_what_comes() {
     let node = Node::start().await;
     let secret = |value: &[u8]| {
         let config = node.path("data/client.toml");
-        run(crate::harness::binary().to_str().unwrap(), &["--config", config.to_str().unwrap(), "secret", "set", "k"], value);
+        run(crate::harness::binary().to_str().unwrap(), &["--config", config.to_str().unwrap(), "secret", "set", "k", "--for", "anywhere"], value);
     };
     secret(b"sandpiper");
     let sources = [

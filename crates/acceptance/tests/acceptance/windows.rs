@@ -146,7 +146,7 @@ async fn tables_follow_their_files_and_metrics_outlive_the_process() {
 
 #[tokio::test]
 async fn plans_are_formatted_and_sentences_explained() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
     let path = folder.path().join("plan.toml");
     let run = |args: &[&str]| std::process::Command::new(crate::harness::binary()).args(args).output().unwrap();
     let path_text = path.to_str().unwrap().to_owned();

@@ -120,6 +120,7 @@ pub(crate) fn settings(kind: SourceKind) -> SourceSettings {
         max_unpacked: 50_000,
         max_event: 5_000,
         max_requests: 2,
+        scope: rockrose_plan::FileScope { under: vec!["/".into()], data: None },
     }
 }
 

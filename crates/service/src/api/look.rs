@@ -38,9 +38,10 @@ pub(crate) async fn look(State(app): State<Arc<App>>, Body(request): Body<LookRe
     let mut budget = Budget::new(LOOK_ENTRIES, LOOK_TIME);
     // Whoever goes away does not leave their question behind.
     let _asked = Asking(budget.cancelled());
+    let scope = app.scope.clone();
     let looked = tokio::task::spawn_blocking(move || {
         let _place = place;
-        let sample = rockrose_intake::sample(&request.paths, &request.exclude, &mut budget);
+        let sample = rockrose_intake::sample(&request.paths, &request.exclude, &scope, &mut budget);
         let kinds = kinds(&sample, &request, now_ms());
         let plan = (!kinds.is_empty()).then(|| plan_for(&request, &kinds));
         (sample, kinds, plan)

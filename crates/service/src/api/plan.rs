@@ -19,7 +19,7 @@ use super::types::{
 };
 use super::{records_problem, types};
 use crate::App;
-use crate::apply::{Refusal, apply as exchange, aside, checked, missing_secrets};
+use crate::apply::{Refusal, apply as exchange, aside, checked, missing_secrets, out_of_reach};
 use crate::caller::Caller;
 
 /// Most revisions in one answer.
@@ -43,6 +43,7 @@ fn problem(refusal: Refusal) -> Problem {
         }
         Refusal::Listen { .. } => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "cannot-listen", "The plan cannot be applied", refusal.to_string()),
         Refusal::Table { .. } => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "table-unreadable", "The plan cannot be applied", refusal.to_string()),
+        Refusal::OutOfReach(_) => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "out-of-reach", "The plan cannot be applied", refusal.to_string()),
         Refusal::NotGranted { .. } => Problem::not_granted(refusal.to_string()),
         Refusal::Records(e) => records_problem(&e),
     }
@@ -85,7 +86,11 @@ fn own_files(plan: &CheckedPlan, files: &Files) -> Vec<PathBuf> {
 
 /// Says what is wrong with a plan, and what would change if it were applied. Nothing is changed.
 #[utoipa::path(post, path = "/api/v1/plan/check", tag = "plan", request_body = types::CheckRequest, responses((status = 200, body = types::CheckAnswer), (status = 401, body = types::Problem)))]
-pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<CheckRequest>) -> Result<Json<CheckAnswer>, Problem> {
+pub(crate) async fn check(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(request): Body<CheckRequest>,
+) -> Result<Json<CheckAnswer>, Problem> {
     let running = app.engine.running();
     let (before, after) = (Arc::clone(&running), request.text.clone());
     let difference = aside(&app, move || difference(&before.checked.text, &after)).await;
@@ -94,6 +99,7 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<Check
         mistakes: Vec::new(),
         warnings: Vec::new(),
         missing_secrets: Vec::new(),
+        refused: Vec::new(),
         revision: running.revision,
         changes: Vec::new(),
         difference,
@@ -105,8 +111,12 @@ pub(crate) async fn check(State(app): State<Arc<App>>, Body(request): Body<Check
             let change = |c: Change| PlanChange { part: c.part.to_owned(), name: c.name, change: c.change.to_owned() };
             answer.changes = changes(&running.checked, &plan).into_iter().map(change).collect();
             let feeding = plan.feeding_on_itself(|files| own_files(&plan, files));
+            answer.refused = out_of_reach(&app, &plan).await.map_err(|e| records_problem(&e))?;
+            if let Err(why) = caller.grants.change(&running.checked, &plan) {
+                answer.refused.push(format!("{} may not make this change: {why}", caller.name));
+            }
+            answer.good = answer.missing_secrets.is_empty() && answer.refused.is_empty();
             answer.warnings = plan.warnings.into_iter().chain(feeding).map(types::mistake).collect();
-            answer.good = answer.missing_secrets.is_empty();
         }
     }
     Ok(Json(answer))

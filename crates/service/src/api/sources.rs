@@ -110,7 +110,7 @@ pub(crate) async fn resume(State(app): State<Arc<App>>, Extension(caller): Exten
 pub(crate) async fn new_key(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<Json<SourceKey>, Problem> {
     let secret = key_of(&app, &name)?;
     let key = fresh_key()?;
-    super::secrets::keep(&app, &secret, key.clone()).await?;
+    super::secrets::keep(&app, &secret, key.clone(), None).await?;
     let running = app.engine.running();
     let planned = known(&running, &name)?;
     let url = url_with_key(planned, &key);
@@ -123,7 +123,7 @@ pub(crate) async fn new_key(State(app): State<Arc<App>>, Part(name): Part<String
 pub(crate) async fn revoke_key(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
     let secret = key_of(&app, &name)?;
     // Nobody knows this one, and nobody is told.
-    super::secrets::keep(&app, &secret, fresh_key()?).await?;
+    super::secrets::keep(&app, &secret, fresh_key()?, None).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

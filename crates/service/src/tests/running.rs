@@ -20,7 +20,7 @@ struct Running {
 
 async fn service() -> Running {
     let _ = rustls::crypto::ring::default_provider().install_default();
-    let folder = tempfile::tempdir().unwrap();
+    let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
     let service = Service::start(&Settings::new(folder.path().join("data"), "127.0.0.1:0".parse().unwrap())).await.unwrap();
     Running { service, _folder: folder }
 }
@@ -154,7 +154,7 @@ async fn plans_that_cannot_run_change_nothing() {
     let taken = format!("{good}[source.late]\nkind = \"http\"\nlisten = \"{}\"\n", busy.local_addr().unwrap());
     assert!(matches!(apply(r.app(), &taken, by("bo"), "", None).await, Err(Refusal::Listen { .. })));
     // Two files that are one, by a link.
-    let folder = tempfile::tempdir().unwrap();
+    let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
     std::os::unix::fs::symlink(folder.path().join("a.jsonl"), folder.path().join("b.jsonl")).unwrap();
     std::fs::write(folder.path().join("a.jsonl"), "").unwrap();
     let file = |name: &str| format!("[destination.{name}]\nkind = \"file\"\npath = \"{}\"\n", folder.path().join(name).with_extension("jsonl").display());
@@ -165,7 +165,7 @@ async fn plans_that_cannot_run_change_nothing() {
     assert_eq!(r.app().records(|r| r.revisions(10)).await.unwrap().len(), 1);
     assert!(hand(r.app(), "{\"wanted\":true}", DeclaredFormat::Lines).await.is_ok(), "the plan that ran still runs");
     // A set secret makes it good; an unchanged plan is not recorded again.
-    r.service.set_secret("t", "value").await.unwrap();
+    r.service.set_secret("t", "value", "anywhere").await.unwrap();
     assert_eq!(apply(r.app(), &secret, by("bo"), "", Some(1)).await.unwrap(), 2);
     assert_eq!(r.service.apply(&secret, "bo", "", "p").await.unwrap(), None);
     take_up(r.app(), 2, &secret).await.unwrap();
@@ -206,7 +206,7 @@ async fn viewers_see_their_point_and_hold_up_nobody() {
 
 #[tokio::test]
 async fn what_is_kept_is_taken_up_again() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
     let settings = Settings::new(folder.path().join("data"), "127.0.0.1:0".parse().unwrap());
     let _ = rustls::crypto::ring::default_provider().install_default();
     let text = plan("", "1 MB");

@@ -3,6 +3,8 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
+use rockrose_plan::FileScope;
+
 use super::open::FileStat;
 use super::walk::{Budget, Stopped, Walk};
 
@@ -106,6 +108,17 @@ pub(super) fn find(paths: &[String], exclude: &[String], budget: &mut Budget) ->
         }
     }
     found
+}
+
+/// Whether a file may be read, wherever its path leads.
+///
+/// # Errors
+/// If not, and why.
+pub(super) fn within(scope: &FileScope, path: &Path) -> std::io::Result<()> {
+    match scope.refuses(&std::fs::canonicalize(path)?) {
+        None => Ok(()),
+        Some(why) => Err(std::io::Error::new(std::io::ErrorKind::PermissionDenied, why)),
+    }
 }
 
 /// Most files of a folder that are looked at for a copy.

@@ -20,7 +20,7 @@ use std::time::{Duration, Instant};
 
 use rockrose_event::record::DeclaredFormat;
 use rockrose_event::stamp::Stamp;
-use rockrose_plan::Files;
+use rockrose_plan::{FileScope, Files};
 use tokio::task::JoinSet;
 use tokio_util::sync::CancellationToken;
 
@@ -61,12 +61,14 @@ struct FileSettings {
     files: Files,
     /// Largest event, in bytes.
     max_event: usize,
+    /// The files that it may read.
+    scope: FileScope,
 }
 
 impl Kind for Files {
     async fn run<S: Sink>(self, Start { settings, sink, monitor, stop, .. }: Start<S>) {
         let settings = settings.load();
-        let settings = FileSettings { name: settings.name.clone(), files: self, max_event: settings.max_event };
+        let settings = FileSettings { name: settings.name.clone(), files: self, max_event: settings.max_event, scope: settings.scope.clone() };
         follow(settings, sink, monitor, stop).await;
     }
 
@@ -254,7 +256,8 @@ impl Follower {
     /// A file that was not known by its number.
     fn begin(&mut self, path: PathBuf, look: FileStat, left: &mut Vec<ReadPosition>, now: i64) -> TrackedFile {
         let mut place = ReadPosition::new(path, look.number, now);
-        let (file, first) = match File::open(&place.path).and_then(|f| head(&f).map(|h| (f, h))) {
+        let opened = find::within(&self.settings.scope, &place.path).and_then(|()| File::open(&place.path)).and_then(|f| head(&f).map(|h| (f, h)));
+        let (file, first) = match opened {
             Ok(opened) => opened,
             Err(e) => {
                 let mut known = TrackedFile::new(place, FileFormat::Plain);

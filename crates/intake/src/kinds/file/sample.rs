@@ -3,7 +3,9 @@
 use std::io::Result;
 use std::os::unix::fs::FileExt;
 
-use super::find::{MAX_FILES, find};
+use rockrose_plan::FileScope;
+
+use super::find::{MAX_FILES, find, within};
 use super::open::{FileFormat, FileStat, Unpacking, head};
 use super::walk::Budget;
 use crate::monitor::{FileSeen, FileState};
@@ -56,9 +58,9 @@ fn family_name(path: &std::path::Path) -> String {
     shared
 }
 
-/// Looks at the files under patterns, as far as the budget goes. Blocks.
+/// Looks at the files under patterns that are within `scope`, as far as the budget goes. Blocks.
 #[must_use]
-pub fn sample(paths: &[String], exclude: &[String], budget: &mut Budget) -> Sample {
+pub fn sample(paths: &[String], exclude: &[String], scope: &FileScope, budget: &mut Budget) -> Sample {
     let found = find(paths, exclude, budget);
     let mut sample = Sample::default();
     let mut say = |path: String, state: FileState, says: String, size: u64| sample.files.push(FileSeen { path, state, says, size, offset: 0 });
@@ -85,7 +87,7 @@ pub fn sample(paths: &[String], exclude: &[String], budget: &mut Budget) -> Samp
             Some(at) => families[at].1.path.is_empty(),
             None => families.len() < FAMILIES,
         };
-        match first_lines(&path, look, if wanted { SAMPLE } else { 0 }) {
+        match within(scope, &path).and_then(|()| first_lines(&path, look, if wanted { SAMPLE } else { 0 })) {
             Ok((FileFormat::Binary, _)) => say(name, FileState::Binary, "it is not text".to_owned(), look.size),
             Ok((FileFormat::Utf16, _)) => say(name, FileState::Binary, "it is written in UTF-16".to_owned(), look.size),
             Ok((_, lines)) => {
@@ -161,7 +163,12 @@ mod tests {
         [("a.log", 1), ("b.log.zst", 2), ("c.log", 3), ("d.log", 4)].into_iter().for_each(|(n, s)| times(n, s));
         std::fs::write(at("b.log"), "new\n").unwrap();
         times("b.log", 0);
-        let sample = sample(&[at("*.log*").display().to_string(), at("x/*").display().to_string()], &[], &mut Budget::default());
+        let sample = sample(
+            &[at("*.log*").display().to_string(), at("x/*").display().to_string()],
+            &[],
+            &FileScope { under: vec!["/".into()], data: None },
+            &mut Budget::default(),
+        );
         let paths: Vec<_> = sample.families.iter().map(|f| (f.path.clone(), f.paths.len())).collect();
         assert_eq!(paths, [(at("b.log.zst").display().to_string(), 2), (at("a.log").display().to_string(), 1)]);
         let lines = &sample.families[0].lines;

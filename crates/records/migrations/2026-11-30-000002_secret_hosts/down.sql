@@ -1,0 +1,1 @@
+ALTER TABLE secret DROP COLUMN shown_to;
