@@ -75,7 +75,7 @@ kind = \"syslog\"
 listen = \"127.0.0.1:514\"
 [destination.out]
 kind = \"file\"
-path = \"/var/lib/rockrose/out.jsonl\"
+path = \"/var/lib/rockrose/files/out.jsonl\"
 [[route]]
 name = \"all\"
 to = [\"out\"]
@@ -84,7 +84,7 @@ echo ROCKROSE_LOG=debug >>/etc/default/rockrose"
 rockrose apply /root/plan.toml --why "the first" --yes
 inside sh -c 'for n in $(seq 200); do echo "{\"n\":$n}"; done >/root/events.jsonl'
 rockrose send /root/events.jsonl --source in
-delivered() { [[ $(inside sh -c 'cat /var/lib/rockrose/out.jsonl 2>/dev/null | wc -l') == "$1" ]]; }
+delivered() { [[ $(inside sh -c 'cat /var/lib/rockrose/files/out.jsonl 2>/dev/null | wc -l') == "$1" ]]; }
 until_ok delivered 200
 
 say "reload, and a crash"

@@ -3,6 +3,7 @@ import { createRootRoute, createRoute, createRouter } from "@tanstack/react-rout
 
 import { FlowPage } from "./pages/flow/FlowPage";
 import { LedgerPage } from "./pages/ledger/LedgerPage";
+import { PeoplePage } from "./pages/people/PeoplePage";
 import { RoutePage } from "./pages/route/RoutePage";
 import { Message } from "./parts/Message";
 import { Shell } from "./Shell";
@@ -12,7 +13,9 @@ const flow = createRoute({ getParentRoute: () => root, path: "/", component: Flo
 const route = createRoute({ getParentRoute: () => root, path: "/routes/$name", component: RoutePage });
 const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: LedgerPage, staticData: { place: "Ledger" } });
 
-export const router = createRouter({ routeTree: root.addChildren([flow, route, ledger]) });
+const people = createRoute({ getParentRoute: () => root, path: "/people", component: PeoplePage, staticData: { place: "People" } });
+
+export const router = createRouter({ routeTree: root.addChildren([flow, route, ledger, people]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -83,14 +83,15 @@ fn tables(settings: &DemoSettings) -> anyhow::Result<()> {
     Ok(())
 }
 
-async fn kept_secret(service: &Service, name: &str) -> anyhow::Result<String> {
+/// A secret that may be shown to `shown_to`; it is made where there is none.
+async fn kept_secret(service: &Service, name: &str, shown_to: &str) -> anyhow::Result<String> {
     if let Some(secret) = service.secret(name).await? {
         return Ok(secret.reveal().to_owned());
     }
     let mut bytes = [0u8; 16];
     getrandom::fill(&mut bytes).map_err(|e| anyhow::anyhow!("no random numbers: {e}"))?;
     let value: String = bytes.iter().map(|b| format!("{b:02x}")).collect();
-    service.set_secret(name, &value, "127.0.0.1").await?;
+    service.set_secret(name, &value, shown_to).await?;
     Ok(value)
 }
 
@@ -116,8 +117,8 @@ pub(crate) async fn demo(settings: DemoSettings) -> Outcome {
 
 async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16; 5], stop: &CancellationToken, end: &mut End) -> anyhow::Result<()> {
     let [kiosks, gates, payments, desk, accounts] = ports;
-    let desk_token = kept_secret(service, "desk-token").await?;
-    let payments_key = kept_secret(service, "payments-key").await?;
+    let desk_token = kept_secret(service, "desk-token", "127.0.0.1").await?;
+    let payments_key = kept_secret(service, "payments-key", "source:payments").await?;
     for (name, port, token) in [("desk", desk, Some(desk_token)), ("accounts", accounts, None)] {
         let stand_in = StandIn { into: Some(settings.data.join(format!("{name}.jsonl"))), token, ..StandIn::default() };
         let listener =

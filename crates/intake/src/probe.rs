@@ -99,7 +99,7 @@ impl<'a> Probe<'a> {
         let Some(mut stream) = self.connect().await else { return };
         let key = self.settings.key.as_ref().map_or_else(String::new, |key| format!("authorization: Bearer {}\r\n", key.shown()));
         let request = format!(
-            "{method} {path} HTTP/1.1\r\nhost: rockrose\r\nconnection: close\r\ncontent-type: application/json\r\n{key}content-length: {}\r\n\r\n{body}",
+            "{method} {path} HTTP/1.1\r\nhost: localhost\r\nconnection: close\r\ncontent-type: application/json\r\n{key}content-length: {}\r\n\r\n{body}",
             body.len()
         );
         let asked = async {

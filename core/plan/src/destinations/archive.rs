@@ -69,7 +69,7 @@ pub enum Objects {
 
 impl PlannedDestination for ArchiveDestination {
     const WORD: &'static str = "archive";
-    const EXAMPLE: &'static str = "store = \"/var/lib/rockrose/archive\"\n";
+    const EXAMPLE: &'static str = "store = \"/var/lib/rockrose/files/archive\"\n";
     const KEYS: &'static [&'static [Key]] = &[&[
         needed(
             "store",

@@ -57,7 +57,7 @@ pub enum Period {
 
 impl PlannedDestination for FileDestination {
     const WORD: &'static str = "file";
-    const EXAMPLE: &'static str = "path = \"/var/lib/rockrose/events.jsonl\"\n\
+    const EXAMPLE: &'static str = "path = \"/var/lib/rockrose/files/events.jsonl\"\n\
         # rotate_every = \"day\"\n\
         # keep_files = 14\n\
         # compress = \"zstd\"\n";

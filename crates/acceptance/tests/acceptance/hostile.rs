@@ -217,7 +217,7 @@ async fn keys_paths_and_methods() {
     // Neither key nor token stands in anything that is kept, but for the client's own file.
     node.stop().await;
     let token = node.token();
-    for entry in std::fs::read_dir(node.path("data")).unwrap().map(|e| e.unwrap().path()).filter(|p| !p.ends_with("client.toml")) {
+    for entry in std::fs::read_dir(node.path("data")).unwrap().map(|e| e.unwrap().path()).filter(|p| p.is_file() && !p.ends_with("client.toml")) {
         let bytes = std::fs::read(&entry).unwrap();
         for secret in [&key, &fresh, &token] {
             assert!(!bytes.windows(secret.len()).any(|w| w == secret.as_bytes()), "{}", entry.display());
