@@ -182,6 +182,21 @@ impl CheckedPlan {
         reports(&self.text, self.sources.iter().flat_map(of).collect())
     }
 
+    /// What a destination that keeps events as they were received undoes of the redactions on the way there, in words that follow its name.
+    #[must_use]
+    pub fn undone_redaction(&self, destination: &Destination) -> Option<String> {
+        if !destination.kind.as_received() {
+            return None;
+        }
+        let redacts = |steps: &[Step]| self.expanded(steps).into_iter().find(|step| matches!(step.operation, Operation::Redact(_)));
+        let mut on_the_way = self.routes.iter().filter(|r| r.to.contains(&destination.name)).flat_map(|route| {
+            let from = self.sources.iter().filter(|s| route.takes_from(&s.name)).map(|s| (format!("the source `{}`", s.name), &s.on_arrival));
+            std::iter::once((format!("the route `{}`", route.name), &route.steps)).chain(from)
+        });
+        let (of, step) = on_the_way.find_map(|(of, steps)| Some((of, redacts(steps)?)))?;
+        Some(format!("keeps events as they were received, without what `{step}` of {of} masks"))
+    }
+
     /// The steps with every `use` replaced by its recipe's steps. A `when` on the `use` holds for each of them.
     #[must_use]
     pub fn expanded(&self, steps: &[Step]) -> Vec<Step> {
@@ -240,12 +255,19 @@ impl ParsedPlan {
         c.mistakes.extend(spills(&self.destinations, &destinations));
         let routes = c.routes(&self);
         c.whole(&self, &sources, &destinations, &routes);
-        let recipes = c.recipes;
-        if !c.mistakes.is_empty() {
-            return Err(reports(&self.text, c.mistakes));
+        let Checker { recipes, mistakes, mut warnings, .. } = c;
+        if !mistakes.is_empty() {
+            return Err(reports(&self.text, mistakes));
         }
-        let warnings = reports(&self.text, c.warnings);
-        Ok(CheckedPlan { text: self.text, sources, destinations, routes, tables, recipes, warnings })
+        let mut plan = CheckedPlan { text: self.text, sources, destinations, routes, tables, recipes, warnings: Vec::new() };
+        for destination in &plan.destinations {
+            let Some(undone) = plan.undone_redaction(destination) else { continue };
+            let at = self.destinations.iter().find(|s| s.name.value == destination.name).and_then(|s| s.get("events")).map(|e| e.at.clone());
+            let mistake = Mistake::new(at.unwrap_or_default(), format!("`{}` {undone}", destination.name));
+            warnings.push(mistake.expected("`events = \"as shaped\"`, if nothing unmasked may be kept there"));
+        }
+        plan.warnings = reports(&plan.text, warnings);
+        Ok(plan)
     }
 }
 
@@ -436,23 +458,6 @@ impl Checker<'_> {
         routes
     }
 
-    /// Warns of destinations that keep events as they were received where steps on the way redact them: what these mask is kept unmasked.
-    fn undone_redactions(&mut self, plan: &ParsedPlan, sources: &[Source], destinations: &[Destination], routes: &[Route]) {
-        let redacts = |steps: &[Step]| expand(&self.recipes, steps).into_iter().find(|step| matches!(step.operation, Operation::Redact(_)));
-        let mut warnings = Vec::new();
-        for destination in destinations.iter().filter(|d| d.kind.as_received()) {
-            let mut on_the_way = routes.iter().filter(|r| r.to.contains(&destination.name)).flat_map(|route| {
-                let from = sources.iter().filter(|s| route.takes_from(&s.name)).map(|s| (format!("the source `{}`", s.name), &s.on_arrival));
-                std::iter::once((format!("the route `{}`", route.name), &route.steps)).chain(from)
-            });
-            let Some((of, step)) = on_the_way.find_map(|(of, steps)| Some((of, redacts(steps)?))) else { continue };
-            let at = plan.destinations.iter().find(|s| s.name.value == destination.name).and_then(|s| s.get("events")).map(|e| e.at.clone());
-            let message = format!("`{}` keeps events as they were received, without what `{step}` of {of} masks", destination.name);
-            warnings.push(Mistake::new(at.unwrap_or_default(), message).expected("`events = \"as shaped\"`, if nothing unmasked may be kept there"));
-        }
-        self.warnings.extend(warnings);
-    }
-
     /// What can only be seen of the plan as a whole.
     fn whole(&mut self, plan: &ParsedPlan, sources: &[Source], destinations: &[Destination], routes: &[Route]) {
         for (i, source) in sources.iter().enumerate() {
@@ -473,7 +478,6 @@ impl Checker<'_> {
                 self.warnings.push(Mistake::new(section.name.at.clone(), format!("no route goes to the destination `{}`", section.name.value)));
             }
         }
-        self.undone_redactions(plan, sources, destinations, routes);
         let mut sizes = HashMap::new();
         let mut metrics: HashMap<String, String> = HashMap::new();
         for (section, key) in

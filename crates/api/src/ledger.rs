@@ -87,6 +87,9 @@ pub struct LedgerAnswer {
     pub balanced: bool,
     /// The equations, and whether they hold.
     pub equations: Vec<LedgerEquation>,
+    /// What the account cannot tell: where what steps mask is kept unmasked, in sentences.
+    #[serde(default)]
+    pub caveats: Vec<String>,
 }
 
 /// One minute of one account.

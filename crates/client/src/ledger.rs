@@ -151,7 +151,9 @@ pub(crate) async fn ledger(common: &Common, minutes: Option<i64>) -> Outcome {
         Some(ms) => format!("From {} to now", format::moment(ms)),
         None => "Since the beginning".to_owned(),
     };
-    format::blocks(&[since, format::table(&["", "events", "bytes"], &[1, 2], page.rows), verdict(&answer.equations)])?;
+    let mut blocks = vec![since, format::table(&["", "events", "bytes"], &[1, 2], page.rows), verdict(&answer.equations)];
+    blocks.extend(answer.caveats.iter().map(|caveat| paint(caveat, BAD)));
+    format::blocks(&blocks)?;
     Ok(exit)
 }
 

@@ -11,6 +11,7 @@ mod probe;
 mod reach;
 pub mod standin;
 mod tls;
+mod words;
 mod worker;
 
 pub use health::{Answers, Health, HealthHandle, State};
@@ -18,6 +19,7 @@ pub use kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Re
 pub use kinds::{ArchiveSettings, Discard, GrpcSettings, HttpSettings, planned, real_path};
 pub use probe::{Probe, ProbeStep};
 pub use reach::probe;
+pub use words::without_words;
 pub use worker::{Worker, WorkerSettings};
 
 /// Milliseconds since 1970.

@@ -33,7 +33,7 @@ impl Probe {
         let ms = begun.elapsed().as_secs_f64() * 1_000.0;
         let (found, good, says) = match done {
             Ok(Ok((found, says))) => (Some(found), true, says),
-            Ok(Err(why)) => (None, false, why.to_string()),
+            Ok(Err(why)) => (None, false, crate::without_words(&why.to_string()).to_owned()),
             Err(_) => (None, false, format!("no answer within {} seconds", PATIENCE.as_secs())),
         };
         self.steps.push(ProbeStep { step, good, ms, says });

@@ -14,6 +14,7 @@ use tokio_util::sync::CancellationToken;
 
 use crate::concurrency::ConcurrencyLimit;
 use crate::kind::{Failure, Gathering, OpenError, Outgoing, Outlet, Taken, Target};
+use crate::words::without_words;
 use crate::{HealthHandle, now_ms};
 
 /// First pause after a failure; each further one is twice as long.
@@ -388,7 +389,7 @@ impl Shared {
                 Err(Failure::Later { why, after }) => {
                     let pause = after.unwrap_or_else(|| back_off(failures));
                     if failures == 0 {
-                        tracing::warn!(destination = self.name(), why, "delivery failed; it is tried again");
+                        tracing::warn!(destination = self.name(), why = without_words(&why), "delivery failed; it is tried again");
                     }
                     failures = failures.saturating_add(1);
                     let too_many = self.concurrency.failed();

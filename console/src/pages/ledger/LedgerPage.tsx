@@ -159,6 +159,11 @@ export function LedgerPage() {
       <div className="flex flex-wrap items-baseline gap-x-6 gap-y-2 pb-4">
         <h1 className="text-xl font-semibold">Ledger</h1>
         <Verdict ledger={ledger} />
+        {(ledger.caveats ?? []).map((caveat) => (
+          <p key={caveat} className="text-sm text-waits">
+            ▲ {caveat.replaceAll("`", "").replace(/^./, (c) => c.toUpperCase())}.
+          </p>
+        ))}
         <ToggleGroup.Root type="single" value={span} onValueChange={(v) => v !== "" && setSpan(v)} aria-label="Span of time" className="ml-auto flex overflow-hidden rounded border border-line text-sm">
           {SPANS.map((s) => (
             <ToggleGroup.Item key={s.value} value={s.value} className="px-2.5 py-1 text-soft data-[state=on]:bg-petal-wash data-[state=on]:font-medium data-[state=on]:text-petal">

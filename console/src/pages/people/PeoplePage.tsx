@@ -24,8 +24,26 @@ function Grants({ of }: { of: string[] }) {
 
 function When({ ms, never = "never" }: { ms: number | null | undefined; never?: string }) {
   if (ms === null || ms === undefined) return <span className="text-soft">{never}</span>;
-  const day = new Date(ms).toDateString() === new Date().toDateString() ? clock(ms) : utc(ms).slice(0, 16);
+  const day = new Date(ms).toDateString() === new Date().toDateString() ? clock(ms) : utc(ms).slice(0, 16).replace("T", " ");
   return <span title={utc(ms)}>{day}</span>;
+}
+
+/** A button for what cannot be undone: pressed once, it asks; pressed again, it does it. */
+function Twice({ says, asks, className = "", onDo }: { says: string; asks: string; className?: string; onDo: () => void }) {
+  const [asked, setAsked] = useState(false);
+  return (
+    <button
+      type="button"
+      className={`${SMALL_BUTTON} ${asked ? "border-fails text-fails" : ""} ${className}`}
+      onBlur={() => setAsked(false)}
+      onClick={() => {
+        if (asked) onDo();
+        setAsked(!asked);
+      }}
+    >
+      {asked ? asks : says}
+    </button>
+  );
 }
 
 /** What somebody may do: a ready-made set, or sentences of one's own. */
@@ -122,9 +140,7 @@ function People() {
         actions: (
           <>
             <GrantSheet button="Change" title={`What ${p.name} may see and do`} says="It takes effect at once, on what is open as well." named={false} grants={p.grants} onSend={send(p)} />
-            <button type="button" className={`${SMALL_BUTTON} ml-1.5`} onClick={() => change.mutate({ method: "DELETE", path: of(p.name) })}>
-              Remove
-            </button>
+            <Twice says="Remove" asks={`Remove ${p.name}?`} className="ml-1.5" onDo={() => change.mutate({ method: "DELETE", path: of(p.name) })} />
           </>
         ),
       }))}
@@ -149,9 +165,7 @@ function Tokens() {
         key: t.id,
         cells: [t.name, <Grants key="g" of={t.grants} />, <When key="m" ms={t.made_ms} />, t.made_by, <When key="e" ms={t.expires_ms} />, <When key="u" ms={t.used_ms} />, t.used_from ?? ""],
         actions: (
-          <button type="button" className={SMALL_BUTTON} onClick={() => change.mutate({ method: "DELETE", path: `/api/v1/tokens/${t.id}` })}>
-            Revoke
-          </button>
+          <Twice says="Revoke" asks={`Revoke ${t.name}?`} onDo={() => change.mutate({ method: "DELETE", path: `/api/v1/tokens/${t.id}` })} />
         ),
       }))}
       empty="There are no tokens."
@@ -189,9 +203,7 @@ function Sessions() {
           s.used_from ?? "",
         ],
         actions: (
-          <button type="button" className={SMALL_BUTTON} onClick={() => change.mutate({ method: "DELETE", path: `/api/v1/sessions/${s.id}` })}>
-            End
-          </button>
+          <Twice says="End" asks={`End the session of ${s.name}?`} onDo={() => change.mutate({ method: "DELETE", path: `/api/v1/sessions/${s.id}` })} />
         ),
       }))}
       empty="No browser is signed in."
@@ -247,7 +259,11 @@ export function PeoplePage() {
         <span>
           You are signed in as <strong>{me.name}</strong> and may:
         </span>
-        <Grants of={grants} />
+        {grants.map((grant) => (
+          <code key={grant} className="font-mono text-xs">
+            {grant}
+          </code>
+        ))}
       </div>
       {may("people") && <People />}
       {may("people") && <Tokens />}

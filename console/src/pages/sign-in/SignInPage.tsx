@@ -50,10 +50,12 @@ export function SignInPage() {
               Sign in
             </button>
           </form>
-          <Message title="Or sign in by a link.">
-            A link signs one browser in, once. Make one in a terminal on the machine that knows the service, and open it here:
-            <Paste line="rockrose link" />
-          </Message>
+          <div className="w-full max-w-sm">
+            <Message title="Or sign in by a link.">
+              A link signs one browser in, once. Make one in a terminal on the machine that knows the service, and open it here:
+              <Paste line="rockrose link" />
+            </Message>
+          </div>
         </>
       )}
     </main>

@@ -336,3 +336,57 @@ async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
     browser.driver.clone().quit().await.unwrap();
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn people_are_added_sign_in_and_see_what_they_may() {
+    let [source, dead] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&plan(source, dead));
+    let browser = Browser::start().await;
+    browser.sign_in(&node).await;
+    browser.sees("quays").await;
+    browser.driver.goto(node.url("/people")).await.unwrap();
+    browser.sees("Nobody was added yet.").await;
+    // A wrong sentence is told at its place, and a right one is kept.
+    browser.click("Add").await;
+    browser.find("input[name=name]").await.send_keys("ann").await.unwrap();
+    let grants = browser.find("form textarea").await;
+    grants.send_keys("sea when team = \"quays\"").await.unwrap();
+    browser.click("Save").await;
+    browser.sees("did you mean `see`?").await;
+    grants.clear().await.unwrap();
+    grants.send_keys("see when team = \"quays\" after redact email").await.unwrap();
+    browser.click("Save").await;
+    browser.sees("Done.").await;
+    browser.click("Close").await;
+    browser.sees("see when team = \"quays\" after redact email").await;
+    browser.sees("add person").await;
+    browser.sees("As it was written").await;
+    let password = node.http.put(node.url("/api/v1/people/ann/password")).bearer_auth(node.token());
+    assert_eq!(password.json(&json!({ "password": "heron on the mooring" })).send().await.unwrap().status(), 204);
+    // Ending the session signs the browser out.
+    browser.click("End").await;
+    browser.click("End the session of admin?").await;
+    browser.sees("Or sign in by a link.").await;
+    browser.find("input[name=name]").await.send_keys("ann").await.unwrap();
+    browser.find("input[name=password]").await.send_keys("heron on the mooring").await.unwrap();
+    browser.click("Sign in").await;
+    browser.sees("trouble").await;
+    browser.driver.goto(node.url("/people")).await.unwrap();
+    browser.sees("You are signed in as ann").await;
+    let text = browser.text().await;
+    assert!(!text.contains("Journal") && !text.contains("Tokens of programs"), "{text}");
+    // The tail shows her team's events alone, masked.
+    browser.driver.goto(node.url("/routes/trouble")).await.unwrap();
+    browser.sees("Waiting for the next event").await;
+    let body =
+        "{\"level\":\"warn\",\"msg\":\"ann@post.example waits\",\"team\":\"quays\"}\n{\"level\":\"warn\",\"msg\":\"for the boats\",\"team\":\"boats\"}\n";
+    let seen = async || {
+        assert_eq!(post(&node.http, source, body).await.status(), 200);
+        browser.text().await.contains("*** waits").then_some(())
+    };
+    until("the event is shown", seen).await;
+    let text = browser.text().await;
+    assert!(!text.contains("ann@post.example") && !text.contains("for the boats"), "{text}");
+    node.stop().await;
+}

@@ -470,3 +470,20 @@ async fn a_plan_reaches_only_what_it_may() {
         assert_eq!(output.status.code(), Some(code), "{}", text(&output.stderr));
     }
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_archive_that_keeps_what_steps_mask_says_so_wherever_it_shows() {
+    let [source] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&format!(
+        "[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.vault]\nkind = \"archive\"\nstore = \"{}/vault\"\nevents = \"as received\"\n[[route]]\nname = \"all\"\ndo = ['redact email']\nto = [\"vault\"]\n",
+        node.folder.path().display()
+    ));
+    assert_eq!(post(&node.http, source, "{}").await.status(), 200);
+    let says = "keeps events as they were received, without what `redact email` of the route `all` masks";
+    assert_eq!(node.get("/api/v1/flow").await["destinations"][0]["caveat"], says);
+    assert_eq!(node.get("/api/v1/ledger").await["caveats"], json!([format!("destination vault {says}")]));
+    let shown = async || text(&node.client(&["ledger"]).stdout).contains(says).then_some(());
+    until("the ledger says so", shown).await;
+    node.stop().await;
+}

@@ -13,8 +13,14 @@ async fn nowhere_but_where_they_belong() {
     let [source, open, stand_in] = free_ports();
     let mut node = Node::start().await;
     let put = async |name: &str, value: &str| {
-        let answer =
-            node.http.put(node.url(&format!("/api/v1/secrets/{name}"))).bearer_auth(node.token()).json(&json!({ "value": value, "shown_to": ["anywhere"] })).send().await.unwrap();
+        let answer = node
+            .http
+            .put(node.url(&format!("/api/v1/secrets/{name}")))
+            .bearer_auth(node.token())
+            .json(&json!({ "value": value, "shown_to": ["anywhere"] }))
+            .send()
+            .await
+            .unwrap();
         assert_eq!(answer.status(), 204);
     };
     put("in-key", KEY).await;

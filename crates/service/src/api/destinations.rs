@@ -29,13 +29,7 @@ fn known(app: &App, name: &str) -> Result<(), Problem> {
 
 /// What a destination said, for whoever may see all of its events: it may have said some of them.
 pub(super) fn said(app: &App, caller: &Caller, destination: &str, says: String) -> String {
-    if caller.eye(app, &Place::Destination(destination.to_owned())).sees_all() { says } else { without_words(&says) }
-}
-
-/// `answered 400`, of `answered 400: …`. What is told of no answer is ours and stays.
-pub(super) fn without_words(says: &str) -> String {
-    let end = says.find("answered ").and_then(|from| says[from..].find([':', ',']).map(|to| from + to));
-    says[..end.unwrap_or(says.len())].to_owned()
+    if caller.eye(app, &Place::Destination(destination.to_owned())).sees_all() { says } else { rockrose_delivery::without_words(&says).to_owned() }
 }
 
 /// Holds a destination's events back until it is resumed, over restarts and plans. What is on its way ends.
@@ -141,22 +135,4 @@ pub(crate) async fn resent(
     };
     let theirs = fates.into_iter().filter(|f| caller.grants.operates(&Place::Destination(f.destination.clone())));
     Ok(Json(theirs.map(event).collect()))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn what_a_destination_said_stays_with_those_who_see_its_events() {
-        for (says, kept) in [
-            ("answered 400: {\"error\":\"ann@post.example\"}", "answered 400"),
-            ("answered 200, but says: no", "answered 200"),
-            ("http://desk.example answered 503 Service Unavailable: busy", "http://desk.example answered 503 Service Unavailable"),
-            ("cannot be reached: connection refused", "cannot be reached: connection refused"),
-            ("answered 500", "answered 500"),
-        ] {
-            assert_eq!(without_words(says), kept);
-        }
-    }
 }

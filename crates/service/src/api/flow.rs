@@ -74,7 +74,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>, Extension(caller): Extensi
             let mut shown = destination(&book, &d.name, waiting.get(&d.name), health);
             shown.kind = d.kind.word().into();
             shown.target = d.kind.address();
-            shown.caveat = d.kind.caveat().map(str::to_owned);
+            shown.caveat = plan.undone_redaction(d).or_else(|| d.kind.caveat().map(str::to_owned));
             shown.in_plan = true;
             shown.cost = d.price.as_ref().map(|p| Cost {
                 today: today.get(&d.name).map_or(0, |a: &Amount| a.bytes) as f64 / 1e9 * p.per_gb,

@@ -14,7 +14,6 @@ use rockrose_spool::{Page, Quarantined};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-use super::destinations::without_words;
 use super::extract::Asked;
 use super::types::{LedgerAnswer, LedgerEquation, LedgerMinute, LedgerWaiting, QuarantineEntry};
 use super::{records_problem, spool_problem, types};
@@ -65,6 +64,8 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
         right_bytes: e.right.bytes,
     };
     let (active, steps) = History::steps(&app).await.map_err(|e| records_problem(&e))?;
+    let plan = &app.engine.running().checked;
+    let caveats = plan.destinations.iter().filter_map(|d| Some(format!("destination {} {}", d.name, plan.undone_redaction(d)?))).collect();
     Ok(Json(LedgerAnswer {
         since_ms: since.map(|m| m * 60_000),
         now_ms: now,
@@ -72,6 +73,7 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
         waiting: waiting.into_iter().map(|(destination, w)| LedgerWaiting { destination, events: w.amount.events, bytes: w.amount.bytes }).collect(),
         balanced: equations.iter().all(Equation::holds),
         equations: equations.iter().map(equation).collect(),
+        caveats,
     }))
 }
 
@@ -146,7 +148,7 @@ pub(super) fn quarantine_entry(eye: &mut Eye, q: Quarantined) -> Option<Quaranti
     if q.stage == Stage::Source && !eye.sees_all() {
         return None;
     }
-    let reason = if eye.sees_all() { q.reason } else { without_words(&q.reason) };
+    let reason = if eye.sees_all() { q.reason } else { rockrose_delivery::without_words(&q.reason).to_owned() };
     let data = eye.shows(&q.data, q.at_ms)?;
     Some(QuarantineEntry {
         id: q.id,
