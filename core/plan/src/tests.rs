@@ -438,3 +438,21 @@ fn a_plan_has_only_so_many_regular_expressions_and_is_refused_before_they_are_co
     // Not a claim about speed: with the expressions compiled, it would take a hundred times as long.
     assert!(refusing < 60 * begun.elapsed(), "{refusing:?}");
 }
+
+#[test]
+fn permissions_of_files_are_octal_and_leave_the_owner_able() {
+    let read = |store: &str, mode: &str| {
+        CheckedPlan::read(&format!(
+            "[source.s]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.d]\n{store}\nmode = \"{mode}\"\n[[route]]\nname = \"r\"\nto = [\"d\"]\n"
+        ))
+    };
+    let file = "kind = \"file\"\npath = \"out.jsonl\"";
+    for good in ["0640", "640", "600", "0604", "777"] {
+        assert!(read(file, good).is_ok(), "{good}");
+    }
+    for bad in ["", "64", "0888", "rw-r--r--", "0440", "00640", "4640", "+640"] {
+        assert!(read(file, bad).unwrap_err()[0].message.contains("no permissions"), "{bad}");
+    }
+    assert!(read("kind = \"archive\"\nstore = \"folder\"", "0640").is_ok());
+    assert!(read("kind = \"archive\"\nstore = \"s3://vault\"", "0640").unwrap_err()[0].message.contains("a bucket has no use"));
+}

@@ -6,7 +6,7 @@ use rockrose_archive::Part;
 use rockrose_language::Mistake;
 
 use super::tls::{self, CA, TIMEOUT, TlsFiles};
-use super::{DestinationSection, PlannedDestination, url};
+use super::{DestinationSection, MODE, PlannedDestination, mode, url};
 use crate::checker::{Checker, MB, SecretName};
 use crate::keys::{Key, Shape, key, needed};
 use crate::scope::host_and_port;
@@ -36,6 +36,8 @@ pub struct ArchiveDestination {
     pub tls: TlsFiles,
     /// How long an answer may take.
     pub timeout: Duration,
+    /// The permissions of its files, in a folder; none: what the umask leaves.
+    pub mode: Option<u32>,
 }
 
 /// Where objects are kept.
@@ -95,6 +97,7 @@ impl PlannedDestination for ArchiveDestination {
         key("object_every", Shape::Duration, "One is written at least so often, if anything waits. 5 minutes if left out."),
         CA,
         TIMEOUT,
+        MODE,
     ]];
 
     fn read(c: &mut Checker<'_>, DestinationSection { section, always }: DestinationSection<'_>) -> Option<ArchiveDestination> {
@@ -114,6 +117,9 @@ impl PlannedDestination for ArchiveDestination {
                         Mistake::new(written.at.clone(), format!("`{}` is no place in a store", written.value))
                             .expected("`s3://BUCKET` or `s3://BUCKET/PREFIX`"),
                     );
+                }
+                if let Some(beside) = section.get("mode") {
+                    c.mistakes.push(Mistake::new(beside.at.clone(), "a bucket has no use for `mode`").expected("a folder in `store`"));
                 }
                 if let Some(At { value: Raw::Text(text), at }) = section.get("endpoint") {
                     url(c, &At { value: text.clone(), at: at.clone() });
@@ -165,6 +171,7 @@ impl PlannedDestination for ArchiveDestination {
             object_every: c.duration(section, "object_every", Duration::from_secs(300)),
             tls: TlsFiles { ca: of("ca"), client: None },
             timeout: tls::timeout(c, section),
+            mode: mode(c, section),
         })
     }
 

@@ -3,7 +3,7 @@
 use rockrose_event::output::LineTemplate;
 use rockrose_language::Mistake;
 
-use super::{COMPRESS, Compression, DestinationSection, PlannedDestination, compression};
+use super::{COMPRESS, Compression, DestinationSection, MODE, PlannedDestination, compression, mode};
 use crate::checker::{Checker, MB};
 use crate::keys::{Key, Shape, key, needed};
 use crate::section::{At, Raw, Section};
@@ -26,6 +26,8 @@ pub struct FileDestination {
     pub keep_files: Option<u64>,
     /// How files that were put aside are compressed.
     pub compression: Compression,
+    /// The permissions of its files; none: what the umask leaves.
+    pub mode: Option<u32>,
 }
 
 const FORMULAS: &[&str] = &["as text", "as they are"];
@@ -75,6 +77,7 @@ impl PlannedDestination for FileDestination {
         key("rotate_every", Shape::Word(PERIODS), "A new file is begun with each hour or day, in UTC. Never, if left out."),
         key("keep_files", Shape::Count, "How many files that were put aside are kept; the oldest are removed. All, if left out."),
         COMPRESS,
+        MODE,
     ]];
 
     fn read(c: &mut Checker<'_>, DestinationSection { section, .. }: DestinationSection<'_>) -> Option<FileDestination> {
@@ -89,6 +92,7 @@ impl PlannedDestination for FileDestination {
             rotate_every: section.text("rotate_every").map(|p| if p.value == "hour" { Period::Hour } else { Period::Day }),
             keep_files: if let Some(At { value: Raw::Count(n), .. }) = section.get("keep_files") { Some(*n) } else { None },
             compression: compression(section, Compression::Plain),
+            mode: mode(c, section),
         })
     }
 

@@ -34,6 +34,24 @@ const REMOVED: &[&str] = &["keep", "drain"];
 /// The key of those that compress what they write.
 const COMPRESS: Key = key("compress", Shape::Word(COMPRESSIONS), "How its events are compressed while they wait for their destinations. `zstd` if left out.");
 
+/// The key of destinations that make files.
+const MODE: Key = key("mode", Shape::Text, "The permissions of its files, in octal digits: \"0640\". What the service's umask leaves, if left out.");
+
+/// The permissions that files are made with.
+fn mode(c: &mut Checker<'_>, section: &Section) -> Option<u32> {
+    let written = section.text("mode")?;
+    let digits = written.value.bytes().all(|b| b.is_ascii_digit());
+    let mode = u32::from_str_radix(written.value, 8)
+        .ok()
+        .filter(|_| digits)
+        .filter(|mode| (3..=4).contains(&written.value.len()) && *mode <= 0o777 && mode & 0o600 == 0o600);
+    if mode.is_none() {
+        let expected = "three octal digits, in which the owner may read and write: \"0640\"";
+        c.mistakes.push(Mistake::new(written.at, "these are no permissions for its files").expected(expected));
+    }
+    mode
+}
+
 /// Keys of every kind.
 const COMMON: &[Key] = &[
     key("always", Shape::Steps, "Steps done to every event that leaves here, whichever route it comes by."),

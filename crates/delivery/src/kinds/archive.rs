@@ -178,7 +178,8 @@ impl ArchiveOutlet {
         }
         let Some(root) = &self.root else { return Ok(()) };
         let file = root.join(path.as_ref());
-        let synced = tokio::task::spawn_blocking(move || sync(&file)).await;
+        let mode = self.settings.archive.mode;
+        let synced = tokio::task::spawn_blocking(move || sync(&file, mode)).await;
         synced.map_err(|_| Failure::later("writing was interrupted"))?.map_err(|e| Failure::later(format!("{key}: {e}")))
     }
 
@@ -205,8 +206,11 @@ fn said(text: &str) -> Option<String> {
     Some(format!("answered {status}{words}"))
 }
 
-/// Makes sure that a file, and its name, are on the disk.
-fn sync(file: &FilePath) -> std::io::Result<()> {
+/// Makes sure that a file, and its name, are on the disk, with its permissions.
+fn sync(file: &FilePath, mode: Option<u32>) -> std::io::Result<()> {
+    if let Some(mode) = mode {
+        std::fs::set_permissions(file, std::os::unix::fs::PermissionsExt::from_mode(mode))?;
+    }
     std::fs::File::open(file)?.sync_all()?;
     file.parent().map_or(Ok(()), |folder| std::fs::File::open(folder)?.sync_all())
 }

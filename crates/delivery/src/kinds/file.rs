@@ -6,9 +6,9 @@
 //! A file that has grown large, or whose hour or day is over, is put aside: first it gets its other name, then the spool is told that the new one is empty, and only then is that
 //! begun. A crash between any two of these repeats nothing and loses nothing.
 
-use std::fs::{File, OpenOptions, TryLockError};
+use std::fs::{File, OpenOptions, Permissions, TryLockError};
 use std::io::{Read, Seek, SeekFrom, Write};
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
 use bytes::Bytes;
@@ -100,8 +100,8 @@ impl FileOutlet {
         if self.reached.is_some() {
             return Ok(None);
         }
-        let (path, layout) = (PathBuf::from(&self.settings.path), self.settings.layout.clone());
-        let opened = tokio::task::spawn_blocking(move || Open::new(&path, None, &layout)).await;
+        let (path, layout, mode) = (PathBuf::from(&self.settings.path), self.settings.layout.clone(), self.settings.mode);
+        let opened = tokio::task::spawn_blocking(move || Open::new(&path, None, &layout, mode)).await;
         let opened = opened.map_err(|_| Failure::later("opening was interrupted"))?;
         let opened = opened.map_err(|e| Failure::later(format!("{}: {e}", self.settings.path)))?;
         let length = opened.settled;
@@ -131,11 +131,12 @@ impl FileOutlet {
 
     /// Appends events; returns how long the file is then, and what was noticed of it.
     pub(crate) async fn append(&mut self, lines: Bytes) -> Result<(u64, Option<String>), Failure> {
-        let (path, layout, reached, open) = (PathBuf::from(&self.settings.path), self.settings.layout.clone(), self.reached, self.open.take());
+        let (path, layout, mode) = (PathBuf::from(&self.settings.path), self.settings.layout.clone(), self.settings.mode);
+        let (reached, open) = (self.reached, self.open.take());
         let done = tokio::task::spawn_blocking(move || {
             let mut open = match open.filter(|o| o.is_at(&path)) {
                 Some(open) => open,
-                None => Open::new(&path, reached, &layout)?,
+                None => Open::new(&path, reached, &layout, mode)?,
             };
             let foreign = open.append(&lines)?;
             Ok::<_, std::io::Error>((open, foreign))
@@ -219,15 +220,21 @@ fn could_write(path: &Path) -> Result<String, String> {
 }
 
 impl Open {
-    fn new(path: &Path, reached: Option<u64>, layout: &Layout) -> std::io::Result<Open> {
+    fn new(path: &Path, reached: Option<u64>, layout: &Layout, mode: Option<u32>) -> std::io::Result<Open> {
         let writer = Writer::new(layout)?;
         if let Some(folder) = path.parent().filter(|p| !p.as_os_str().is_empty()) {
             std::fs::create_dir_all(folder)?;
         }
-        let mut file = OpenOptions::new().read(true).append(true).create(true).open(path)?;
+        let mut options = OpenOptions::new();
+        // Until its permissions are set, nobody else reads it.
+        options.mode(if mode.is_some() { 0o600 } else { 0o666 });
+        let mut file = options.read(true).append(true).create(true).open(path)?;
         let about = file.metadata()?;
         if !about.is_file() {
             return Err(std::io::Error::other("this is not a regular file"));
+        }
+        if let Some(mode) = mode {
+            file.set_permissions(Permissions::from_mode(mode))?;
         }
         // One that is put aside or left is let go of with its handle. Where the file system knows no locks, there is none.
         if let Err(TryLockError::WouldBlock) = file.try_lock() {

@@ -79,6 +79,7 @@ fn pack(aside: &Path, compression: Compression) -> std::io::Result<()> {
     };
     let part = PathBuf::from(format!("{}.{end}.part", aside.display()));
     let (mut from, to) = (File::open(aside)?, File::create(&part)?);
+    to.set_permissions(from.metadata()?.permissions())?;
     let mut to = match compression {
         Compression::Zstd => {
             let mut encoder = zstd::stream::Encoder::new(to, 3)?;

@@ -11,7 +11,8 @@ fn archive(store: Where, objects: Objects, divide_by: &[&str]) -> ArchiveSetting
     let divide_by = divide_by.iter().map(|p| Part::read(p).unwrap()).collect();
     let (object_at, object_every) = (32_000_000, Duration::from_millis(1));
     let (tls, timeout) = (TlsFiles::default(), Duration::from_secs(3));
-    let archive = ArchiveDestination { store, access_secret: None, objects, as_received: false, divide_by, object_at, object_every, tls, timeout };
+    let archive =
+        ArchiveDestination { store, access_secret: None, objects, as_received: false, divide_by, object_at, object_every, tls, timeout, mode: Some(0o640) };
     ArchiveSettings { archive, access_secret: Some("sandpiper".into()), node: "0123456789abcdef".into() }
 }
 
@@ -80,6 +81,8 @@ async fn a_folder_is_laid_out_as_asked() {
     assert_eq!(kept(&p.out), sorted(events(0..600)));
     let found = files(&p.out);
     assert_eq!(found.len(), 12, "{found:?}");
+    let mode = |name: &String| std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(p.out.join(name)).unwrap().permissions()) & 0o777;
+    assert!(found.iter().all(|name| mode(name) == 0o640));
     assert!(found[0].starts_with("date=2026-11-23/hour=08/service=s0/19700101T000000.001-0123456789abcdef-1-0.jsonl.zst"), "{found:?}");
     let index: Index = serde_json::from_slice(&std::fs::read(p.out.join(&found[1])).unwrap()).unwrap();
     assert_eq!(index.fields["service"], FieldIndex::Values(["s0".to_owned()].into()));

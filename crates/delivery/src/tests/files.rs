@@ -52,6 +52,24 @@ fn all(p: &Place) -> Vec<String> {
 }
 
 #[tokio::test]
+async fn files_have_the_permissions_that_the_plan_says_and_keep_them_when_they_are_put_aside() {
+    use std::os::unix::fs::PermissionsExt;
+    let p = place();
+    let settings = file(&p, |f| (f.mode, f.rotate_at, f.compression) = (Some(0o604), Some(40), Compression::Zstd));
+    deliver(&p, &settings, 0..20, 4).await;
+    let modes: Vec<(PathBuf, u32)> = std::fs::read_dir(p.out.parent().unwrap())
+        .unwrap()
+        .map(|e| e.unwrap())
+        .map(|e| (e.path(), e.metadata().unwrap().permissions().mode() & 0o777))
+        .collect();
+    assert!(modes.iter().any(|(path, _)| path.extension().is_some_and(|e| e == "zst")), "{modes:?}");
+    assert!(modes.iter().all(|(_, mode)| *mode == 0o604), "{modes:?}");
+    // A file that is there already is given them as well.
+    deliver(&p, &FileDestination { mode: Some(0o640), rotate_at: None, ..settings }, 20..21, 1).await;
+    assert_eq!(std::fs::metadata(&p.out).unwrap().permissions().mode() & 0o777, 0o640);
+}
+
+#[tokio::test]
 async fn events_are_written_by_a_template_or_as_rows() {
     let p = place();
     deliver(&p, &file(&p, |f| f.layout = Layout::Text("n is {n}, of {missing}".into())), 0..3, 2).await;

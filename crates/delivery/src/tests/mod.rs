@@ -110,6 +110,7 @@ fn plain_file(path: &Path) -> FileDestination {
         rotate_every: None,
         keep_files: None,
         compression: Compression::Plain,
+        mode: None,
     }
 }
 

@@ -77,6 +77,7 @@ impl Sort {
                 object_every: Duration::from_millis(1),
                 tls: TlsFiles::default(),
                 timeout,
+                mode: None,
             },
             access_secret: Some("sandpiper".into()),
             node: "n".into(),
