@@ -210,6 +210,16 @@ mod tests {
             records.with(|c| Ok(c.batch_execute(sql)?)).unwrap();
             assert_eq!(records.check_journal().unwrap().broken_at, broken_at, "{sql}");
         }
+        // An entry that was written under the same key, in another course of things, does not fit in.
+        let (_folder, records) = with(7);
+        let swap = "CREATE TABLE other AS SELECT * FROM journal WHERE number = 3; DELETE FROM journal WHERE number >= 2";
+        records.with(|c| Ok(c.batch_execute(swap)?)).unwrap();
+        for n in 2..=5 {
+            records.note(&action(&format!("another {n}")), n * 10).unwrap();
+        }
+        assert_eq!(records.check_journal().unwrap().broken_at, None);
+        records.with(|c| Ok(c.batch_execute("DELETE FROM journal WHERE number = 3; INSERT INTO journal SELECT * FROM other")?)).unwrap();
+        assert_eq!(records.check_journal().unwrap().broken_at, Some(3));
         // Whoever noted the newest hash sees that entries at the end are gone.
         let (_folder, records) = with(7);
         let head = records.check_journal().unwrap().head;

@@ -64,6 +64,7 @@ fn tokens_open_until_they_end() {
     assert_eq!(records.end_token(found.id, TokenKind::Client).unwrap().as_deref(), Some("first"));
     assert_eq!(bearer(token.reveal(), TokenKind::Client, 2), None);
     assert_eq!(bearer(session.reveal(), TokenKind::Session, 19), None);
+    assert_eq!(records.tokens(TokenKind::Session, 19).unwrap(), [], "it is not listed either");
     let bytes = std::fs::read(dir.path().join("records.db-wal")).unwrap_or_default();
     assert!(!bytes.windows(64).any(|w| w == session.reveal().as_bytes()));
     assert_eq!(format!("{session:?}"), "NewToken(…)");
