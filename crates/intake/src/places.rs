@@ -246,9 +246,11 @@ mod tests {
     #[test]
     fn one_address_holds_most_of_the_places_but_not_all() {
         let places = Arc::new(Places::new(8));
-        let held: Vec<Place> = (0..6).map(|_| places.take(at(1)).unwrap().0).collect();
-        assert_eq!(places.take(at(1)).unwrap_err(), NoRoom::Address);
+        // Though another's is idle longer than any of its own.
         let other = places.take(at(2)).unwrap();
+        let held: Vec<Place> = (0..6).map(|_| places.take(at(1)).unwrap().0).collect();
+        held.iter().for_each(|place| place.activity.last_ms.store(500, Ordering::Relaxed));
+        assert_eq!(places.take(at(1)).unwrap_err(), NoRoom::Address);
         // It gets another place only for one of its own.
         assert_eq!(places.take_at(at(1), later(2)).unwrap().1, Room::Made);
         let waker = std::task::Waker::noop();

@@ -424,6 +424,18 @@ async fn a_plan_reaches_only_what_it_may() {
         let (code, told) = applied(&to_file(&path));
         assert!(code == Some(3) && told.contains(says), "{path}: {told}");
     }
+    // Nor does a check tell what stands in such a file.
+    node.write(".hidden.csv", "code,berth_of_the_lark,gate\nTQ,4,2\n");
+    let asks = |path: &str| {
+        let table = format!("[table.berths]\nkind = \"csv\"\npath = {path:?}\nkey = \"code\"\n");
+        format!("{table}{}", to_file(&at("out.jsonl"))).replace("to = [", "do = ['look up port in berths as berth = nowhere']\nto = [")
+    };
+    node.write("open.csv", "code,berth_of_the_lark,gate\nTQ,4,2\n");
+    for (path, told) in [(at("open.csv"), true), (at(".hidden.csv"), false)] {
+        let check = node.http.post(node.url("/api/v1/plan/check")).bearer_auth(node.token()).json(&json!({ "text": asks(&path) }));
+        let answer = check.send().await.unwrap().json::<Value>().await.unwrap();
+        assert_eq!((answer["mistakes"].to_string().contains("berth_of_the_lark"), &answer["good"]), (told, &json!(false)), "{answer}");
+    }
     assert_eq!(applied(&to_file(&at("data/files/out.jsonl"))).0, Some(0));
     // A link that is put there later leads no further.
     node.write("safe.log", "gate opens\n");
