@@ -3,12 +3,15 @@
 use std::fmt::Write;
 use std::hint::black_box;
 
-use rockrose_engine::{CompiledPlan, Scratch};
+use rockrose_api::TailEvent;
+use rockrose_engine::{CompiledPlan, Point, Scratch, Watch};
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_extract::{Buffers, Extractor, Found};
-use rockrose_language::{Operation, Parse, parse_step};
+use rockrose_grants::Grants;
+use rockrose_language::{Operation, Parse, Place, parse_step};
 use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
+use serde_json::value::RawValue;
 
 use crate::Work;
 use crate::corpus::Texts;
@@ -51,6 +54,33 @@ fn pass_in<'a>(size: usize, name: &'static str, text: &'a [u8], rest: &str) -> W
                 scratch.take_back(outcome.lines, outcome.ends);
             }
             start = end;
+        }
+    };
+    Work { name, bytes: text.len(), run: Box::new(run) }
+}
+
+/// Every event captured at a route, shown to somebody with a grant, and written as the live tail writes it.
+fn tail<'a>(name: &'static str, text: &'a [u8], grant: &str) -> Work<'a> {
+    let routes = route("all", "message exists", "'tag team = \"quays\"'");
+    let document = format!("[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.out]\nkind = \"discard\"\n{routes}");
+    let key = HashKey::new([0; 32]);
+    let Ok(plan) = CheckedPlan::read(&document).map(|plan| CompiledPlan::new(&plan, key.clone())) else { unreachable!("the plan is good") };
+    let Ok(grants) = Grants::read(&[grant]) else { unreachable!("the grant is good") };
+    let mut eye = grants.eye(&Place::Route("all".into()), &key);
+    let (mut scratch, watch) = (Scratch::default(), Watch::new(vec![Point::Route(0)], usize::MAX));
+    let json = |bytes: &[u8]| RawValue::from_string(String::from_utf8_lossy(bytes).into_owned()).ok();
+    let run = move || {
+        for body in text.chunk_by(|a, _| *a != b'\n') {
+            let records = split(body, DeclaredFormat::Lines, 1 << 20).unwrap_or_default();
+            let outcome = plan.process(0, body, &records, NOW, Some(&watch), &mut scratch);
+            for capture in outcome.captures {
+                let before = eye.shows(&capture.before, NOW).and_then(|event| json(&event));
+                let after = capture.after.as_deref().and_then(|after| json(&eye.shows(after, NOW)?));
+                let Some(before) = before else { continue };
+                let event = TailEvent { at_ms: NOW, before, after, removed_by: None, held_by: None };
+                black_box(serde_json::to_string(&event).map_or(0, |text| text.len()));
+            }
+            scratch.take_back(outcome.lines, outcome.ends);
         }
     };
     Work { name, bytes: text.len(), run: Box::new(run) }
@@ -152,6 +182,8 @@ pub(crate) fn all<'a>(corpus: &'a [u8], texts: &'a Texts, wanted: Option<&str>) 
             works.push(pass_in(SMALL_BODY, name, corpus, &beside(count)));
         }
     }
+    works.push(tail("tail", corpus, "see"));
+    works.push(tail("tail under a condition", corpus, "see when message exists"));
     works.push(extraction("parse by template", &texts.calls, "\"{client:ip} took {ms:integer} ms for {path:word}: {end}\""));
     works.push(extraction("parse access log", &texts.access, "access log"));
     works

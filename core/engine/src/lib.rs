@@ -25,7 +25,7 @@ pub use compile::CompiledPlan;
 pub use environment::{Environment, Names};
 pub use forward::PASSED;
 pub use masks::Masks;
-pub use matcher::Matcher;
+pub use matcher::{Matcher, MatcherScratch};
 pub use why::{Effect, ListTrace, Part, RouteWhy, Why, parts, why};
 
 #[cfg(test)]

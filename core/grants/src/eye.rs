@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use rockrose_engine::{Masks, Matcher};
+use rockrose_engine::{Masks, Matcher, MatcherScratch};
 use rockrose_language::{Grant, Place};
 use rockrose_redact::HashKey;
 
@@ -14,16 +14,17 @@ pub struct Eye {
 
 /// One grant at this place.
 struct Way {
-    when: Option<Matcher>,
+    when: Option<(Matcher, MatcherScratch)>,
     after: Option<Masks>,
 }
 
 impl Eye {
     pub(crate) fn new(grants: &[Grant], place: &Place, key: &HashKey) -> Eye {
         let way = |grant: &Grant| match grant {
-            Grant::See { at, when, after } if at.is_empty() || at.contains(place) => {
-                Some(Way { when: when.as_ref().map(Matcher::new), after: after.as_ref().map(|step| Masks::new(std::slice::from_ref(&**step), key.clone())) })
-            }
+            Grant::See { at, when, after } if at.is_empty() || at.contains(place) => Some(Way {
+                when: when.as_ref().map(|when| (Matcher::new(when), MatcherScratch::default())),
+                after: after.as_ref().map(|step| Masks::new(std::slice::from_ref(&**step), key.clone())),
+            }),
             _ => None,
         };
         let mut ways: Vec<Way> = grants.iter().filter_map(way).collect();
@@ -50,7 +51,8 @@ impl Eye {
         if self.sees_all() {
             return Some(Cow::Borrowed(json));
         }
-        let way = self.ways.iter_mut().find(|way| way.when.as_ref().is_none_or(|when| when.meets(json, arrived_ms)))?;
+        let meets = |way: &mut Way| way.when.as_mut().is_none_or(|(when, scratch)| when.meets_next(json, arrived_ms, scratch));
+        let way = self.ways.iter_mut().find_map(|way| meets(way).then_some(way))?;
         match &mut way.after {
             None => Some(Cow::Borrowed(json)),
             Some(masks) => masks.done_to(json, arrived_ms).map(Cow::Owned),
