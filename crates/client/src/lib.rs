@@ -65,7 +65,7 @@ pub struct Common {
 pub enum ClientCommand {
     /// Write a commented first plan for the given kinds of sources and destinations
     NewPlan {
-        /// Kinds of sources: http, otlp, syslog, tcp or file; several with commas. Asked for on a terminal
+        /// Kinds of sources: http, otlp, syslog, tcp, file or journal; several with commas. Asked for on a terminal
         #[arg(long, value_name = "KIND", value_delimiter = ',')]
         from: Vec<String>,
         /// Kinds of destinations: file, http, otlp, syslog, archive or discard; several with commas

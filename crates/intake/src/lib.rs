@@ -55,6 +55,11 @@ pub trait Sink: Send + Sync + 'static {
 
     /// The positions that were kept for a source.
     fn positions(&self, source: &str) -> impl Future<Output = Result<Vec<Position>, Refusal>> + Send;
+
+    /// Entries of the service's journal behind the one of this number, the oldest first: their numbers, and each as a JSON object.
+    fn journal(&self, _after: i64) -> impl Future<Output = Result<Vec<(i64, String)>, Refusal>> + Send {
+        async { Ok(Vec::new()) }
+    }
 }
 
 /// What is given beside a body.

@@ -175,6 +175,29 @@ impl Sink for PlanSink {
         let kept = self.app.spool.positions(source).await.map_err(|e| kept_nothing(&e))?;
         Ok(kept.into_iter().map(|(id, content)| Position { id, content: Some(content) }).collect())
     }
+
+    async fn journal(&self, after: i64) -> Result<Vec<(i64, String)>, Refusal> {
+        /// Most entries at once.
+        const AT_ONCE: i64 = 500;
+        let entries = self.app.records(move |r| r.journal_after(after, AT_ONCE)).await.map_err(|_| Refusal::NotDurable)?;
+        let event = |entry: rockrose_records::JournalEntry| {
+            let time = jiff::Timestamp::from_millisecond(entry.at_ms).map(|time| time.to_string()).unwrap_or_default();
+            let action = entry.action;
+            let event = serde_json::json!({
+                "time": time,
+                "service": "rockrose",
+                "message": format!("{}: {}", action.what, action.result),
+                "number": entry.number,
+                "who": action.who,
+                "from": action.address,
+                "action": action.what,
+                "subject": action.subject,
+                "result": action.result,
+            });
+            (entry.number, event.to_string())
+        };
+        Ok(entries.into_iter().map(event).collect())
+    }
 }
 
 /// What a body is refused with that could not be stored.

@@ -5,6 +5,7 @@
 
 mod file;
 mod http;
+mod journal;
 mod listening;
 mod otlp;
 mod syslog;
@@ -18,6 +19,7 @@ use rockrose_language::Step;
 
 pub use file::Files;
 pub use http::HttpSource;
+pub use journal::JournalSource;
 pub use listening::SourceCertificates;
 pub use otlp::OtlpSource;
 pub use syslog::SyslogSource;
@@ -170,6 +172,8 @@ kinds! {
     Tcp(TcpSource),
     /// Files, followed as they grow.
     File(Files),
+    /// The service's own journal.
+    Journal(JournalSource),
 }
 
 /// The keys that a source may have.

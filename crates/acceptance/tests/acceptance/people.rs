@@ -499,3 +499,31 @@ async fn an_archive_that_keeps_what_steps_mask_says_so_wherever_it_shows() {
     until("the ledger says so", shown).await;
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_journal_is_sent_where_the_plan_says_each_entry_once() {
+    let mut node = Node::start().await;
+    let out = node.path("audit.jsonl");
+    node.apply(&format!(
+        "[source.audit]\nkind = \"journal\"\non_arrival = ['tag team = \"security\"']\n[destination.kept]\nkind = \"file\"\npath = {:?}\n[[route]]\nname = \"audit\"\nto = [\"kept\"]\n",
+        out.display().to_string()
+    ));
+    let numbers = || crate::harness::lines(&out).iter().map(|e| e["number"].as_i64().unwrap()).collect::<Vec<_>>();
+    until("what was there comes", async || (numbers() == [1, 2]).then_some(())).await;
+    node.json(&["destination", "pause", "kept"]);
+    node.json(&["destination", "resume", "kept"]);
+    until("what is done comes", async || (numbers() == [1, 2, 3, 4]).then_some(())).await;
+    let paused = crate::harness::lines(&out)[2].clone();
+    assert_eq!(
+        (&paused["who"], &paused["action"], &paused["subject"], &paused["team"]),
+        (&json!("admin"), &json!("pause destination"), &json!("kept"), &json!("security"))
+    );
+    // A crash repeats nothing.
+    node.kill();
+    node.begin().await;
+    until("the start comes", async || (numbers() == [1, 2, 3, 4, 5]).then_some(())).await;
+    assert!(text(&node.client(&["source", "show", "audit"]).stdout).contains("journal"));
+    node.drained().await;
+    node.balanced();
+    node.stop().await;
+}

@@ -6,6 +6,7 @@
 pub(crate) mod file;
 mod filled_form;
 mod http;
+mod journal;
 mod otlp;
 mod syslog;
 mod tcp;
@@ -55,6 +56,7 @@ macro_rules! of_kind {
             SourceKind::Syslog($k) => $call,
             SourceKind::Tcp($k) => $call,
             SourceKind::File($k) => $call,
+            SourceKind::Journal($k) => $call,
         }
     };
 }
