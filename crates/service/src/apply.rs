@@ -32,7 +32,7 @@ pub(crate) enum Refusal {
     Listen { source_name: String, address: String, why: StartError },
     #[error("the table `{table}` cannot be read: {why}")]
     Table { table: String, why: tables::OpenError },
-    #[error("{}", .0.join("; "))]
+    #[error("{} (files are allowed by `rockrose serve --files-under FOLDER`)", .0.join("; "))]
     OutOfReach(Vec<String>),
     #[error("{who} may not make this change: {why}")]
     NotGranted { who: String, why: String },
