@@ -143,6 +143,12 @@ impl Grants {
         Err(why)
     }
 
+    /// Whether they see every event at a place as it is. Compiles nothing, unlike [`Grants::eye`].
+    #[must_use]
+    pub fn sees_all(&self, place: &Place) -> bool {
+        self.0.iter().any(|grant| matches!(grant, Grant::See { at, when: None, after: None } if at.is_empty() || at.contains(place)))
+    }
+
     /// What they see of the events at a place. `key` is the one under which values are hashed.
     #[must_use]
     pub fn eye(&self, place: &Place, key: &HashKey) -> Eye {

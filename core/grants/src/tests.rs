@@ -61,6 +61,12 @@ fn an_event_is_shown_by_the_grant_that_hides_least() {
     assert_eq!(eye.shows(&event(4), 0).unwrap().as_ref(), event(4));
     assert_eq!(eye.shows(&event(3), 0).unwrap().as_ref(), br#"{"line":3,"message":"***"}"#);
     assert!(!eye.sees_all() && !eye.is_blind());
+    let all = |sentence: &str| (grants(&[sentence]).sees_all(&place), grants(&[sentence]).eye(&place, &key()).sees_all());
+    for (sentence, sees) in
+        [("see", true), ("see at route:boarding", true), ("see at route:other", false), ("see when a = 1", false), ("see after redact email", false)]
+    {
+        assert_eq!(all(sentence), (sees, sees), "{sentence}");
+    }
     // What is no event cannot be looked through for what is to be hidden.
     for odd in [&b"{\"line\":4"[..], b"", b"[1]", b"{\"line\":3}{\"line\":3}", b"{\"message\":\"\xff\"}"] {
         assert_eq!(eye.shows(odd, 0), None, "{}", String::from_utf8_lossy(odd));

@@ -10,7 +10,7 @@ use crate::checker::{Checker, SecretName};
 use crate::destinations::{Destination, WhenFull, spills};
 use crate::keys::{RECIPE, ROUTE, TABLE};
 use crate::parse::{ParsedPlan, reports};
-use crate::recipe::{Recipe, Recipes, expand, expanded_len, unknown_parameter};
+use crate::recipe::{Recipe, Recipes, expand, expanded_len, unknown_parameter, written_patterns};
 use crate::report::Report;
 use crate::section::{At, Raw, Section};
 use crate::sources::{Files, Source, SourceKind};
@@ -269,26 +269,6 @@ impl ParsedPlan {
         plan.warnings = reports(&plan.text, warnings);
         Ok(plan)
     }
-}
-
-/// How many regular expressions stand in a sentence: a slash that follows a blank or a bracket begins one, outside of quotes.
-fn written_patterns(sentence: &str) -> usize {
-    let (mut quote, mut escaped, mut before, mut count) = (None, false, ' ', 0);
-    for c in sentence.chars() {
-        match (quote, c) {
-            _ if escaped => {}
-            (Some(end), c) if end == c => quote = None,
-            (None, '"') => quote = Some(c),
-            (None, '/') if before.is_whitespace() || before == '(' => {
-                quote = Some(c);
-                count += 1;
-            }
-            _ => {}
-        }
-        escaped = c == '\\' && !escaped && quote.is_some();
-        before = c;
-    }
-    count
 }
 
 impl ParsedPlan {

@@ -47,31 +47,56 @@ impl Recipe {
     }
 }
 
-/// The first `$name` outside of texts and regular expressions that is no parameter.
-pub(super) fn unknown_parameter(text: &str, parameters: &[String]) -> Option<Mistake> {
+/// What stands in a sentence outside of texts and regular expressions.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Outside {
+    /// A regular expression begins.
+    Pattern,
+    /// Another character, at this byte.
+    Sign(usize, char),
+}
+
+/// Goes through a sentence, without what stands in texts and regular expressions. A slash that follows a blank or a bracket begins one.
+fn outside(text: &str) -> impl Iterator<Item = Outside> {
     let (mut quote, mut escaped, mut before) = (None, false, ' ');
-    for (at, c) in text.char_indices() {
+    text.char_indices().filter_map(move |(at, c)| {
+        let mut found = None;
         match (quote, c) {
             _ if escaped => {}
             (Some(end), c) if end == c => quote = None,
+            (Some(_), _) => {}
             (None, '"') => quote = Some(c),
-            (None, '/') if before.is_whitespace() || before == '(' => quote = Some(c),
-            (None, '$') => {
-                let name = &text[at + 1..];
-                let name = &name[..name.bytes().take_while(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-')).count()];
-                if !name.is_empty() && !parameters.iter().any(|p| p == name) {
-                    let all: Vec<_> = parameters.iter().map(|p| format!("`${p}`")).collect();
-                    let expected = if all.is_empty() { "a recipe with `parameters`".to_owned() } else { all.join(", ") };
-                    let mistake = Mistake::new(at..at + 1 + name.len(), format!("the recipe has no parameter `{name}`")).expected(expected);
-                    return Some(mistake.near(name, parameters.iter().map(String::as_str)));
-                }
+            (None, '/') if before.is_whitespace() || before == '(' => {
+                quote = Some(c);
+                found = Some(Outside::Pattern);
             }
-            _ => {}
+            (None, c) => found = Some(Outside::Sign(at, c)),
         }
         escaped = c == '\\' && !escaped && quote.is_some();
         before = c;
-    }
-    None
+        found
+    })
+}
+
+/// How many regular expressions stand in a sentence.
+pub(super) fn written_patterns(sentence: &str) -> usize {
+    outside(sentence).filter(|found| *found == Outside::Pattern).count()
+}
+
+/// The first `$name` outside of texts and regular expressions that is no parameter.
+pub(super) fn unknown_parameter(text: &str, parameters: &[String]) -> Option<Mistake> {
+    outside(text).find_map(|found| {
+        let Outside::Sign(at, '$') = found else { return None };
+        let name = &text[at + 1..];
+        let name = &name[..name.bytes().take_while(|b| b.is_ascii_alphanumeric() || matches!(b, b'_' | b'-')).count()];
+        if name.is_empty() || parameters.iter().any(|p| p == name) {
+            return None;
+        }
+        let all: Vec<_> = parameters.iter().map(|p| format!("`${p}`")).collect();
+        let expected = if all.is_empty() { "a recipe with `parameters`".to_owned() } else { all.join(", ") };
+        let mistake = Mistake::new(at..at + 1 + name.len(), format!("the recipe has no parameter `{name}`")).expected(expected);
+        Some(mistake.near(name, parameters.iter().map(String::as_str)))
+    })
 }
 
 /// Replaces each `$name` by what is given for it.

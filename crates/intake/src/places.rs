@@ -113,6 +113,16 @@ impl Live {
         }
     }
 
+    /// Closes the one that has been idle longest, of an address or of all. Says whether there was one.
+    fn close_idlest(&mut self, of: Option<IpAddr>, now: Instant) -> bool {
+        let Some(number) = self.idlest(of, now) else { return false };
+        if let Some((_, activity)) = self.connections.get(&number) {
+            activity.close();
+        }
+        self.remove(number);
+        true
+    }
+
     /// The one that has been idle longest, of an address or of all.
     fn idlest(&self, of: Option<IpAddr>, now: Instant) -> Option<u64> {
         let theirs = self.connections.iter().filter(|(_, (address, activity))| of.is_none_or(|of| of == *address) && activity.is_idle(now));
@@ -163,12 +173,9 @@ impl Places {
         let mut room = Room::Free;
         let crowded = self.most_of_address < self.most && live.of_address.get(&address).is_some_and(|count| *count >= self.most_of_address);
         if crowded || live.connections.len() >= self.most {
-            let no_room = if crowded { NoRoom::Address } else { NoRoom::All };
-            let idlest = live.idlest(crowded.then_some(address), now).ok_or(no_room)?;
-            if let Some((_, activity)) = live.connections.get(&idlest) {
-                activity.close();
+            if !live.close_idlest(crowded.then_some(address), now) {
+                return Err(if crowded { NoRoom::Address } else { NoRoom::All });
             }
-            live.remove(idlest);
             room = Room::Made;
         }
         let number = live.next;
@@ -181,13 +188,7 @@ impl Places {
 
     /// Closes the connection that has been idle longest, if one is.
     pub(crate) fn close_idlest(&self) {
-        let mut live = self.live();
-        if let Some(idlest) = live.idlest(None, Instant::now()) {
-            if let Some((_, activity)) = live.connections.get(&idlest) {
-                activity.close();
-            }
-            live.remove(idlest);
-        }
+        self.live().close_idlest(None, Instant::now());
     }
 
     /// Waits until one may be free, or idle.

@@ -81,12 +81,20 @@ pub(crate) async fn checked(app: &App, text: &str) -> Result<CheckedPlan, Vec<Re
 pub(crate) async fn aside<T: Send + 'static>(app: &App, work: impl FnOnce() -> T + Send + 'static) -> T {
     // The semaphore is never closed.
     let place = Arc::clone(&app.checking).acquire_owned().await;
+    let work = move || {
+        let _place = place;
+        work()
+    };
+    on_its_own_thread(work).await
+}
+
+/// Does work on a thread of its own: nothing waits for it meanwhile, and its memory is that thread's.
+async fn on_its_own_thread<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> T {
     let (tell, told) = tokio::sync::oneshot::channel();
     std::thread::spawn(move || {
-        let _place = place;
         let _ = tell.send(work());
     });
-    told.await.unwrap_or_else(|_| unreachable!("a plan's check does not panic"))
+    told.await.unwrap_or_else(|_| unreachable!("a plan is read and compiled without a panic"))
 }
 
 /// Runs a revision that is recorded already.
@@ -203,14 +211,12 @@ fn worker_settings(destination: &Destination, secrets: &BTreeMap<String, Secret>
 
 /// Compiles a plan on a thread of its own: nothing waits for it meanwhile, and since all of a large plan's memory is that thread's, it is given back once the plan is gone.
 async fn compiled(app: &Arc<App>, checked: CheckedPlan, environment: Environment) -> (CheckedPlan, Environment, CompiledPlan) {
-    let (tell, told) = tokio::sync::oneshot::channel();
     let app = Arc::clone(app);
     let compile = move || {
         let compiled = app.engine.compile(&checked, &environment);
-        let _ = tell.send((checked, environment, compiled));
+        (checked, environment, compiled)
     };
-    std::thread::spawn(compile);
-    told.await.unwrap_or_else(|_| unreachable!("what is checked can be compiled"))
+    on_its_own_thread(compile).await
 }
 
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {

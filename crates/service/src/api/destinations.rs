@@ -28,8 +28,8 @@ fn known(app: &App, name: &str) -> Result<(), Problem> {
 }
 
 /// What a destination said, for whoever may see all of its events: it may have said some of them.
-pub(super) fn said(app: &App, caller: &Caller, destination: &str, says: String) -> String {
-    if caller.eye(app, &Place::Destination(destination.to_owned())).sees_all() { says } else { rockrose_delivery::without_words(&says).to_owned() }
+pub(super) fn said(caller: &Caller, destination: &str, says: String) -> String {
+    if caller.grants.sees_all(&Place::Destination(destination.to_owned())) { says } else { rockrose_delivery::without_words(&says).to_owned() }
 }
 
 /// Holds a destination's events back until it is resumed, over restarts and plans. What is on its way ends.
@@ -130,7 +130,7 @@ pub(crate) async fn resent(
         Became::Unclear => ResentState::Unclear,
     };
     let event = |f: Fate| {
-        let detail = said(&app, &caller, &f.destination, f.detail);
+        let detail = said(&caller, &f.destination, f.detail);
         ResentEvent { id: f.id, destination: f.destination, state: state(f.became), detail, again: f.again }
     };
     let theirs = fates.into_iter().filter(|f| caller.grants.operates(&Place::Destination(f.destination.clone())));

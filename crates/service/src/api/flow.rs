@@ -63,7 +63,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>, Extension(caller): Extensi
         .enumerate()
         .map(|(number, d)| {
             let mut health = app.engine.health(&d.name).map_or_else(|| stopped(now), types::health);
-            let said = |says: Option<String>| says.map(|says| super::destinations::said(&app, &caller, &d.name, says));
+            let said = |says: Option<String>| says.map(|says| super::destinations::said(&caller, &d.name, says));
             (health.last_error, health.noticed) = (said(health.last_error), said(health.noticed));
             if let Some(paused) = app.engine.paused(Side::Destination, &d.name) {
                 // What an operator did is told before what came of it.
