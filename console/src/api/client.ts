@@ -133,6 +133,11 @@ export async function signIn(by: { code: string } | { name: string; password: st
   await ask("/sign-in", { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(by) });
 }
 
+/** How one can sign in, besides by a link or with a password. */
+export function useSignInWays() {
+  return useAnswer<{ openid?: string | null }>("/sign-in/ways", false);
+}
+
 export async function signOut(): Promise<void> {
   await fetch("/sign-out", { method: "POST" });
 }

@@ -14,6 +14,8 @@ pub struct Me {
     pub grants: Vec<String>,
     /// When the token or session ends, in milliseconds since 1970; none: not by itself.
     pub expires_ms: Option<i64>,
+    /// Whether they sign in with a password, which they can change.
+    pub password: bool,
 }
 
 /// A ready-made set of grants.
@@ -38,6 +40,8 @@ pub struct Person {
     pub grants: Vec<String>,
     /// Whether they have a password.
     pub password: bool,
+    /// Whether they have signed in through the OpenID Connect provider.
+    pub account: bool,
     /// When they were added, in milliseconds since 1970.
     pub made_ms: i64,
     /// By whom.
@@ -69,6 +73,17 @@ pub struct NewPassword {
     /// The password, 12 to 256 characters; none: they sign in otherwise.
     #[schema(min_length = 12, max_length = 256)]
     pub password: Option<String>,
+}
+
+/// One's own password, changed.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct OwnPassword {
+    /// The password until now.
+    #[schema(max_length = 256)]
+    pub current: String,
+    /// The password from now on, 12 to 256 characters.
+    #[schema(min_length = 12, max_length = 256)]
+    pub new: String,
 }
 
 /// A program's token; never its text.

@@ -17,6 +17,13 @@ pub struct LinkRequest {
     pub person: Option<String>,
 }
 
+/// How a browser can sign in, besides by a link or with a password.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SignInWays {
+    /// What the company's OpenID Connect provider is called; none, if there is none.
+    pub openid: Option<String>,
+}
+
 /// What a browser signs in with: a link's code, or a name and a password.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
 pub struct SignIn {

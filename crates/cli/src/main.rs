@@ -64,6 +64,9 @@ enum Command {
         /// The certificate's private key (PEM)
         #[arg(long, env = "ROCKROSE_KEY", value_name = "FILE", requires = "certificate")]
         key: Option<PathBuf>,
+        /// Settings (TOML) of the company's OpenID Connect provider, through which people sign in to the console
+        #[arg(long, env = "ROCKROSE_OPENID", value_name = "FILE")]
+        openid: Option<PathBuf>,
         /// Allow other hosts to connect without TLS, since a proxy in front of the service provides it
         #[arg(long, env = "ROCKROSE_BEHIND_PROXY")]
         behind_proxy: bool,
@@ -104,7 +107,7 @@ enum Command {
         #[command(subcommand)]
         command: kit::KitCommand,
     },
-    /// Run a stand-in for an outside destination
+    /// Run a stand-in for an outside destination or an OpenID Connect provider
     Standin(standin::StandinArgs),
     /// Write manual pages, one per command
     Manual {
@@ -173,9 +176,9 @@ fn main() -> ExitCode {
 async fn run(cli: Cli) -> Outcome {
     let common = cli.common;
     match cli.command {
-        Command::Serve { data, listen, plan, open_metrics, public_url, certificate, key, behind_proxy, files_under, journal_days } => {
+        Command::Serve { data, listen, plan, open_metrics, public_url, certificate, key, openid, behind_proxy, files_under, journal_days } => {
             let certificate = certificate.zip(key);
-            let settings = Settings { data, listen, open_metrics, journal_days, public_url, certificate, behind_proxy, files_under };
+            let settings = Settings { data, listen, open_metrics, journal_days, public_url, certificate, openid, behind_proxy, files_under };
             serve::serve(settings, plan, common.json).await
         }
         Command::Demo { data, listen, free_ports, ports, rate, seed } => {

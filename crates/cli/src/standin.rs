@@ -1,7 +1,8 @@
-//! `standin`: a stand-in for an outside destination.
+//! `standin`: a stand-in for an outside destination, or for an OpenID Connect provider.
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
@@ -9,6 +10,7 @@ use clap::Args;
 use rockrose_delivery::standin::{Schedule, Speaks, StandIn, bind, serve};
 
 use rockrose_client::{End, Exit, Outcome, format};
+use rockrose_openid::standin as openid;
 
 #[derive(Clone, Copy, clap::ValueEnum)]
 enum As {
@@ -20,9 +22,11 @@ enum As {
     Syslog,
     /// An object store that speaks the S3 protocol; `--into` is the folder of its objects
     Store,
+    /// An OpenID Connect provider, to try signing in with; `--account` adds its accounts
+    Openid,
 }
 
-/// Stands in for an outside destination; can be slow, refuse, fail or not respond
+/// Stands in for an outside destination, which can be slow, refuse, fail or not respond, or for an OpenID Connect provider
 #[derive(Args)]
 pub(crate) struct StandinArgs {
     /// What it stands in for
@@ -34,7 +38,7 @@ pub(crate) struct StandinArgs {
     /// File to append received events to; for an object store, its folder
     #[arg(long, value_name = "FILE")]
     into: Option<PathBuf>,
-    /// Bearer token that it requires; for an object store, the access key
+    /// Bearer token that it requires; for an object store, the access key; for an OpenID Connect provider, the client's secret
     #[arg(long, env = "ROCKROSE_STANDIN_TOKEN", hide_env_values = true)]
     want_token: Option<String>,
     /// Delay before each response, in milliseconds
@@ -52,16 +56,36 @@ pub(crate) struct StandinArgs {
     /// Its behaviour in turn, repeated: `well for 20s, slow 2s for 10s, failing for 5s`; also `refusing`, `hanging`, `closing`
     #[arg(long, value_name = "MOODS", value_parser = Schedule::read)]
     schedule: Option<Schedule>,
+    /// E-mail address of an account of an OpenID Connect provider; may be repeated
+    #[arg(long, value_name = "EMAIL", default_values_t = ["ann@ferries.example".to_owned(), "bo@ferries.example".to_owned()])]
+    account: Vec<String>,
+    /// Name by which an OpenID Connect provider knows the service
+    #[arg(long, value_name = "NAME", default_value = "rockrose")]
+    client: String,
 }
 
 pub(crate) async fn standin(args: StandinArgs, as_json: bool) -> Outcome {
+    let mut end = End::listen()?;
+    let listener = bind(args.listen).await.with_context(|| format!("cannot listen on {}", args.listen))?;
+    let address = listener.local_addr().map_err(anyhow::Error::from)?;
+    let stop = async move { end.asked().await };
+    let says = |verb: &str, url: &str| {
+        if as_json { format::print_json(&serde_json::json!({ "url": url })) } else { format::line(&format!("{verb} at {url}")) }
+    };
+    let (speaks, url) = match args.speaks {
+        As::Http => (Speaks::Http, format!("http://{address}/in")),
+        As::Grpc => (Speaks::Grpc, format!("http://{address}")),
+        As::Syslog => (Speaks::Syslog, format!("tcp://{address}")),
+        As::Store => (Speaks::Store, format!("http://{address}")),
+        As::Openid => {
+            says("signs people in", &format!("http://{address}"))?;
+            let provider = openid::StandIn { client: args.client, secret: args.want_token, accounts: args.account };
+            openid::serve(provider, listener, Arc::default(), stop).await.map_err(anyhow::Error::from)?;
+            return Ok(Exit::Done);
+        }
+    };
     let settings = StandIn {
-        speaks: match args.speaks {
-            As::Http => Speaks::Http,
-            As::Grpc => Speaks::Grpc,
-            As::Syslog => Speaks::Syslog,
-            As::Store => Speaks::Store,
-        },
+        speaks,
         into: args.into,
         token: args.want_token,
         delay: Duration::from_millis(args.delay),
@@ -70,20 +94,7 @@ pub(crate) async fn standin(args: StandinArgs, as_json: bool) -> Outcome {
         most_events: args.most_events,
         schedule: args.schedule.unwrap_or_default(),
     };
-    let mut end = End::listen()?;
-    let listener = bind(args.listen).await.with_context(|| format!("cannot listen on {}", args.listen))?;
-    let address = listener.local_addr().map_err(anyhow::Error::from)?;
-    let url = match args.speaks {
-        As::Http => format!("http://{address}/in"),
-        As::Grpc | As::Store => format!("http://{address}"),
-        As::Syslog => format!("tcp://{address}"),
-    };
-    if as_json {
-        format::print_json(&serde_json::json!({ "url": url }))?;
-    } else {
-        format::line(&format!("takes events at {url}"))?;
-    }
-    let stop = async move { end.asked().await };
+    says("takes events", &url)?;
     serve(settings, listener, stop).await.map_err(anyhow::Error::from)?;
     Ok(Exit::Done)
 }

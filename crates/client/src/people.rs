@@ -177,8 +177,8 @@ pub(crate) async fn person(common: &Common, command: PersonCommand) -> Outcome {
             if people.is_empty() {
                 return format::line("No people yet. Add one: rockrose person add NAME --role viewer");
             }
-            let row = |p: Person| vec![p.name, if p.password { "yes" } else { "no" }.to_owned(), format::moment(p.made_ms), p.made_by, cell(&p.grants)];
-            format::line(&format::table(&["name", "password", "added", "by", "may"], &[], people.into_iter().map(row).collect()))
+            let row = |p: Person| vec![p.name, signs_in_by(p.password, p.account), format::moment(p.made_ms), p.made_by, cell(&p.grants)];
+            format::line(&format::table(&["name", "signs in by", "added", "by", "may"], &[], people.into_iter().map(row).collect()))
         }
         PersonCommand::Add { name, grants } => {
             let grants = grants.sentences(&client).await?;
@@ -293,6 +293,12 @@ fn input() -> Result<String, Failure> {
     let mut text = String::new();
     std::io::stdin().read_to_string(&mut text).map_err(|e| Failure::new(Exit::Failed, format!("cannot read standard input: {e}")))?;
     Ok(text)
+}
+
+/// How somebody can sign in, or has.
+fn signs_in_by(password: bool, account: bool) -> String {
+    let ways = [("link", true), ("password", password), ("provider", account)];
+    ways.into_iter().filter_map(|(way, is_so)| is_so.then_some(way)).collect::<Vec<_>>().join(", ")
 }
 
 fn password(name: &str) -> Result<String, Failure> {

@@ -21,7 +21,7 @@ use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
 pub use journal::{Action, JournalCheck, JournalEntry, JournalFilter};
 pub use paused::{Paused, Side};
-pub use people::Person;
+pub use people::{AccountOf, Person};
 pub use revisions::Revision;
 pub use secrets::{Secret, SecretEntry};
 pub use tokens::{Bearer, Holder, NewToken, TokenEntry, TokenKind, random_text};

@@ -61,6 +61,7 @@ diesel::table! {
         password -> Nullable<Text>,
         made_ms -> BigInt,
         made_by -> Text,
+        account -> Nullable<Text>,
     }
 }
 

@@ -99,10 +99,36 @@ fn what_a_session_may_do_is_what_its_person_may_at_that_moment() {
     assert!(records.grant("ann", "operate").unwrap() && !records.grant("bo", "operate").unwrap());
     assert_eq!(bearer().unwrap().grants, "operate");
     assert_eq!(records.bearer_again(bearer().unwrap().id, 20).unwrap(), bearer());
-    assert!(records.set_password("ann", Some("$argon2id$…")).unwrap());
+    let other = records.make_session("ann", &Holder::Person("ann".into()), 10, 1_000).unwrap();
+    assert!(records.set_password("ann", Some("$argon2id$…"), Some(bearer().unwrap().id)).unwrap());
+    assert!(bearer().is_some(), "but for the session that is kept");
+    assert_eq!(records.bearer(other.reveal(), TokenKind::Session, "", 20).unwrap(), None);
+    assert!(records.set_password("ann", Some("$argon2id$…"), None).unwrap());
     assert_eq!(bearer(), None, "a new password signs out");
     let session = records.make_session("ann", &Holder::Person("ann".into()), 10, 1_000).unwrap();
     assert!(records.remove_person("ann").unwrap() && !records.remove_person("ann").unwrap());
     assert_eq!(records.bearer(session.reveal(), TokenKind::Session, "", 20).unwrap(), None);
     assert_eq!(records.people().unwrap(), []);
+}
+
+#[test]
+fn an_account_is_the_persons_whose_name_it_had_first() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(dir.path()).unwrap();
+    records.add_person("ann@ferries.example", "see", "admin", 1).unwrap();
+    records.add_person("bo@ferries.example", "see", "admin", 1).unwrap();
+    let of = |account: &str, name: &str| records.person_of_account(account, name).unwrap();
+    let ann = AccountOf::Person("ann@ferries.example".into());
+    assert_eq!(of("id\n1", "cy@ferries.example"), AccountOf::Nobody);
+    assert_eq!(of("id\n1", "ann@ferries.example"), ann);
+    // The address was changed, also to somebody else's.
+    assert_eq!(of("id\n1", "ann@harbour.example"), ann);
+    assert_eq!(of("id\n1", "bo@ferries.example"), ann);
+    // The address was given to somebody else.
+    assert_eq!(of("id\n2", "ann@ferries.example"), AccountOf::Other);
+    assert_eq!(of("id\n2", "bo@ferries.example"), AccountOf::Person("bo@ferries.example".into()));
+    // Somebody who is added anew has no account yet.
+    records.remove_person("ann@ferries.example").unwrap();
+    records.add_person("ann@ferries.example", "see", "admin", 1).unwrap();
+    assert_eq!(of("id\n3", "ann@ferries.example"), ann);
 }

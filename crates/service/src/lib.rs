@@ -63,6 +63,8 @@ pub struct Settings {
     pub public_url: Option<String>,
     /// The certificate that the API and the console show, and its key: files in PEM.
     pub certificate: Option<(PathBuf, PathBuf)>,
+    /// The file that says through which OpenID Connect provider people sign in.
+    pub openid: Option<PathBuf>,
     /// What others reach is behind a proxy that makes connections safe.
     pub behind_proxy: bool,
     /// The folders that a plan may reach; none: all but the system's own, dot-files and what is kept here.
@@ -73,7 +75,17 @@ impl Settings {
     /// With nothing said beyond where it keeps its data and listens.
     #[must_use]
     pub fn new(data: PathBuf, listen: SocketAddr) -> Settings {
-        Settings { data, listen, open_metrics: false, journal_days: None, public_url: None, certificate: None, behind_proxy: false, files_under: Vec::new() }
+        Settings {
+            data,
+            listen,
+            open_metrics: false,
+            journal_days: None,
+            public_url: None,
+            certificate: None,
+            openid: None,
+            behind_proxy: false,
+            files_under: Vec::new(),
+        }
     }
 }
 
@@ -87,6 +99,7 @@ pub(crate) struct App {
     pub(crate) tail: tail::Hub,
     pub(crate) meter: meter::Meter,
     pub(crate) codes: sign_in::Codes,
+    pub(crate) openid: Option<api::openid::OpenId>,
     /// Who failed to sign in.
     pub(crate) attempts: rockrose_intake::Attempts,
     /// Places for passwords that are looked at.
@@ -176,6 +189,12 @@ fn file_scope(settings: &Settings) -> anyhow::Result<rockrose_plan::FileScope> {
     Ok(rockrose_plan::FileScope { under, data: Some(real(&settings.data)?) })
 }
 
+/// The provider that a file tells of. It is not asked yet: the service starts without it.
+fn openid(file: &Path) -> anyhow::Result<api::openid::OpenId> {
+    let provider = rockrose_openid::Settings::read(file).and_then(rockrose_openid::Provider::new).map_err(anyhow::Error::msg)?;
+    Ok(api::openid::OpenId { provider, journeys: rockrose_openid::Journeys::new()? })
+}
+
 impl Service {
     /// Opens what is kept in the data folder, takes up the newest revision, and listens. Fails, with the reason, if something cannot be opened or bound.
     pub async fn start(settings: &Settings) -> anyhow::Result<Service> {
@@ -188,6 +207,7 @@ impl Service {
         let listener = listener.await.with_context(|| format!("cannot listen on {}", settings.listen))?;
         let address = listener.address()?;
         let site = site::Site::new(settings, address)?;
+        let openid = settings.openid.as_deref().map(openid).transpose()?;
         let scope = file_scope(settings)?;
         let (names, asked) = names::NameBook::new();
         let metrics = plan_metrics::PlanMetrics::of(spool.metrics().await?);
@@ -199,6 +219,7 @@ impl Service {
             tail: tail::Hub::default(),
             meter: meter::Meter::default(),
             codes: sign_in::Codes::default(),
+            openid,
             attempts: rockrose_intake::Attempts::new(FREE_FAILURES),
             hashing: tokio::sync::Semaphore::new(HASHING),
             looking: Arc::new(tokio::sync::Semaphore::new(1)),

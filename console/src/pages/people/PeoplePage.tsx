@@ -133,10 +133,10 @@ function People() {
       id="people"
       title="People"
       says={<GrantSheet button="Add" title="Add a person" says="They sign in by a link (rockrose link --person NAME), or with a password." named grants={[]} onSend={send(null)} />}
-      head={["name", "may", "password", "added", "by"]}
+      head={["name", "may", "signs in by", "added", "by"]}
       rows={(data ?? []).map((p) => ({
         key: p.name,
-        cells: [p.name, <Grants key="g" of={p.grants} />, p.password ? "yes" : "no", <When key="w" ms={p.made_ms} />, p.made_by],
+        cells: [p.name, <Grants key="g" of={p.grants} />, ["link", ...(p.password ? ["password"] : []), ...(p.account ? ["provider"] : [])].join(", "), <When key="w" ms={p.made_ms} />, p.made_by],
         actions: (
           <>
             <GrantSheet button="Change" title={`What ${p.name} may see and do`} says="It takes effect at once, on what is open as well." named={false} grants={p.grants} onSend={send(p)} />
@@ -246,6 +246,44 @@ function Journal() {
   );
 }
 
+/** Changes one's own password, by the one until now. */
+function OwnPassword() {
+  const change = useChange();
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const given = new FormData(event.currentTarget);
+    change.mutate({ method: "PUT", path: "/api/v1/me/password", body: { current: String(given.get("current")), new: String(given.get("new")) } });
+  };
+  return (
+    <Sheet button="Change password" title="Change your password" says="Your other browsers are signed out." onOpenChange={() => change.reset()}>
+      {change.isSuccess ? (
+        <p role="status" className="text-goes-on">
+          Done.
+        </p>
+      ) : (
+        <form onSubmit={submit} className="flex flex-col gap-3">
+          <label className="flex flex-col gap-1 text-sm text-soft">
+            Password until now
+            <input name="current" type="password" autoComplete="current-password" required className={FIELD} />
+          </label>
+          <label className="flex flex-col gap-1 text-sm text-soft">
+            New password, 12 characters or more
+            <input name="new" type="password" autoComplete="new-password" required minLength={12} maxLength={256} className={FIELD} />
+          </label>
+          {change.error !== null && (
+            <p role="alert" className="text-sm text-fails">
+              ▲ {change.error.message}
+            </p>
+          )}
+          <button type="submit" className={`${BUTTON} self-start`} disabled={change.isPending}>
+            Save
+          </button>
+        </form>
+      )}
+    </Sheet>
+  );
+}
+
 export function PeoplePage() {
   const { data: me, error } = useMe();
   if (error !== null) return <Message tone="fails" heading title="This cannot be shown.">{error.message}</Message>;
@@ -264,6 +302,7 @@ export function PeoplePage() {
             {grant}
           </code>
         ))}
+        {me.password && <OwnPassword />}
       </div>
       {may("people") && <People />}
       {may("people") && <Tokens />}

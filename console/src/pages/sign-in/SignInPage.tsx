@@ -1,15 +1,43 @@
-/** For a browser that is not known here: it comes by a link, which a click confirms, or with a name and a password. */
+/** For a browser that is not known here: it comes by a link, which a click confirms, through the company's provider, or with a name and a password. */
 import { type FormEvent, useState } from "react";
 
-import { signIn } from "../../api/client";
+import { signIn, useSignInWays } from "../../api/client";
 import { BUTTON } from "../../design/buttons";
 import { Message, Paste } from "../../parts/Message";
 
 const FIELD = "mt-1 w-full rounded border border-line bg-surface px-2.5 py-1.5 text-ink focus:border-petal focus:outline-none";
 
+/** Why somebody came back from the provider without being signed in, by the word that they came back with. */
+function whyNot(word: string | null, provider: string): string | null {
+  switch (word) {
+    case null:
+      return null;
+    case "provider":
+      return `${provider} cannot be asked at the moment`;
+    case "declined":
+      return `no account of ${provider} was chosen`;
+    case "journey":
+      return "signing in took too long, or began in another browser; begin again";
+    case "unknown":
+      return "nobody was added here by that account's name; ask whoever looks after this console to add you";
+    case "account":
+      return "the person of that name signs in with another account; ask whoever looks after this console";
+    case "wait":
+      return "there were too many failures from this address; wait a minute";
+    case "service":
+      return "the service failed; its log says why";
+    default:
+      return `what ${provider} answered does not let you in; the service's log says why`;
+  }
+}
+
 export function SignInPage() {
-  const code = window.location.pathname === "/sign-in" ? new URLSearchParams(window.location.search).get("code") : null;
-  const [wrong, setWrong] = useState<string | null>(null);
+  const asked = new URLSearchParams(window.location.pathname === "/sign-in" ? window.location.search : "");
+  const code = asked.get("code");
+  const { data: ways } = useSignInWays();
+  const provider = ways?.openid ?? null;
+  const [refused, setWrong] = useState<string | null>(null);
+  const wrong = refused ?? whyNot(asked.get("wrong"), provider ?? "the provider");
   const [busy, setBusy] = useState(false);
   const enter = (by: { code: string } | { name: string; password: string }) => {
     setBusy(true);
@@ -37,6 +65,11 @@ export function SignInPage() {
         </button>
       ) : (
         <>
+          {provider !== null && (
+            <a href="/sign-in/openid" className={`${BUTTON} inline-block`}>
+              Sign in with {provider}
+            </a>
+          )}
           <form onSubmit={submit} className="card flex w-full max-w-sm flex-col gap-3 p-5" aria-label="Sign in with a password">
             <label className="text-sm text-soft">
               Name

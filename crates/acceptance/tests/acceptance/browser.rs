@@ -68,7 +68,16 @@ impl Browser {
 
     /// Presses the button that says just this.
     async fn click(&self, says: &str) {
-        let path = format!("//button[normalize-space()='{says}']");
+        self.press("button", says).await;
+    }
+
+    /// Follows the link that says just this.
+    async fn follow(&self, says: &str) {
+        self.press("a", says).await;
+    }
+
+    async fn press(&self, what: &str, says: &str) {
+        let path = format!("//{what}[normalize-space()='{says}']");
         until(says, async || self.driver.find(By::XPath(&path)).await.ok()).await.click().await.unwrap();
     }
 
@@ -388,5 +397,24 @@ async fn people_are_added_sign_in_and_see_what_they_may() {
     until("the event is shown", seen).await;
     let text = browser.text().await;
     assert!(!text.contains("ann@post.example") && !text.contains("for the boats"), "{text}");
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_browser_signs_in_through_the_companys_provider() {
+    let (mut node, _provider) = crate::people::with_provider().await;
+    let browser = Browser::start().await;
+    browser.driver.goto(node.url("/")).await.unwrap();
+    browser.follow("Sign in with Saltmarsh Ferries").await;
+    browser.follow("None of these").await;
+    browser.sees("No account of Saltmarsh Ferries was chosen.").await;
+    browser.follow("Sign in with Saltmarsh Ferries").await;
+    browser.follow("ann@ferries.example").await;
+    browser.sees("Nobody was added here by that account's name").await;
+    node.json(&["person", "add", "ann@ferries.example", "--role", "viewer"]);
+    browser.follow("Sign in with Saltmarsh Ferries").await;
+    browser.follow("ann@ferries.example").await;
+    browser.driver.goto(node.url("/people")).await.unwrap();
+    browser.sees("You are signed in as ann@ferries.example").await;
     node.stop().await;
 }

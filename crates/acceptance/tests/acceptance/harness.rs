@@ -72,14 +72,22 @@ pub(crate) struct Node {
     pub(crate) port: u16,
     pub(crate) http: reqwest::Client,
     running: Option<Running>,
+    /// What `serve` is told besides.
+    args: Vec<String>,
 }
 
 impl Node {
     /// Starts a service with nothing in it.
     pub(crate) async fn start() -> Node {
+        Node::start_with(|_| Vec::new()).await
+    }
+
+    /// Starts a service that is told more, which may name files in its folder.
+    pub(crate) async fn start_with(more: impl FnOnce(&Path) -> Vec<String>) -> Node {
         let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
         let [port] = free_ports();
-        let mut node = Node { folder, port, http: http(), running: None };
+        let args = more(folder.path());
+        let mut node = Node { folder, port, http: http(), running: None, args };
         node.begin().await;
         node
     }
@@ -95,7 +103,10 @@ impl Node {
     /// Starts the process and waits until it is ready.
     pub(crate) async fn begin(&mut self) {
         let listen = format!("127.0.0.1:{}", self.port);
-        self.running = Some(spawn(&["serve", "--data", self.data().to_str().unwrap(), "--listen", &listen], &self.path("log")));
+        let data = self.data();
+        let mut args = vec!["serve", "--data", data.to_str().unwrap(), "--listen", &listen];
+        args.extend(self.args.iter().map(String::as_str));
+        self.running = Some(spawn(&args, &self.path("log")));
         let url = self.url("/readyz");
         let ready = async || {
             let up = self.http.get(&url).send().await.is_ok_and(|r| r.status().is_success());

@@ -13,6 +13,7 @@ const CALLS: &str = "
 VTOAW GET    /api/v1/status
 VTOAW GET    /api/v1/flow
 VTOAW GET    /api/v1/me
+VTOAW PUT    /api/v1/me/password
 VTOAW GET    /api/v1/sources
 ..O.W POST   /api/v1/sources/{name}/pause
 ..O.W POST   /api/v1/sources/{name}/resume
@@ -525,5 +526,127 @@ async fn the_journal_is_sent_where_the_plan_says_each_entry_once() {
     assert!(text(&node.client(&["source", "show", "audit"]).stdout).contains("journal"));
     node.drained().await;
     node.balanced();
+    node.stop().await;
+}
+
+/// A service whose people sign in through a stand-in for a provider.
+pub(crate) async fn with_provider() -> (Node, crate::harness::Running) {
+    let [port] = free_ports();
+    let issuer = format!("http://127.0.0.1:{port}");
+    let node = Node::start_with(|folder| {
+        let file = folder.join("openid.toml");
+        let settings = format!("issuer = \"{issuer}\"\nclient = \"rockrose\"\nlabel = \"Saltmarsh Ferries\"\nsecret_file = \"openid-secret\"\n");
+        std::fs::write(&file, settings).unwrap();
+        std::fs::write(folder.join("openid-secret"), "tern\n").unwrap();
+        vec!["--openid".to_owned(), file.display().to_string()]
+    });
+    let node = node.await;
+    let args = ["standin", "--as", "openid", "--listen", &format!("127.0.0.1:{port}"), "--want-token", "tern"];
+    let provider = crate::harness::spawn(&args, &node.path("provider.log"));
+    until("the provider is there", async || reqwest::get(&issuer).await.ok()).await;
+    (node, provider)
+}
+
+fn header<'a>(answer: &'a reqwest::Response, name: &str) -> &'a str {
+    answer.headers()[name].to_str().unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn people_sign_in_through_their_companys_provider() {
+    let (mut node, provider) = with_provider().await;
+    node.json(&["person", "add", "ann@ferries.example", "--role", "auditor"]);
+    let ways = node.http.get(node.url("/sign-in/ways")).send().await.unwrap().json::<Value>().await.unwrap();
+    assert_eq!(ways, json!({ "openid": "Saltmarsh Ferries" }));
+    // Goes to the provider, and chooses an account there: what the browser carries, and the way back.
+    let goes = async |account: &str| {
+        let sent = node.http.get(node.url("/sign-in/openid")).send().await.unwrap();
+        let carried = header(&sent, "set-cookie").split(';').next().unwrap().to_owned();
+        assert!(header(&sent, "set-cookie").contains("HttpOnly; SameSite=Lax"), "{}", header(&sent, "set-cookie"));
+        let to = header(&sent, "location");
+        assert!(to.contains("code_challenge_method=S256") && to.contains("nonce=") && to.contains("scope=openid+email"), "{to}");
+        let chosen = node.http.get(format!("{}&account={account}", to.replace("/authorize", "/enter"))).send().await.unwrap();
+        (carried, header(&chosen, "location").to_owned())
+    };
+    let comes = async |carried: &str, back: &str| node.http.get(back).header("cookie", carried).send().await.unwrap();
+    let (carried, back) = goes("ann@ferries.example").await;
+    for (wrong, why) in [
+        (comes("", &back).await, "journey"),
+        (comes(&goes("ann@ferries.example").await.0, &back).await, "journey"),
+        (comes(&carried, &back.replace("code=", "code=x")).await, "answer"),
+        (comes(&carried, &format!("{}&error=access_denied", back.replace("code=", "no="))).await, "declined"),
+    ] {
+        assert_eq!(header(&wrong, "location"), format!("/sign-in?wrong={why}"));
+        assert!(!header(&wrong, "set-cookie").contains("session"), "{why}");
+    }
+    let entered = comes(&carried, &back).await;
+    assert_eq!((entered.status().as_u16(), header(&entered, "location")), (303, "/"));
+    let cookies: Vec<&str> = entered.headers().get_all("set-cookie").iter().map(|v| v.to_str().unwrap()).collect();
+    assert!(cookies[0].starts_with("rockrose_session_") && cookies[0].contains("SameSite=Strict") && cookies[1].contains("Max-Age=0"), "{cookies:?}");
+    let me = node.http.get(node.url("/api/v1/me")).header("cookie", cookies[0].split(';').next().unwrap()).send().await.unwrap();
+    let me = me.json::<Value>().await.unwrap();
+    assert_eq!((&me["name"], &me["person"], &me["password"]), (&json!("ann@ferries.example"), &json!(true), &json!(false)));
+    // A code is good once, and whoever was not added stays out.
+    assert_eq!(header(&comes(&carried, &back).await, "location"), "/sign-in?wrong=answer");
+    let (carried, back) = goes("bo@ferries.example").await;
+    assert_eq!(header(&comes(&carried, &back).await, "location"), "/sign-in?wrong=unknown");
+    // The name is there, but it is the other account's by now.
+    let person = node.json(&["person", "list"])[0].clone();
+    assert_eq!((&person["account"], &person["password"]), (&json!(true), &json!(false)));
+    let journal = node.json(&["journal", "--action", "sign in"]);
+    let entries: Vec<(&str, &str)> = journal.as_array().unwrap().iter().map(|e| (e["who"].as_str().unwrap(), e["result"].as_str().unwrap())).collect();
+    assert_eq!((entries[0], entries[2]), (("bo@ferries.example", "refused: unknown"), ("ann@ferries.example", "done")), "{journal}");
+    assert!(!node.log().contains("words of the provider") && !journal.to_string().contains("words of the provider"));
+    // Failures in a row make an address wait, before the provider is asked.
+    let (carried, back) = goes("ann@ferries.example").await;
+    for _ in 0..4 {
+        comes("", &back).await;
+    }
+    assert_eq!(header(&comes(&carried, &back).await, "location"), "/sign-in?wrong=wait");
+    drop(provider);
+    node.stop().await;
+    node.begin().await;
+    let sent = node.http.get(node.url("/sign-in/openid")).send().await.unwrap();
+    assert_eq!(header(&sent, "location"), "/sign-in?wrong=provider", "the service runs without its provider");
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn one_changes_ones_own_password_by_the_one_until_now() {
+    let mut node = Node::start().await;
+    node.json(&["person", "add", "ann", "--role", "viewer"]);
+    let set = async |password: Value| {
+        let request = node.http.put(node.url("/api/v1/people/ann/password")).bearer_auth(node.token());
+        assert_eq!(request.json(&json!({ "password": password })).send().await.unwrap().status(), 204);
+    };
+    let enters = async |body: Value| {
+        let answer = node.http.post(node.url("/sign-in")).header("sec-fetch-site", "same-origin").json(&body).send().await.unwrap();
+        answer.headers().get("set-cookie").map(|v| v.to_str().unwrap().split(';').next().unwrap().to_owned())
+    };
+    let changes = async |cookie: &str, current: &str, new: &str| {
+        let request = node.http.put(node.url("/api/v1/me/password")).header("cookie", cookie).header("sec-fetch-site", "same-origin");
+        request.json(&json!({ "current": current, "new": new })).send().await.unwrap().status().as_u16()
+    };
+    let link = node.json(&["link", "--person", "ann"])["url"].as_str().unwrap().to_owned();
+    let by_link = enters(json!({ "code": link.split("code=").nth(1).unwrap() })).await.unwrap();
+    assert_eq!(changes(&by_link, "", "plover on the shingle").await, 409, "a session gives itself no password");
+    set(json!("heron on the mooring")).await;
+    let with = |password: &str| json!({ "name": "ann", "password": password });
+    let (one, other) = (enters(with("heron on the mooring")).await.unwrap(), enters(with("heron on the mooring")).await.unwrap());
+    for (current, new, status) in [
+        ("plover on the shingle", "plover on the shingle", 403),
+        ("heron on the mooring", "plover", 400),
+        ("heron on the mooring", "plover on the shingle", 204),
+    ] {
+        assert_eq!(changes(&one, current, new).await, status, "{current} {new}");
+    }
+    let known = async |cookie: &str| node.http.get(node.url("/api/v1/me")).header("cookie", cookie).send().await.unwrap().status().as_u16();
+    assert_eq!((known(&one).await, known(&other).await), (200, 401));
+    assert!(enters(with("heron on the mooring")).await.is_none() && enters(with("plover on the shingle")).await.is_some());
+    let by_token = node.http.put(node.url("/api/v1/me/password")).bearer_auth(node.token()).json(&json!({ "current": "a", "new": "plover on the shingle" }));
+    assert_eq!(by_token.send().await.unwrap().status(), 409);
+    assert_eq!(node.json(&["journal", "--action", "change own password"]).as_array().unwrap().len(), 5);
+    // Guessing is slow here too.
+    let guessed = async || (changes(&one, "wrong", "plover on the shingle").await == 429).then_some(());
+    until("guesses must wait", guessed).await;
     node.stop().await;
 }

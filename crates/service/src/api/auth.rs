@@ -4,7 +4,7 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 use axum::extract::{MatchedPath, Request, State};
-use axum::http::{Extensions, HeaderMap, HeaderValue, Method, StatusCode, header};
+use axum::http::{Extensions, HeaderMap, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
 use axum::{Extension, Json};
@@ -40,7 +40,11 @@ fn bearer(headers: &HeaderMap) -> Option<String> {
 }
 
 fn session(app: &App, headers: &HeaderMap) -> Option<String> {
-    let wanted = cookie_name(app);
+    cookie_of(headers, &cookie_name(app))
+}
+
+/// What a browser carries under a name.
+pub(super) fn cookie_of(headers: &HeaderMap, wanted: &str) -> Option<String> {
     let cookies = headers.get_all(header::COOKIE).iter().filter_map(|v| v.to_str().ok()).flat_map(|v| v.split(';'));
     cookies.filter_map(|c| c.trim().split_once('=')).find(|(name, _)| *name == wanted).map(|(_, value)| value.to_owned())
 }
@@ -55,8 +59,12 @@ fn same_origin(headers: &HeaderMap) -> bool {
     matches!((host, origin), (Some(host), Some((_, origin))) if host == origin)
 }
 
+fn other_site(detail: &str) -> Problem {
+    Problem::new(StatusCode::FORBIDDEN, "other-site", "Not from this console", detail)
+}
+
 /// Whence a request came.
-fn address(extensions: &Extensions) -> Option<IpAddr> {
+pub(super) fn address(extensions: &Extensions) -> Option<IpAddr> {
     extensions.get::<Peer>().map(|peer| peer.0.ip())
 }
 
@@ -75,12 +83,7 @@ pub(crate) async fn who(app: &App, method: &Method, headers: &HeaderMap, extensi
         }
     };
     if kind == TokenKind::Session && !method.is_safe() && !same_origin(headers) {
-        return Err(Problem::new(
-            StatusCode::FORBIDDEN,
-            "other-site",
-            "Not from this console",
-            "a signed-in browser may change things only from the console's own pages",
-        ));
+        return Err(other_site("a signed-in browser may change things only from the console's own pages"));
     }
     let from = address(extensions);
     let shown_from = from.map(|a| a.to_canonical().to_string()).unwrap_or_default();
@@ -134,7 +137,7 @@ pub(crate) async fn sign_in(State(app): State<Arc<App>>, request: Request) -> Re
         Err(problem) => return problem.into_response(),
     };
     if !same_origin(&headers) {
-        return Problem::new(StatusCode::FORBIDDEN, "other-site", "Not from this console", "sign in from the console's own pages").into_response();
+        return other_site("sign in from the console's own pages").into_response();
     }
     if let Some(wait) = from.and_then(|from| app.attempts.wait(from)) {
         return Problem::too_many_failures(wait).into_response();
@@ -144,37 +147,40 @@ pub(crate) async fn sign_in(State(app): State<Arc<App>>, request: Request) -> Re
         Ok(invited) => invited,
         Err(problem) => return problem.into_response(),
     };
-    let action = |who: &str, result: &str| Action {
-        who: who.to_owned(),
-        what: "sign in".to_owned(),
-        subject: how.to_owned(),
-        result: result.to_owned(),
-        ..Action::default()
-    };
-    let Some(Invited { name, holder }) = invited else {
-        if let Some(from) = from {
-            app.attempts.failed(from);
-        }
-        journal::note(&app, from, action(&name, "refused: not-signed-in")).await;
+    let Some(invited) = invited else {
+        turned_away(&app, from, &name, how, "not-signed-in").await;
         let detail = if how == "by a link" { "this link has been used or has expired" } else { "the name or the password is wrong" };
         return Problem::unauthorised(detail).into_response();
     };
+    match admit(&app, from, invited, how).await {
+        Ok(cookie) => (StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie)]).into_response(),
+        Err(problem) => problem.into_response(),
+    }
+}
+
+fn signing_in(who: &str, how: &str, result: String) -> Action {
+    Action { who: who.to_owned(), what: "sign in".to_owned(), subject: how.to_owned(), result, ..Action::default() }
+}
+
+/// Somebody is not let in: it is noted, and their address has one failure more.
+pub(super) async fn turned_away(app: &App, from: Option<IpAddr>, who: &str, how: &str, why: &str) {
+    if let Some(from) = from {
+        app.attempts.failed(from);
+    }
+    journal::note(app, from, signing_in(who, how, format!("refused: {why}"))).await;
+}
+
+/// Somebody is let in: they get a session, and it is noted. Returns the session's cookie.
+pub(super) async fn admit(app: &App, from: Option<IpAddr>, invited: Invited, how: &str) -> Result<String, Problem> {
     if let Some(from) = from {
         app.attempts.succeeded(from);
     }
+    let Invited { name, holder } = invited;
     let (now, who) = (now_ms(), name.clone());
     let made = app.records(move |r| r.make_session(&who, &holder, now, now + SESSION_HOURS * 3_600_000)).await;
-    let token = match made {
-        Ok(token) => token,
-        Err(e) => return records_problem(&e).into_response(),
-    };
-    journal::note(&app, from, action(&name, "done")).await;
-    let cookie = cookie(&app, token.reveal(), SESSION_HOURS * 3_600);
-    let mut response = StatusCode::NO_CONTENT.into_response();
-    if let Ok(value) = HeaderValue::from_str(&cookie) {
-        response.headers_mut().insert(header::SET_COOKIE, value);
-    }
-    response
+    let token = made.map_err(|e| records_problem(&e))?;
+    journal::note(app, from, signing_in(&name, how, "done".to_owned())).await;
+    Ok(cookie(app, token.reveal(), SESSION_HOURS * 3_600))
 }
 
 /// Who shows this, if it is right.
@@ -187,17 +193,20 @@ async fn known(app: &App, asked: SignIn) -> Result<Option<Invited>, Problem> {
     };
     let asked = name.clone();
     let person = app.records(move |r| r.person(&asked)).await.map_err(|e| records_problem(&e))?;
-    // Few at once: each takes its memory.
-    let Ok(_place) = app.hashing.acquire().await else { return Ok(None) };
-    let kept = person.and_then(|person| person.password);
-    let is_right = tokio::task::spawn_blocking(move || sign_in::is_right(&password, kept.as_deref())).await;
-    Ok(is_right.unwrap_or(false).then(|| Invited { holder: Holder::Person(name.clone()), name }))
+    let is_right = is_right(app, password, person.and_then(|person| person.password)).await;
+    Ok(is_right.then(|| Invited { holder: Holder::Person(name.clone()), name }))
+}
+
+/// Whether `password` is the one whose hash was kept. Few at once are looked at: each takes its memory.
+pub(super) async fn is_right(app: &App, password: String, kept: Option<String>) -> bool {
+    let Ok(_place) = app.hashing.acquire().await else { return false };
+    tokio::task::spawn_blocking(move || sign_in::is_right(&password, kept.as_deref())).await.unwrap_or(false)
 }
 
 /// Ends a browser's session, and the streams that are open by it.
 pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap, extensions: Extensions) -> Response {
     if !same_origin(&headers) {
-        return Problem::new(StatusCode::FORBIDDEN, "other-site", "Not from this console", "sign out from the console's own pages").into_response();
+        return other_site("sign out from the console's own pages").into_response();
     }
     if let Some(session) = session(&app, &headers) {
         let ended = app.records(move |r| match r.bearer(&session, TokenKind::Session, "", now_ms())? {
@@ -214,11 +223,7 @@ pub(crate) async fn sign_out(State(app): State<Arc<App>>, headers: HeaderMap, ex
             }
         }
     }
-    let mut response = StatusCode::NO_CONTENT.into_response();
-    if let Ok(value) = HeaderValue::from_str(&cookie(&app, "", 0)) {
-        response.headers_mut().insert(header::SET_COOKIE, value);
-    }
-    response
+    (StatusCode::NO_CONTENT, [(header::SET_COOKIE, cookie(&app, "", 0))]).into_response()
 }
 
 /// Makes a link that signs a browser in, once, within a quarter of an hour: a person, or whoever holds the token that asks.

@@ -8,6 +8,7 @@ mod flow;
 mod ledger;
 mod look;
 mod metrics;
+pub(crate) mod openid;
 mod people;
 mod permits;
 mod plan;
@@ -100,6 +101,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(secrets::set, secrets::remove))
         .routes(routes!(auth::make_link))
         .routes(routes!(people::me))
+        .routes(routes!(people::own_password))
         .routes(routes!(people::roles))
         .routes(routes!(people::people, people::add))
         .routes(routes!(people::grant))
@@ -138,6 +140,9 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         .route("/healthz", get(status::healthz))
         .route("/readyz", get(status::readyz))
         .route("/sign-in", get(crate::console::serve).post(auth::sign_in))
+        .route("/sign-in/ways", get(openid::ways))
+        .route("/sign-in/openid", get(openid::begin))
+        .route(openid::BACK, get(openid::back))
         .route("/sign-out", axum::routing::post(auth::sign_out))
         .merge(api)
         .fallback(get(crate::console::serve))

@@ -14,7 +14,8 @@ use utoipa::IntoParams;
 use super::auth::Subject;
 use super::extract::{Asked, Body, Part};
 use super::types::{
-    JournalCheck, JournalEntry, MadeToken, Me, NewGrants, NewPassword, NewPerson, NewToken, Person, PlanMistake, Role, Session, Token, WhoSees, WhoSeesRequest,
+    JournalCheck, JournalEntry, MadeToken, Me, NewGrants, NewPassword, NewPerson, NewToken, OwnPassword, Person, PlanMistake, Role, Session, Token, WhoSees,
+    WhoSeesRequest,
 };
 use super::{records_problem, types};
 use crate::caller::{self, Caller};
@@ -56,8 +57,57 @@ fn nobody(name: &str) -> Problem {
 
 /// Who asks, and what they may do.
 #[utoipa::path(get, path = "/api/v1/me", tag = "people", responses((status = 200, body = types::Me), (status = 401, body = types::Problem)))]
-pub(crate) async fn me(Extension(caller): Extension<Arc<Caller>>) -> Json<Me> {
-    Json(Me { name: caller.name.clone(), person: caller.is_person, grants: caller.grants.sentences(), expires_ms: caller.expires_ms })
+pub(crate) async fn me(State(app): State<Arc<App>>, Extension(caller): Extension<Arc<Caller>>) -> Result<Json<Me>, Problem> {
+    let password = caller.is_person && own(&app, &caller).await?.is_some();
+    Ok(Json(Me { name: caller.name.clone(), person: caller.is_person, grants: caller.grants.sentences(), expires_ms: caller.expires_ms, password }))
+}
+
+/// The hash of the caller's own password, if they are a person who has one.
+async fn own(app: &App, caller: &Caller) -> Result<Option<String>, Problem> {
+    let name = caller.name.clone();
+    let person = app.records(move |r| r.person(&name)).await.map_err(|e| records_problem(&e))?;
+    Ok(person.and_then(|person| person.password))
+}
+
+/// Changes one's own password, by the one until now. Other browsers are signed out.
+///
+/// Whoever has none cannot give themselves one: a session would never end by it.
+#[utoipa::path(put, operation_id = "change_own_password", path = "/api/v1/me/password", tag = "people", request_body = types::OwnPassword,
+    responses((status = 204), (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 403, body = types::Problem), (status = 409, body = types::Problem), (status = 429, body = types::Problem)))]
+pub(crate) async fn own_password(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(request): Body<OwnPassword>,
+) -> Result<StatusCode, Problem> {
+    let kept = if caller.is_person { own(&app, &caller).await? } else { None };
+    let Some(kept) = kept else {
+        let detail = format!("{} does not sign in with a password; whoever has the grant `people` can set one", caller.name);
+        return Err(Problem::new(StatusCode::CONFLICT, "no-password", "There is no password", detail));
+    };
+    let hash = hashed(&app, request.new).await?;
+    if let Some(wait) = caller.from.and_then(|from| app.attempts.wait(from)) {
+        return Err(Problem::too_many_failures(wait));
+    }
+    if !super::auth::is_right(&app, request.current, Some(kept)).await {
+        if let Some(from) = caller.from {
+            app.attempts.failed(from);
+        }
+        return Err(Problem::new(StatusCode::FORBIDDEN, "wrong-password", "The password is wrong", "the password until now is not this one"));
+    }
+    let (name, session) = (caller.name.clone(), caller.id);
+    app.records(move |r| r.set_password(&name, Some(&hash), Some(session))).await.map_err(|e| records_problem(&e))?;
+    app.access.send_replace(());
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// A new password's hash, if it is one that may be set.
+async fn hashed(app: &App, password: String) -> Result<String, Problem> {
+    if !PASSWORD.contains(&password.chars().count()) {
+        return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-password", "Not a password", "a password has 12 to 256 characters"));
+    }
+    let Ok(_place) = app.hashing.acquire().await else { return Err(Problem::unavailable("stopping", "the service is stopping")) };
+    let hashed = tokio::task::spawn_blocking(move || sign_in::hashed(&password)).await;
+    hashed.map_err(|e| Problem::internal(e.to_string()))?.map_err(|e| Problem::internal(e.to_string()))
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -84,8 +134,14 @@ pub(crate) async fn roles(Asked(query): Asked<RolesQuery>) -> Json<Vec<Role>> {
 #[utoipa::path(get, path = "/api/v1/people", tag = "people", responses((status = 200, body = Vec<types::Person>), (status = 401, body = types::Problem)))]
 pub(crate) async fn people(State(app): State<Arc<App>>) -> Result<Json<Vec<Person>>, Problem> {
     let found = app.records(|r| r.people()).await.map_err(|e| records_problem(&e))?;
-    let person =
-        |p: rockrose_records::Person| Person { name: p.name, grants: lines(&p.grants), password: p.password.is_some(), made_ms: p.made_ms, made_by: p.made_by };
+    let person = |p: rockrose_records::Person| Person {
+        name: p.name,
+        grants: lines(&p.grants),
+        password: p.password.is_some(),
+        account: p.account.is_some(),
+        made_ms: p.made_ms,
+        made_by: p.made_by,
+    };
     Ok(Json(found.into_iter().map(person).collect()))
 }
 
@@ -129,17 +185,10 @@ pub(crate) async fn grant(
 pub(crate) async fn password(State(app): State<Arc<App>>, Part(name): Part<String>, Body(request): Body<NewPassword>) -> Result<StatusCode, Problem> {
     let hash = match request.password {
         None => None,
-        Some(password) => {
-            if !PASSWORD.contains(&password.chars().count()) {
-                return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-password", "Not a password", "a password has 12 to 256 characters"));
-            }
-            let Ok(_place) = app.hashing.acquire().await else { return Err(Problem::unavailable("stopping", "the service is stopping")) };
-            let hashed = tokio::task::spawn_blocking(move || sign_in::hashed(&password)).await;
-            Some(hashed.map_err(|e| Problem::internal(e.to_string()))?.map_err(|e| Problem::internal(e.to_string()))?)
-        }
+        Some(password) => Some(hashed(&app, password).await?),
     };
     let asked = name.clone();
-    if !app.records(move |r| r.set_password(&asked, hash.as_deref())).await.map_err(|e| records_problem(&e))? {
+    if !app.records(move |r| r.set_password(&asked, hash.as_deref(), None)).await.map_err(|e| records_problem(&e))? {
         return Err(nobody(&name));
     }
     app.access.send_replace(());

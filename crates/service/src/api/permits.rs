@@ -37,6 +37,7 @@ pub(crate) const PERMITS: &[Permit] = &[
     read("/api/v1/status", KNOWN),
     read("/api/v1/flow", KNOWN),
     read("/api/v1/me", KNOWN),
+    noted("PUT", "/api/v1/me/password", KNOWN, "change own password"),
     read("/api/v1/sources", KNOWN),
     noted("POST", "/api/v1/sources/{name}/pause", OPERATE, "pause source"),
     noted("POST", "/api/v1/sources/{name}/resume", OPERATE, "resume source"),

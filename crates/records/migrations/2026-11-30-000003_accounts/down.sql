@@ -1,0 +1,2 @@
+DROP INDEX person_account;
+ALTER TABLE person DROP COLUMN account;
