@@ -3,7 +3,7 @@
 use std::fmt::Write;
 use std::hint::black_box;
 
-use rockrose_api::TailEvent;
+use rockrose_api::Passed;
 use rockrose_engine::{CompiledPlan, Point, Scratch, Watch};
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_extract::{Buffers, Extractor, Found};
@@ -11,7 +11,6 @@ use rockrose_grants::Grants;
 use rockrose_language::{Operation, Parse, Place, parse_step};
 use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
-use serde_json::value::RawValue;
 
 use crate::Work;
 use crate::corpus::Texts;
@@ -68,17 +67,14 @@ fn tail<'a>(name: &'static str, text: &'a [u8], grant: &str) -> Work<'a> {
     let Ok(grants) = Grants::read(&[grant]) else { unreachable!("the grant is good") };
     let mut eye = grants.eye(&Place::Route("all".into()), &key);
     let (mut scratch, watch) = (Scratch::default(), Watch::new(vec![Point::Route(0)], usize::MAX));
-    let json = |bytes: &[u8]| RawValue::from_string(String::from_utf8_lossy(bytes).into_owned()).ok();
     let run = move || {
         for body in text.chunk_by(|a, _| *a != b'\n') {
             let records = split(body, DeclaredFormat::Lines, 1 << 20).unwrap_or_default();
             let outcome = plan.process(0, body, &records, NOW, Some(&watch), &mut scratch);
             for capture in outcome.captures {
-                let before = eye.shows(&capture.before, NOW).and_then(|event| json(&event));
-                let after = capture.after.as_deref().and_then(|after| json(&eye.shows(after, NOW)?));
-                let Some(before) = before else { continue };
-                let event = TailEvent { at_ms: NOW, before, after, removed_by: None, held_by: None };
-                black_box(serde_json::to_string(&event).map_or(0, |text| text.len()));
+                let Some(before) = eye.shows_event(&capture.before, NOW) else { continue };
+                let after = capture.after.as_deref().and_then(|after| eye.shows_event(after, NOW));
+                black_box(Passed { at_ms: NOW, before: &before, after: after.as_deref(), removed_by: None, held_by: None }.line().len());
             }
             scratch.take_back(outcome.lines, outcome.ends);
         }

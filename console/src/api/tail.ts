@@ -13,7 +13,9 @@ export type Mistake = { column: number; length: number; message: string; expecte
 /** Why a stream cannot be opened: in the service's words, and where in the condition. */
 export type Refused = { says: string; mistake: Mistake | null };
 
-export type Tail = { events: TailEvent[]; skipped: number; state: "opening" | "open" | "broken"; refused: Refused | null };
+export type Tail = { events: TailEvent[]; skipped: number; /** The grants under which some events are shown here; null if all are. */ grants: string[] | null; state: "opening" | "open" | "broken"; refused: Refused | null };
+
+const NOTHING: Tail = { events: [], skipped: 0, grants: null, state: "opening", refused: null };
 
 /** Asks for the stream once more, for the answer's body: an event source shows none. */
 async function whyRefused(path: string): Promise<Refused | null> {
@@ -31,7 +33,7 @@ async function whyRefused(path: string): Promise<Refused | null> {
 }
 
 export function useTail(point: string, when: string, frozen: boolean): Tail {
-  const [tail, setTail] = useState<Tail>({ events: [], skipped: 0, state: "opening", refused: null });
+  const [tail, setTail] = useState<Tail>(NOTHING);
   const frozenNow = useRef(frozen);
   useEffect(() => {
     frozenNow.current = frozen;
@@ -40,6 +42,7 @@ export function useTail(point: string, when: string, frozen: boolean): Tail {
     let next = 0;
     let arrived: TailEvent[] = [];
     let skipped = 0;
+    let grants: string[] | null = null;
     let state: Tail["state"] = "opening";
     let refused: Refused | null = null;
     let ended = false;
@@ -64,20 +67,23 @@ export function useTail(point: string, when: string, frozen: boolean): Tail {
     stream.addEventListener("skipped", (message) => {
       skipped += Number((message as MessageEvent<string>).data);
     });
+    stream.addEventListener("grants", (message) => {
+      grants = JSON.parse((message as MessageEvent<string>).data) as string[] | null;
+    });
     const settle = setInterval(() => {
       if (frozenNow.current) return;
       const fresh = arrived;
       arrived = [];
       setTail((old) => {
-        if (fresh.length === 0 && old.skipped === skipped && old.state === state && old.refused === refused) return old;
-        return { events: [...fresh, ...old.events].slice(0, KEEP), skipped, state, refused };
+        if (fresh.length === 0 && old.skipped === skipped && old.grants === grants && old.state === state && old.refused === refused) return old;
+        return { events: [...fresh, ...old.events].slice(0, KEEP), skipped, grants, state, refused };
       });
     }, SETTLE);
     return () => {
       ended = true;
       clearInterval(settle);
       stream.close();
-      setTail({ events: [], skipped: 0, state: "opening", refused: null });
+      setTail(NOTHING);
     };
   }, [point, when]);
   return tail;

@@ -133,6 +133,12 @@ export function Tail({ point, what }: { point: string; what: string }) {
         </form>
         {tail.skipped > 0 && <span className="text-sm text-waits">{count(tail.skipped)} came too fast to show</span>}
       </div>
+      {tail.grants !== null && (
+        <p className="pb-2 text-sm text-soft">
+          Your grants show you some of the events here:{" "}
+          <code className="font-mono text-xs text-ink">{tail.grants.join("; ")}</code>
+        </p>
+      )}
       {tail.state === "broken" ? (
         <Broken when={when} refused={tail.refused} />
       ) : tail.events.length === 0 ? (

@@ -10,6 +10,7 @@ use rockrose_redact::HashKey;
 pub struct Eye {
     /// Those that hide nothing first.
     ways: Vec<Way>,
+    scratch: MatcherScratch,
 }
 
 /// One grant at this place.
@@ -29,7 +30,7 @@ impl Eye {
         };
         let mut ways: Vec<Way> = grants.iter().filter_map(way).collect();
         ways.sort_by_key(|way| way.after.is_some());
-        Eye { ways }
+        Eye { ways, scratch: MatcherScratch::default() }
     }
 
     /// Whether every event is seen as it is. Only then may be shown what cannot be read as an event.
@@ -56,6 +57,19 @@ impl Eye {
         match &mut way.after {
             None => Some(Cow::Borrowed(json)),
             Some(masks) => masks.done_to(json, arrived_ms).map(Cow::Owned),
+        }
+    }
+
+    /// As [`Eye::shows`], but only what is an event: whoever writes it need not check that it is one object.
+    #[must_use]
+    pub fn shows_event<'a>(&mut self, json: &'a [u8], arrived_ms: i64) -> Option<Cow<'a, str>> {
+        // Conditions and masks are asked of events only.
+        if self.sees_all() && !self.scratch.is_event(json) {
+            return None;
+        }
+        match self.shows(json, arrived_ms)? {
+            Cow::Borrowed(json) => std::str::from_utf8(json).ok().map(Cow::Borrowed),
+            Cow::Owned(json) => String::from_utf8(json).ok().map(Cow::Owned),
         }
     }
 }

@@ -149,6 +149,13 @@ impl Grants {
         self.0.iter().any(|grant| matches!(grant, Grant::See { at, when: None, after: None } if at.is_empty() || at.contains(place)))
     }
 
+    /// The grants under which they see some of the events at a place, a sentence each; nothing, if they see all.
+    #[must_use]
+    pub fn bounds(&self, place: &Place) -> Option<Vec<String>> {
+        let is_here = |grant: &&Grant| matches!(grant, Grant::See { at, .. } if at.is_empty() || at.contains(place));
+        (!self.sees_all(place)).then(|| self.0.iter().filter(is_here).map(ToString::to_string).collect())
+    }
+
     /// What they see of the events at a place. `key` is the one under which values are hashed.
     #[must_use]
     pub fn eye(&self, place: &Place, key: &HashKey) -> Eye {

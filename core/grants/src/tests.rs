@@ -129,3 +129,32 @@ fn nobody_is_shown_one_event_too_many() {
     }
     assert!(shown > 50_000 && hidden > 50_000, "{shown} {hidden}");
 }
+
+#[test]
+fn only_events_are_shown_as_events() {
+    let place = Place::Remainder;
+    let lines: [&[u8]; 6] = [
+        b"{\"team\":\"gates\",\"to\":\"ann@post.example\"}",
+        b"{\"team\":\"gates\"",
+        b"{\"team\":\"gates\"} x",
+        b"{\"team\":\"gates\",\"a\":\"\xff\"}",
+        b"[]",
+        b"gates",
+    ];
+    for sentence in ["see", "see when team = \"gates\"", "see after redact email", "see when team = \"gates\" after redact email"] {
+        let mut eye = grants(&[sentence]).eye(&place, &key());
+        let shown: Vec<bool> = lines.iter().map(|line| eye.shows_event(line, 0).is_some()).collect();
+        assert_eq!(shown, [true, false, false, false, false, false], "{sentence}");
+        assert_eq!(eye.shows_event(lines[0], 0).unwrap().contains("ann@"), !sentence.contains("redact"), "{sentence}");
+    }
+}
+
+#[test]
+fn what_bounds_ones_sight_is_told_by_place() {
+    let some = grants(&["see at route:a", "see when b = 1", "operate", "see at route:c after redact email"]);
+    let bounds = |place: &str| some.bounds(&Place::read(place).unwrap());
+    assert_eq!(bounds("route:a"), None);
+    assert_eq!(bounds("route:b").unwrap(), ["see when b = 1"]);
+    assert_eq!(bounds("route:c").unwrap(), ["see when b = 1", "see at route:c after redact email"]);
+    assert_eq!(grants(&["operate"]).bounds(&Place::Remainder).unwrap(), Vec::<String>::new());
+}

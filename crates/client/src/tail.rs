@@ -60,11 +60,19 @@ pub(crate) async fn tail(common: &Common, point: &str, when: Option<&str>, side:
                             return Ok(Exit::Done);
                         }
                     }
+                    "grants" => bounds(data.trim()),
                     "skipped" => eprintln!("{}", paint(&format!("({} events came too fast to show)", data.trim()), FAINT)),
                     _ => {}
                 }
             }
         }
+    }
+}
+
+/// Says under which grants events are shown here, where that is not all of them.
+fn bounds(data: &str) {
+    if let Ok(Some(grants)) = serde_json::from_str::<Option<Vec<String>>>(data) {
+        eprintln!("{}", paint(&format!("(your grants show some of the events here: {})", format::escaped(&grants.join("; "))), FAINT));
     }
 }
 

@@ -10,18 +10,17 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures_util::stream::{Stream, unfold};
-use rockrose_engine::Matcher;
+use rockrose_engine::{Matcher, MatcherScratch};
 use rockrose_grants::Eye;
 use rockrose_intake::Problem;
 use rockrose_language::{Place, parse_condition};
 use rockrose_plan::Report;
 use serde::Deserialize;
-use serde_json::value::RawValue;
 use utoipa::IntoParams;
 
 use super::auth::Subject;
 use super::extract::Asked;
-use super::types::{self, TailEvent};
+use super::types::{self, Passed};
 use crate::App;
 use crate::caller::{Caller, Watched};
 use crate::tail::{Hub, Shown, View, point};
@@ -45,14 +44,21 @@ struct Looking {
     /// Who looks, and what they see of what passes here.
     watched: Watched,
     eye: Eye,
-    matcher: Option<Matcher>,
+    matcher: Option<(Matcher, MatcherScratch)>,
     kept_only: bool,
     skipped: u64,
+    /// Whoever looks was told under which grants they see what passes here.
+    is_told: bool,
 }
 
 impl Looking {
     async fn next(&mut self) -> Option<Event> {
         loop {
+            if !self.is_told {
+                self.is_told = true;
+                let bounds = self.watched.caller.grants.bounds(&self.place);
+                return Event::default().event("grants").json_data(bounds).ok();
+            }
             let skipped = self.view.skipped.load(Ordering::Relaxed);
             if skipped > self.skipped {
                 let more = skipped - self.skipped;
@@ -65,6 +71,7 @@ impl Looking {
                 () = self.watched.stale() => {
                     // Who sees nothing here any more looks no further.
                     self.eye = self.watched.again().await?.open_eye(&self.app, &self.place).ok()?;
+                    self.is_told = false;
                     continue;
                 }
                 shown = self.view.next() => shown?,
@@ -81,19 +88,19 @@ impl Looking {
             return None;
         }
         // What is asked for is asked of what is seen, so that nobody finds out by asking what they do not see.
-        let before = self.eye.shows(&capture.before, shown.at_ms)?;
-        if self.matcher.as_ref().is_some_and(|m| !m.meets(&before, shown.at_ms)) {
+        let before = self.eye.shows_event(&capture.before, shown.at_ms)?;
+        if self.matcher.as_mut().is_some_and(|(matcher, scratch)| !matcher.meets_next(before.as_bytes(), shown.at_ms, scratch)) {
             return None;
         }
-        let raw = |bytes: &[u8]| RawValue::from_string(String::from_utf8_lossy(bytes).into_owned()).ok();
-        let before = raw(&before)?;
-        let after = capture.after.as_deref().and_then(|after| raw(&self.eye.shows(after, shown.at_ms)?));
-        let event = TailEvent { at_ms: shown.at_ms, before, after, removed_by: capture.removed_by.clone(), held_by: capture.held_by.clone() };
-        Event::default().event("event").json_data(event).ok()
+        let after = capture.after.as_deref().and_then(|after| self.eye.shows_event(after, shown.at_ms));
+        let (removed_by, held_by) = (capture.removed_by.as_deref(), capture.held_by.as_deref());
+        let passed = Passed { at_ms: shown.at_ms, before: &before, after: after.as_deref(), removed_by, held_by };
+        Some(Event::default().event("event").data(passed.line()))
     }
 }
 
-/// Events as they pass a point of the plan, as they came and as they went on: `event` with a `TailEvent`; `skipped` with the number of events that came too fast to show.
+/// Events as they pass a point of the plan, as they came and as they went on: `event` with a `TailEvent`; `skipped` with the number of events that came too fast to show; at first and when it
+/// changes, `grants` with the sentences under which whoever looks sees some of the events here, or `null` if they see all.
 #[utoipa::path(get, path = "/api/v1/tail", tag = "watch", params(TailQuery),
     responses((status = 200, description = "A stream of server-sent events.", content_type = "text/event-stream", body = types::TailEvent),
         (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 503, body = types::Problem)))]
@@ -117,7 +124,7 @@ pub(crate) async fn tail(
                 let mistake = serde_json::to_value(types::mistake(report)).unwrap_or_default();
                 Problem::new(StatusCode::BAD_REQUEST, "bad-condition", "The condition cannot be read", detail).with("mistakes", vec![mistake])
             })?;
-            Some(Matcher::new(&condition))
+            Some((Matcher::new(&condition), MatcherScratch::default()))
         }
     };
     let subject = Subject(match &query.when {
@@ -125,7 +132,7 @@ pub(crate) async fn tail(
         None => place.to_string(),
     });
     let view = Hub::look(&app, place.clone()).ok_or_else(|| Problem::unavailable("too-many-viewers", "64 viewers are connected already"))?;
-    let looking = Looking { app, view, place, watched, eye, matcher, kept_only: query.kept_only, skipped: 0 };
+    let looking = Looking { app, view, place, watched, eye, matcher, kept_only: query.kept_only, skipped: 0, is_told: false };
     let stream = unfold(looking, |mut looking| async move { looking.next().await.map(|e| (Ok(e), looking)) });
     Ok((Extension(subject), Sse::new(stream).keep_alive(KeepAlive::new().interval(Duration::from_secs(15)))))
 }
