@@ -178,9 +178,7 @@ async fn sixty_hostile_payloads() {
     // Counted, not parsed: numbers beyond what a float holds are JSON all the same.
     assert_eq!(std::fs::read(node.path("vault.jsonl")).unwrap().iter().filter(|b| **b == b'\n').count() as i64, read);
     assert_eq!(node.json(&["quarantine", "--most", "1000"]).as_array().unwrap().len() as i64, aside);
-    let status = std::fs::read_to_string(format!("/proc/{}/status", node.process())).unwrap();
-    let peak: u64 = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).unwrap().trim().trim_end_matches(" kB").parse().unwrap();
-    assert!(peak < 400_000, "{peak} kB at the peak");
+    assert!(peak(node.process()) < 400 << 20, "{} bytes at the peak", peak(node.process()));
     // None of what was sent shows in the log.
     let log = node.log();
     assert!(!log.contains("good") && !log.contains("panicked"), "{log}");
@@ -321,11 +319,104 @@ async fn every_port_bears_whatever_comes() {
     assert!(troubles.as_array().unwrap().iter().any(|t| t["what"] == "plain text"), "{troubles}");
     drop(open);
     node.balanced();
-    let status = std::fs::read_to_string(format!("/proc/{}/status", node.process())).unwrap();
-    let peak: u64 = status.lines().find_map(|l| l.strip_prefix("VmHWM:")).unwrap().trim().trim_end_matches(" kB").parse().unwrap();
-    assert!(peak < 400_000, "{peak} kB at the peak");
+    assert!(peak(node.process()) < 400 << 20, "{} bytes at the peak", peak(node.process()));
     assert!(!node.log().contains("panicked"), "{}", node.log());
     node.stop().await;
+}
+
+/// Where a hostile input goes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Port {
+    Http,
+    Otlp,
+    Syslog,
+    Lines,
+    Api,
+}
+
+/// What is sent where, before it is spoilt: the method and path with the content's type and encoding, or nothing for a stream.
+struct Seed {
+    port: Port,
+    method: &'static str,
+    path: &'static str,
+    kind: &'static str,
+    encoding: &'static str,
+    body: Vec<u8>,
+}
+
+fn seeds() -> Vec<Seed> {
+    const JSON: &str = "application/json";
+    let seed = |port, method, path, kind, encoding, body: &[u8]| Seed { port, method, path, kind, encoding, body: body.to_vec() };
+    let lines = b"{\"level\":\"warn\",\"message\":\"gate 4 opens for ann@post.example\",\"n\":12.5e3,\"a\":{\"b\":[1,null,true]}}\n{\"message\":\"\\u00e9\"}\n";
+    let record = br#"{"resourceLogs":[{"resource":{"attributes":[{"key":"a","value":{"intValue":"7"}}]},"scopeLogs":[{"logRecords":[{"timeUnixNano":"1","body":{"stringValue":"x"}}]}]}]}"#;
+    // One record whose body is `gate open`, as the protocol's messages nest.
+    let message = b"\x0a\x11\x12\x0f\x12\x0d\x2a\x0b\x0a\x09gate open";
+    let plan = br#"{"text":"[source.a]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[[route]]\nname = \"r\"\nwhen = 'a matches /^x+$/ and b > 3'\ndo = ['redact email', 'parse message as template \"{a} {b}\"']\nto = []\n"}"#;
+    vec![
+        seed(Port::Http, "POST", "/in", "application/x-ndjson", "", lines),
+        seed(Port::Http, "POST", "/in", JSON, "", br#"[{"a":1},{"b":"two"}]"#),
+        seed(Port::Http, "POST", "/in", "application/x-ndjson", "gzip", &gzip(lines)),
+        seed(Port::Http, "POST", "/in", "application/x-www-form-urlencoded", "", b"payload=%7B%22a%22%3A1%7D&b=c"),
+        seed(Port::Otlp, "POST", "/v1/logs", JSON, "", record),
+        seed(Port::Otlp, "POST", "/v1/logs", "application/x-protobuf", "", message),
+        seed(Port::Otlp, "POST", "/v1/logs", "application/x-protobuf", "gzip", &gzip(message)),
+        seed(
+            Port::Otlp,
+            "POST",
+            "/opentelemetry.proto.collector.logs.v1.LogsService/Export",
+            "application/grpc",
+            "",
+            &[b"\0\0\0\0\x13", &message[..]].concat(),
+        ),
+        seed(
+            Port::Syslog,
+            "",
+            "",
+            "",
+            "",
+            b"<34>1 2026-11-30T09:00:00Z gate app 12 ID [a@1 b=\"c\"] gate open\n57 <34>1 - - gated - - - gate open and shut and open once more\n",
+        ),
+        seed(Port::Lines, "", "", "", "", lines),
+        seed(Port::Api, "POST", "/api/v1/plan/check", JSON, "", plan),
+        seed(Port::Api, "POST", "/api/v1/why", JSON, "", br#"{"source":"http","event":"{\"a\":1,\"b\":\"two\"}"}"#),
+        seed(Port::Api, "POST", "/api/v1/people", JSON, "", br#"{"name":"ann","grants":["see at route:all when a = 1 after redact email"]}"#),
+        seed(Port::Api, "POST", "/api/v1/files/look", JSON, "", br#"{"paths":["/var/log/*.log"],"exclude":[]}"#),
+        seed(Port::Api, "POST", "/sign-in", JSON, "", br#"{"name":"ann","password":"heron on the mooring"}"#),
+    ]
+}
+
+/// A body spoilt in a way that depends on the seed alone.
+fn spoilt(mut body: Vec<u8>, random: &mut fastrand::Rng) -> Vec<u8> {
+    let tokens: [&[u8]; 14] = [
+        b"\0",
+        b"\xff\xfe",
+        b"\"",
+        b"}",
+        b"]",
+        b",",
+        b"\\u0000",
+        b"\x1b[31m",
+        b"1e999999",
+        b"-",
+        b"\xe2\x80\xae",
+        b"\r\n\r\n",
+        b"999999999999 ",
+        b"\x80\x80\x80\x80\x80\x80\x80\x80\x80\x80",
+    ];
+    for _ in 0..random.usize(1..5) {
+        let at = random.usize(0..=body.len());
+        let to = (at + random.usize(0..40)).min(body.len());
+        match random.u8(0..7) {
+            0 => body.truncate(at),
+            1 => drop(body.drain(at..to)),
+            2 if at < body.len() => body[at] ^= 1 << random.u8(0..8),
+            3 => drop(body.splice(at..at, body[at..to].repeat(random.usize(1..300)))),
+            4 => drop(body.splice(at..at, b"[".repeat(random.usize(1..5_000)))),
+            5 => drop(body.splice(at..at, b"{\"a\":".repeat(random.usize(1..2_000)))),
+            _ => drop(body.splice(at..at, tokens[random.usize(0..tokens.len())].iter().copied())),
+        }
+    }
+    body
 }
 
 /// As many connections as this process may have: what a test needs, or what the system allows.
@@ -337,15 +428,16 @@ fn descriptors(wanted: u64) -> u64 {
     most
 }
 
-/// The resident memory of a process, in bytes.
-fn resident(process: u32) -> u64 {
+/// The most memory that a process has had resident, in bytes.
+fn peak(process: u32) -> u64 {
     let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap();
-    let line = status.lines().find(|l| l.starts_with("VmRSS:")).unwrap();
+    let line = status.lines().find(|l| l.starts_with("VmHWM:")).unwrap();
     line.split_whitespace().nth(1).unwrap().parse::<u64>().unwrap() * 1024
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn idle_and_dripping_connections_hold_up_nobody() {
+async fn hostile_inputs_and_idle_and_dripping_connections_hold_up_nobody() {
+    const INPUTS: usize = 1_100;
     let [http, otlp, syslog, lines] = free_ports();
     let mut node = Node::start().await;
     let source = |name: &str, kind: &str, port: u16| format!("[source.{name}]\nkind = \"{kind}\"\nlisten = \"127.0.0.1:{port}\"\n");
@@ -372,8 +464,48 @@ async fn idle_and_dripping_connections_hold_up_nobody() {
         }
     }
     let record = r#"{"resourceLogs":[{"scopeLogs":[{"logRecords":[{"body":{"stringValue":"x"}}]}]}]}"#;
+    let of = move |port: Port, api: u16| match port {
+        Port::Http => http,
+        Port::Otlp => otlp,
+        Port::Syslog => syslog,
+        Port::Lines => lines,
+        Port::Api => api,
+    };
+    // Four send spoilt inputs one after the other, meanwhile.
+    let (api, token, sent) = (node.port, node.token(), std::sync::Arc::new(std::sync::atomic::AtomicUsize::new(0)));
+    let hostile: Vec<_> = (0..4)
+        .map(|worker| {
+            let (sent, token) = (std::sync::Arc::clone(&sent), token.clone());
+            tokio::spawn(async move {
+                let (seeds, sender) = (seeds(), crate::harness::http());
+                for number in (worker..INPUTS).step_by(4) {
+                    let mut random = fastrand::Rng::with_seed(number as u64);
+                    let seed = &seeds[number % seeds.len()];
+                    let (port, body) = (of(seed.port, api), spoilt(seed.body.clone(), &mut random));
+                    if seed.method.is_empty() {
+                        let mut stream = connect(port).await;
+                        let _ = tokio::io::AsyncWriteExt::write_all(&mut stream, &body).await;
+                    } else {
+                        let method = reqwest::Method::from_bytes(seed.method.as_bytes()).unwrap();
+                        let mut request = sender.request(method, format!("http://127.0.0.1:{port}{}", seed.path)).header("content-type", seed.kind).body(body);
+                        if !seed.encoding.is_empty() {
+                            request = request.header("content-encoding", seed.encoding);
+                        }
+                        if seed.port == Port::Api {
+                            request = request.bearer_auth(&token).header("sec-fetch-site", "same-origin");
+                        }
+                        let answer = request.send().await.unwrap_or_else(|e| panic!("input {number}: {e:?}"));
+                        assert!(answer.status().as_u16() < 500, "input {number}: {} {:?}", answer.status(), answer.text().await);
+                    }
+                    sent.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+                }
+            })
+        })
+        .collect();
     // Each as a client that comes anew.
-    for round in 1..=3 {
+    let mut round = 0;
+    while round < 3 || hostile.iter().any(|task| !task.is_finished()) {
+        round += 1;
         for stream in &mut dripping {
             let _ = tokio::io::AsyncWriteExt::write_all(stream, b" ").await;
         }
@@ -398,7 +530,12 @@ async fn idle_and_dripping_connections_hold_up_nobody() {
         };
         crate::harness::until("streams are read", taken).await;
     }
-    assert!(resident(node.process()) < 400 << 20, "{} bytes", resident(node.process()));
+    for task in hostile {
+        task.await.unwrap();
+    }
+    assert_eq!(sent.load(std::sync::atomic::Ordering::Relaxed), INPUTS);
+    assert!(peak(node.process()) < 400 << 20, "{} bytes at the peak", peak(node.process()));
+    assert!(!node.log().contains("panicked"), "{}", node.log());
     let sources = node.get("/api/v1/sources").await;
     let crowded = sources.as_array().unwrap().iter().filter(|s| s["troubles"].to_string().contains("idle ones are closed")).count();
     assert!(each < 2_200 || crowded == 4, "{sources}");
