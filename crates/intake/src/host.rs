@@ -22,7 +22,9 @@ use crate::requests::Shared;
 use crate::spoken::{SpokenProtocol, may_become_http};
 use crate::{BoundedListener, Peer, SenderFault, Sink, SourceMonitor};
 
-/// How long a request's headers may take to arrive, and a connection wait for the first or the next request.
+/// How long a connection may be silent at first.
+const FIRST_BYTE: Duration = Duration::from_secs(20);
+/// How long a request's headers may take to arrive, and a connection wait for the next request.
 const HEADER_TIME: Duration = Duration::from_secs(60);
 /// How often a silent HTTP/2 connection is asked whether it is still there.
 const STILL_THERE: Duration = Duration::from_secs(30);
@@ -59,11 +61,16 @@ pub async fn serve(mut listener: BoundedListener, router: Router, monitor: Optio
             let answer = router.clone().oneshot(request);
             async move { answer.await.map(|answer: Response| answer.map(|body| Body::new(Held { body, _busy: busy }))) }
         });
-        let (began, monitor) = (connection.began(), monitor.clone());
+        let (began, beginning, monitor) = (connection.began(), Arc::clone(connection.activity()), monitor.clone());
         let serving = ending.watch(builder.serve_connection(TokioIo::new(connection), service).into_owned());
         tokio::spawn(async move {
+            let mut serving = std::pin::pin!(serving);
+            let served = tokio::select! {
+                served = &mut serving => served,
+                () = tokio::time::sleep(FIRST_BYTE) => if beginning.is_silent() { return } else { serving.await },
+            };
             // A sender that breaks off has no one to tell; one that does not speak HTTP has somebody to be told of.
-            if serving.await.is_err()
+            if served.is_err()
                 && let Some(monitor) = monitor
             {
                 let first = began.bytes();

@@ -223,6 +223,15 @@ impl Connection {
         self.began.clone()
     }
 
+    /// Its socket, if it is not over TLS.
+    #[cfg(test)]
+    pub(crate) fn plain(&self) -> Option<&TcpStream> {
+        match &self.inner {
+            Stream::Plain(stream) => Some(stream),
+            Stream::Safe(_) => None,
+        }
+    }
+
     /// What it is doing.
     pub(crate) fn activity(&self) -> &Arc<Activity> {
         &self.place.activity

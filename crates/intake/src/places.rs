@@ -47,13 +47,18 @@ impl Activity {
         self.last_ms.store(self.since.elapsed().as_millis() as i64, Ordering::Relaxed);
     }
 
+    /// Whether no bytes went over it yet.
+    pub(crate) fn is_silent(&self) -> bool {
+        self.last_ms.load(Ordering::Relaxed) == NOTHING
+    }
+
     fn last(&self) -> Instant {
         self.since + Duration::from_millis(self.last_ms.load(Ordering::Relaxed).max(0) as u64)
     }
 
     /// Whether it may be closed to make room.
     fn is_idle(&self, now: Instant) -> bool {
-        let bound = if self.last_ms.load(Ordering::Relaxed) == NOTHING { FRESH } else { IDLE };
+        let bound = if self.is_silent() { FRESH } else { IDLE };
         self.busy.load(Ordering::Acquire) == 0 && now.saturating_duration_since(self.last()) >= bound
     }
 

@@ -578,3 +578,41 @@ async fn wide_looks_into_files_and_large_plans_hold_up_nobody() {
     node.balanced();
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn running_out_of_descriptors_is_said_once_and_ends() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&format!(
+        "[source.lines]\nkind = \"tcp\"\nlisten = \"127.0.0.1:{port}\"\n[destination.counted]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"counted\"]\n"
+    ));
+    let open = std::fs::read_dir(format!("/proc/{}/fd", node.process())).unwrap().count();
+    let limit = std::process::Command::new("prlimit").args(["--pid", &node.process().to_string(), &format!("--nofile={}", open + 40)]).status();
+    assert!(limit.unwrap().success());
+    let mut idle = Vec::new();
+    let ready = async || node.http.get(node.url("/readyz")).send().await.ok();
+    // More connections than it has descriptors for, again and again until it is noticed.
+    let noticed = async || {
+        for _ in 0..60 {
+            idle.extend(tokio::net::TcpStream::connect(("127.0.0.1", port)).await.ok());
+        }
+        let answer = ready().await?;
+        (answer.status() == 503).then_some(answer.text().await.unwrap())
+    };
+    let says = crate::harness::until("it says so", noticed).await;
+    assert!(says.contains("file descriptors have run out"), "{says}");
+    // Meanwhile somebody who has something to say comes in, and afterwards all is well.
+    let mut sender = tokio::net::TcpStream::connect(("127.0.0.1", port)).await.unwrap();
+    tokio::io::AsyncWriteExt::write_all(&mut sender, b"gate open\n").await.unwrap();
+    let read = async || {
+        let ledger = node.get("/api/v1/ledger").await;
+        (sum(&ledger, "source", "lines", "read") == 1).then_some(())
+    };
+    crate::harness::until("it is read", read).await;
+    drop(idle);
+    crate::harness::until("it is ready again", async || ready().await.filter(|answer| answer.status() == 200)).await;
+    let log = node.log();
+    assert_eq!(log.matches("connections cannot be accepted").count(), 1, "{log}");
+    node.balanced();
+    node.stop().await;
+}

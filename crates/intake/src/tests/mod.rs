@@ -345,6 +345,35 @@ async fn bodies_that_come_slowly_keep_nobody_out() {
 }
 
 #[tokio::test(start_paused = true)]
+async fn whoever_sends_nothing_or_only_half_a_head_is_cut_off() {
+    let listener = BoundedListener::bind("127.0.0.1:0".parse().unwrap(), 100, None).await.unwrap();
+    let address = listener.address().unwrap();
+    tokio::spawn(crate::serve(listener, axum::Router::new(), None, tokio_util::sync::CancellationToken::new()));
+    let ends_after = async |sent: &[u8]| {
+        let mut stream = TcpStream::connect(address).await.unwrap();
+        stream.write_all(sent).await.unwrap();
+        let begun = tokio::time::Instant::now();
+        let _ = tokio::time::timeout(Duration::from_secs(300), stream.read_to_end(&mut Vec::new())).await;
+        begun.elapsed().as_secs()
+    };
+    for (sent, seconds) in [(&b""[..], 20..=21), (b"GET / HTTP/1.1\r\nhost: loc", 60..=61), (b"GET / HTTP/1.1\r\nhost: localhost\r\n\r\n", 60..=61)] {
+        let after = ends_after(sent).await;
+        assert!(seconds.contains(&after), "{:?}: {after} s", String::from_utf8_lossy(sent));
+    }
+}
+
+#[tokio::test]
+async fn a_peer_that_is_gone_without_a_word_is_looked_for() {
+    let mut listener = BoundedListener::bind("127.0.0.1:0".parse().unwrap(), 100, None).await.unwrap();
+    let _peer = TcpStream::connect(listener.address().unwrap()).await.unwrap();
+    let (connection, _) = listener.next().await;
+    let socket = socket2::SockRef::from(connection.plain().unwrap());
+    assert!(socket.keepalive().unwrap() && socket.tcp_nodelay().unwrap());
+    let (time, every, times) = (socket.tcp_keepalive_time().unwrap(), socket.tcp_keepalive_interval().unwrap(), socket.tcp_keepalive_retries().unwrap());
+    assert!(time + every * times <= Duration::from_secs(300), "{time:?} {every:?} {times}");
+}
+
+#[tokio::test(start_paused = true)]
 async fn a_body_comes_at_a_least_rate() {
     use crate::requests::read;
     let body = |every: Duration, bytes: usize, times: usize| {
