@@ -9,6 +9,7 @@ mod demo;
 mod disk;
 mod faults;
 mod files;
+mod grants;
 mod harness;
 mod hostile;
 mod people;

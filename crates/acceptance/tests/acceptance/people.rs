@@ -650,3 +650,52 @@ async fn one_changes_ones_own_password_by_the_one_until_now() {
     until("guesses must wait", guessed).await;
     node.stop().await;
 }
+
+/// A destination that refuses everything for now, in words that hold what it was sent.
+fn talkative(port: u16) {
+    let listener = std::net::TcpListener::bind(("127.0.0.1", port)).unwrap();
+    std::thread::spawn(move || {
+        for stream in listener.incoming() {
+            use std::io::{Read, Write};
+            let Ok(mut stream) = stream else { return };
+            let _ = stream.read(&mut [0; 4_096]);
+            let says = "you sent ann@post.example";
+            let _ = write!(stream, "HTTP/1.1 500 Oh\r\ncontent-length: {}\r\nconnection: close\r\n\r\n{says}", says.len());
+        }
+    });
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_destination_answers_is_for_those_who_see_all_and_not_for_the_log() {
+    let [source, dead] = free_ports();
+    talkative(dead);
+    let mut node = Node::start().await;
+    node.apply(&plan(source, dead));
+    let bounded = made(&node, "bounded", &["--grant", "see when team = \"gates\"", "--grant", "operate"]);
+    assert_eq!(post(&node.http, source, "{\"team\":\"kiosks\"}").await.status(), 200);
+    let says = "you sent ann@post.example";
+    until("the answer is known", async || node.get("/api/v1/flow").await.to_string().contains(says).then_some(())).await;
+    let event = json!({ "source": "quays", "event": "{\"team\":\"gates\"}" });
+    let tested = async |token: &str| {
+        let ask = |method: Method, path: &str| node.http.request(method, node.url(path)).bearer_auth(token);
+        let asks = [
+            ask(Method::GET, "/api/v1/flow"),
+            ask(Method::GET, "/api/v1/ledger"),
+            ask(Method::GET, "/api/v1/status"),
+            ask(Method::GET, "/metrics"),
+            ask(Method::POST, "/api/v1/why").json(&event),
+            ask(Method::POST, "/api/v1/destinations/desk/test").json(&json!({})),
+        ];
+        let mut told = String::new();
+        for ask in asks {
+            let answer = ask.send().await.unwrap();
+            assert_eq!(answer.status(), 200, "{}", answer.url());
+            told.push_str(&answer.text().await.unwrap());
+        }
+        told
+    };
+    let (all, some) = (tested(&node.token()).await, tested(&bounded).await);
+    assert!(all.contains(says) && !some.contains("you sent") && some.contains("answered 500"), "{some}");
+    assert!(node.log().contains("answered 500") && !node.log().contains("you sent"), "{}", node.log());
+    node.kill();
+}

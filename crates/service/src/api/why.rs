@@ -14,6 +14,7 @@ use rockrose_records::Side;
 use rockrose_spool::Refused;
 
 use super::auth::Subject;
+use super::destinations::said;
 use super::extract::{Body, Part};
 use super::ledger::{place, quarantine_entry};
 use super::spool_problem;
@@ -35,7 +36,7 @@ pub(crate) async fn why(
     let mut eye = caller.open_eye(&app, &place)?;
     let event = eye.shows(request.event.trim().as_bytes(), now_ms()).map(std::borrow::Cow::into_owned);
     let event = event.ok_or_else(|| Problem::not_granted(format!("{} may not see such an event at `{place}`", caller.name)))?;
-    Ok((Extension(subject), Json(at_source(&app, request.source, event).await?)))
+    Ok((Extension(subject), Json(at_source(&app, &caller, request.source, event).await?)))
 }
 
 /// Why a record is in quarantine, and what the active plan would do with it now. Nothing is sent, counted or remembered.
@@ -56,7 +57,7 @@ pub(crate) async fn why_quarantined(
     let mut answer = QuarantineWhy { record, at_source: None, earlier: None, at_destination: None };
     if stage == Stage::Source {
         // One that came at a source which the plan has no more is shown as it is.
-        answer.at_source = at_source(&app, name, data).await.ok();
+        answer.at_source = at_source(&app, &caller, name, data).await.ok();
         return Ok(Json(answer));
     }
     let refused = app.spool.refused(Refused { ids: Some(vec![id]), ..Refused::default() }, 1, usize::MAX).await.map_err(|e| spool_problem(&e))?;
@@ -67,7 +68,7 @@ pub(crate) async fn why_quarantined(
         if let Some(anew) = running.checked.anew(&name, &via, &[]) {
             let why = look(&app, anew, None, earlier).await?;
             let destination = why.and_then(|why| why.routes.into_iter().next()?.destinations.into_iter().next());
-            answer.at_destination = destination.map(|(name, passing)| sent_to(&app, name, passing));
+            answer.at_destination = destination.map(|(name, passing)| sent_to(&app, &caller, name, passing));
         }
     }
     Ok(Json(answer))
@@ -83,7 +84,7 @@ async fn look(app: &App, plan: CheckedPlan, source: Option<String>, event: Vec<u
     found.await.map_err(|_| Problem::internal("the event could not be examined"))
 }
 
-async fn at_source(app: &App, source: String, event: Vec<u8>) -> Result<Why, Problem> {
+async fn at_source(app: &App, caller: &Caller, source: String, event: Vec<u8>) -> Result<Why, Problem> {
     let found = look(app, app.engine.running().checked.clone(), Some(source.clone()), event).await?;
     let why = found.ok_or_else(|| Problem::not_found(format!("the plan has no source `{source}`")))?;
     Ok(Why {
@@ -91,11 +92,11 @@ async fn at_source(app: &App, source: String, event: Vec<u8>) -> Result<Why, Pro
         unreadable: why.unreadable,
         arrival: passage(why.arrival),
         remainder: why.remainder,
-        routes: why.routes.into_iter().map(|r| route(app, r)).collect(),
+        routes: why.routes.into_iter().map(|r| route(app, caller, r)).collect(),
     })
 }
 
-fn route(app: &App, route: rockrose_engine::RouteWhy) -> RouteDecision {
+fn route(app: &App, caller: &Caller, route: rockrose_engine::RouteWhy) -> RouteDecision {
     let part = |p: rockrose_engine::Part| Decision {
         sentence: p.sentence,
         holds: p.holds,
@@ -107,17 +108,17 @@ fn route(app: &App, route: rockrose_engine::RouteWhy) -> RouteDecision {
         because: route.because.map(str::to_owned),
         parts: route.parts.into_iter().map(part).collect(),
         passage: passage(route.passing),
-        destinations: route.destinations.into_iter().map(|(name, passing)| sent_to(app, name, passing)).collect(),
+        destinations: route.destinations.into_iter().map(|(name, passing)| sent_to(app, caller, name, passing)).collect(),
     }
 }
 
-fn sent_to(app: &App, name: String, passing: ListTrace) -> SentTo {
+fn sent_to(app: &App, caller: &Caller, name: String, passing: ListTrace) -> SentTo {
     let sent = passing.after.is_some();
-    SentTo { fate: sent.then(|| fate(app, &name)), name, sent, passage: passage(passing) }
+    SentTo { fate: sent.then(|| fate(app, caller, &name)), name, sent, passage: passage(passing) }
 }
 
 /// What becomes of an event that is sent to a destination, as that is doing now.
-fn fate(app: &App, name: &str) -> String {
+fn fate(app: &App, caller: &Caller, name: &str) -> String {
     let running = app.engine.running();
     let Some(planned) = running.checked.destinations.iter().find(|d| d.name == name) else { return String::new() };
     if matches!(planned.kind, DestinationKind::Discard(_)) {
@@ -137,7 +138,8 @@ fn fate(app: &App, name: &str) -> String {
     }
     match app.engine.health(name) {
         Some(health) if health.state == Doing::Failing => {
-            format!("waits{behind}, and is tried again: {}", health.last_error.as_deref().unwrap_or("it fails"))
+            let why = health.last_error.map_or_else(|| "it fails".to_owned(), |why| said(caller, name, why));
+            format!("waits{behind}, and is tried again: {why}")
         }
         Some(health) if health.state == Doing::Slow => format!("is delivered{behind}, though it responds slowly"),
         _ => format!("is delivered{behind}"),
