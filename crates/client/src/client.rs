@@ -91,6 +91,8 @@ impl Client {
         }
         let status = answer.status();
         let message = match answer.json::<Problem>().await {
+            // The one mistake there is may be the detail itself.
+            Ok(problem) if problem.mistakes.len() == 1 && problem.detail.contains(&problem.mistakes[0].message) => problem.detail,
             Ok(problem) => problem.mistakes.iter().fold(problem.detail, |all, m| format!("{all}\n  line {}, column {}: {}", m.line, m.column, m.message)),
             Err(_) => format!("the service answered {status}"),
         };

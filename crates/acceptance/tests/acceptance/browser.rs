@@ -388,6 +388,7 @@ async fn people_are_added_sign_in_and_see_what_they_may() {
     // The tail shows her team's events alone, masked.
     browser.driver.goto(node.url("/routes/trouble")).await.unwrap();
     browser.sees("Waiting for the next event").await;
+    browser.sees("Your grants show you some of the events here: see when team = \"quays\" after redact email").await;
     let body =
         "{\"level\":\"warn\",\"msg\":\"ann@post.example waits\",\"team\":\"quays\"}\n{\"level\":\"warn\",\"msg\":\"for the boats\",\"team\":\"boats\"}\n";
     let seen = async || {
