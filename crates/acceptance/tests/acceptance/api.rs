@@ -145,6 +145,8 @@ async fn what_passes_shows_in_flow_metrics_and_tail() {
     let mut stream = request.bytes_stream();
     let body: String = (0..10).map(|n| format!("{{\"n\":{n},\"b\":[1.50]}}\n")).collect();
     assert_eq!(post(&node.http, source, body).await.status(), 200);
+    let told = text(&stream.next().await.unwrap().unwrap());
+    assert!(told.starts_with("event: grants\ndata: null\n"), "they see all: {told}");
     let chunk = text(&stream.next().await.unwrap().unwrap());
     assert!(chunk.contains("event: event") && chunk.contains(r#""before":{"n":7,"b":[1.50]},"after":{"n":7,"b":[1.50],"x":1}"#), "{chunk}");
     let flow = until("the meter has looked", async || {

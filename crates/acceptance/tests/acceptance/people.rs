@@ -131,9 +131,11 @@ to = ["desk"]
 async fn next(stream: &mut (impl Stream<Item = reqwest::Result<impl AsRef<[u8]>>> + Unpin)) -> Option<Value> {
     loop {
         let chunk = tokio::time::timeout(Duration::from_secs(20), stream.next()).await.expect("in time")?.ok()?;
+        // Each comes whole; under which grants it is shown is told first.
         let chunk = text(chunk.as_ref());
-        if let Some(data) = chunk.lines().find_map(|line| line.strip_prefix("data: ")) {
-            return Some(serde_json::from_str(data).unwrap());
+        let of = |event: &str| event.lines().find_map(|line| line.strip_prefix("data: ")).map(str::to_owned);
+        if let Some(data) = chunk.split("\n\n").filter(|event| event.starts_with("event: event")).find_map(of) {
+            return Some(serde_json::from_str(&data).unwrap());
         }
     }
 }
