@@ -68,13 +68,41 @@ pub(crate) struct Texts {
     pub(crate) calls: Vec<u8>,
     /// The access log that web servers write.
     pub(crate) access: Vec<u8>,
+    /// Messages of a few dozen sorts.
+    pub(crate) messages: Vec<u8>,
+}
+
+/// A message, one of twenty sorts.
+fn message(n: &mut Numbers) -> String {
+    let (port, service) = (PORTS[n.below(4) as usize], SERVICES[n.below(6) as usize]);
+    let (small, large, ip) = (n.below(100), n.below(1 << 40), n.below(250));
+    match n.below(20) {
+        0..=2 => format!("crossing {small} to {port} on schedule, {} passengers aboard", n.below(220)),
+        3 => format!("receipt sent to walker{large}@post.example after {small} ms"),
+        4 => format!("gate {small} at {port} opened by crew of {service}"),
+        5 => format!("connection from 192.0.2.{ip}:{} closed after {small}.{} s", n.below(60_000), n.below(1000)),
+        6 => format!("session {large:016x} of {service} ended: no activity for {small} minutes"),
+        7 => format!("GET /v1/{service}/{large} status=200 bytes={} took={small}ms", n.below(90_000)),
+        8 => format!("retry {small} of request {large:x} to desk.{service}.example:443"),
+        9 => format!("cache of {service} holds {large} entries in {small} MB"),
+        10 => format!("user walker{small} signed in from 198.51.100.{ip}"),
+        11 => format!("tide at {port}: {small}.{} m, wind {} knots", n.below(10), n.below(40)),
+        12 => format!("org.example.{service}.Worker: task {large} finished in {small} ms"),
+        13 => format!("cannot read /var/lib/{service}/{large:x}.dat: No such file or directory"),
+        14 => format!("payment {large} declined (code {small})"),
+        15 => format!("[{service}] queue depth {small}, oldest {} s", n.below(900)),
+        16 => format!("ticket printer {small} is out of paper"),
+        17 => format!("health check of {service} passed"),
+        18 => format!("vessel Tern moored at {port} with {small} lines"),
+        _ => format!("key=value pairs: a={small} b={large} c=\"two words\" d={service}"),
+    }
 }
 
 impl Texts {
     /// `lines` of each.
     pub(crate) fn of(lines: usize, seed: u64) -> Texts {
         let mut n = Numbers(seed);
-        let (mut calls, mut access) = (Vec::new(), Vec::new());
+        let (mut calls, mut access, mut messages) = (Vec::new(), Vec::new(), Vec::new());
         for _ in 0..lines {
             let (ip, ms, service) = (n.below(250), n.below(3_000), SERVICES[n.below(6) as usize]);
             calls.extend_from_slice(format!("192.0.2.{ip} took {ms} ms for /v1/{service}/{}: done\n", n.below(10_000)).as_bytes());
@@ -90,7 +118,9 @@ impl Texts {
                 n.below(30)
             );
             access.extend_from_slice(line.as_bytes());
+            messages.extend_from_slice(message(&mut n).as_bytes());
+            messages.push(b'\n');
         }
-        Texts { calls, access }
+        Texts { calls, access, messages }
     }
 }

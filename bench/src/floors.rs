@@ -20,6 +20,7 @@ pub(crate) fn all<'a>(corpus: &'a [u8], texts: &'a Texts) -> Vec<Work<'a>> {
         Work { name: "floor: line ends and UTF-8", bytes, run: Box::new(|| split(corpus)) },
         Work { name: "floor: tape", bytes, run: Box::new(|| tape(corpus)) },
         Work { name: "floor: tree", bytes, run: Box::new(|| tree_edit_write(corpus)) },
+        Work { name: "floor: words", bytes: texts.messages.len(), run: Box::new(|| words(&texts.messages)) },
         Work { name: "floor: regex for it", bytes: texts.calls.len(), run: Box::new(move || named_groups(&template, &texts.calls)) },
         Work { name: "floor: regex for access", bytes: texts.access.len(), run: Box::new(move || named_groups(&access, &texts.access)) },
     ]
@@ -30,6 +31,16 @@ fn split(corpus: &[u8]) {
     let mut start = 0;
     for end in memchr::memchr_iter(b'\n', corpus) {
         black_box(std::str::from_utf8(&corpus[start..end]).is_ok());
+        start = end + 1;
+    }
+}
+
+/// Each line split into words at its white space.
+fn words(text: &[u8]) {
+    let mut start = 0;
+    for end in memchr::memchr_iter(b'\n', text) {
+        let words = text[start..end].split(u8::is_ascii_whitespace).filter(|word| !word.is_empty());
+        black_box(words.fold(0, |longest, word| longest.max(word.len())));
         start = end + 1;
     }
 }

@@ -11,6 +11,7 @@ use rockrose_grants::Grants;
 use rockrose_language::{Operation, Parse, Place, parse_step};
 use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
+use rockrose_survey::{self as survey, BUDGET, Miner};
 
 use crate::Work;
 use crate::corpus::Texts;
@@ -80,6 +81,26 @@ fn tail<'a>(name: &'static str, text: &'a [u8], grant: &str) -> Work<'a> {
         }
     };
     Work { name, bytes: text.len(), run: Box::new(run) }
+}
+
+/// So many times a text is mined.
+const MINED: usize = 100;
+
+/// The patterns of the lines of a text, which come again and again: a million lines of a text of ten thousand.
+fn mining<'a>(name: &'static str, text: &'a [u8]) -> Work<'a> {
+    let run = move || {
+        let mut miner = Miner::new(BUDGET);
+        let from = miner.origin("bench");
+        for _ in 0..MINED {
+            let mut start = 0;
+            for end in memchr::memchr_iter(b'\n', text) {
+                miner.add(&survey::Line { text: &text[start..end], at_ms: NOW, times: 1, severity: 3, from });
+                start = end + 1;
+            }
+        }
+        black_box(miner.patterns().list.len());
+    };
+    Work { name, bytes: MINED * text.len(), run: Box::new(run) }
 }
 
 /// Every line of a text read by a format of `parse`, and nothing else: the floors do the same with a regex.
@@ -181,6 +202,7 @@ pub(crate) fn all<'a>(corpus: &'a [u8], texts: &'a Texts, wanted: Option<&str>) 
     works.push(tail("tail", corpus, "see"));
     works.push(tail("tail under a condition", corpus, "see when message exists"));
     works.push(extraction("parse by template", &texts.calls, "\"{client:ip} took {ms:integer} ms for {path:word}: {end}\""));
+    works.push(mining("patterns", &texts.messages));
     works.push(extraction("parse access log", &texts.access, "access log"));
     works
 }

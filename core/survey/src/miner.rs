@@ -273,11 +273,8 @@ impl Miner {
             let Some(mut whole) = members.next() else { continue };
             for member in members {
                 whole.tally.merge(&member.tally);
-                member.shapes.into_iter().for_each(|shape| {
-                    if whole.shapes.len() < MOST_SHAPES {
-                        whole.shapes.push(shape)
-                    }
-                });
+                let room = MOST_SHAPES.saturating_sub(whole.shapes.len());
+                whole.shapes.extend(member.shapes.into_iter().take(room));
             }
             whole.wild = group.wild;
             whole.rest = group.rest;
@@ -366,15 +363,25 @@ fn mix(hash: u64, with: u64) -> u64 {
 }
 
 fn of_word(word: &[u8]) -> u64 {
-    let mut hash = word.len() as u64;
-    let mut chunks = word.chunks_exact(8);
-    for chunk in &mut chunks {
-        hash = mix(hash, u64::from_le_bytes([chunk[0], chunk[1], chunk[2], chunk[3], chunk[4], chunk[5], chunk[6], chunk[7]]));
+    let eight = |at: usize| word.get(at..at + 8).and_then(|b| b.try_into().ok()).map_or(0, u64::from_le_bytes);
+    let four = |at: usize| u64::from(word.get(at..at + 4).and_then(|b| b.try_into().ok()).map_or(0, u32::from_le_bytes));
+    let length = word.len();
+    let mut hash = length as u64;
+    match length {
+        0 => {}
+        1..4 => hash = mix(hash, u64::from(word[0]) | u64::from(word[length / 2]) << 8 | u64::from(word[length - 1]) << 16),
+        4..8 => hash = mix(hash, four(0) | four(length - 4) << 32),
+        _ => {
+            let mut at = 0;
+            while at + 8 < length {
+                hash = mix(hash, eight(at));
+                at += 8;
+            }
+            // The last eight, which may be looked at twice.
+            hash = mix(hash, eight(length - 8));
+        }
     }
-    let mut last = [0; 8];
-    let rest = chunks.remainder();
-    last[..rest.len()].copy_from_slice(rest);
-    mix(hash, u64::from_le_bytes(last))
+    hash
 }
 
 /// Of what an element that varies is made, beside its sorts: one piece, two, three, or more.

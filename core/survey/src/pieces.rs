@@ -68,20 +68,26 @@ impl Piece {
     }
 }
 
-const DIGIT: u8 = 1;
-const LETTER: u8 = 2;
+const DIGIT: u16 = 1;
+const LETTER: u16 = 2;
 /// What stands for itself at the beginning of a chunk or within it.
-const CUTS: u8 = 4;
-const SPACE: u8 = 8;
-/// `:`, `/`, `\`, `.` and `@`: what is looked at more closely.
-const JOINS: u8 = 16;
+const CUTS: u16 = 4;
+const SPACE: u16 = 8;
 /// What is peeled off at the end of a chunk.
-const ENDS: u8 = 32;
+const ENDS: u16 = 16;
+const COLON: u16 = 32;
+const SLASH: u16 = 64;
+const DOT: u16 = 128;
+const AT: u16 = 256;
+const DASH: u16 = 512;
+const OTHER: u16 = 1024;
+/// What is looked at more closely.
+const JOINS: u16 = COLON | SLASH | DOT | AT;
 
 /// What each byte is.
-static CLASS: [u8; 256] = classes();
+static CLASS: [u16; 256] = classes();
 
-const fn classes() -> [u8; 256] {
+const fn classes() -> [u16; 256] {
     let mut class = [0; 256];
     let mut b = 0;
     while b < 256 {
@@ -91,17 +97,22 @@ const fn classes() -> [u8; 256] {
             b'=' | b'(' | b'[' | b'{' | b'<' | b'"' | b'|' | b'`' => CUTS,
             b')' | b']' | b'}' | b'>' | b',' | b';' => CUTS | ENDS,
             b'!' | b'?' | b'\'' => ENDS,
-            b':' | b'.' => JOINS | ENDS,
-            b'/' | b'\\' | b'@' => JOINS,
+            b':' => COLON | ENDS,
+            b'.' => DOT | ENDS,
+            b'/' | b'\\' => SLASH,
+            b'@' => AT,
+            b'-' => DASH,
             0..=b' ' | 0x7f => SPACE,
-            _ => 0,
+            b'_' => LETTER,
+            _ => OTHER,
         };
         b += 1;
     }
     class
 }
 
-fn class(b: u8) -> u8 {
+#[inline(always)]
+fn class(b: u8) -> u16 {
     CLASS[b as usize]
 }
 
@@ -125,25 +136,28 @@ pub(crate) fn cut(text: &[u8], pieces: &mut Vec<Piece>) -> usize {
             seen |= class;
             at += 1;
         }
-        at = chunk(text, start, at, seen, pieces);
+        // Most are plain words and plain numbers.
+        let before = pieces.last().map_or(Kind::Word, |p| p.kind);
+        if seen == LETTER && matches!(before, Kind::Word | Kind::Unit) {
+            push(pieces, start, at, Kind::Word);
+        } else if seen == DIGIT && at - start <= 18 && (text[start] != b'0' || at - start == 1) {
+            push(pieces, start, at, Kind::Var(Sort::Integer));
+        } else {
+            at = chunk(text, start, at, seen, pieces);
+        }
     }
     pieces.truncate(MOST_PIECES);
     at
 }
 
+#[inline(always)]
 fn push(pieces: &mut Vec<Piece>, start: usize, end: usize, kind: Kind) {
     pieces.push(Piece { start: start as u32, end: end as u32, kind });
 }
 
-/// Whether what ends at `end` stands behind the `=` of `key=value`, and is no key itself.
-fn is_value(text: &[u8], end: usize, pieces: &[Piece]) -> bool {
-    pieces.last().is_some_and(|p| p.kind == Kind::Mark(b'=')) && text.get(end) != Some(&b'=')
-}
-
 /// What stands between white space. `seen` is what its bytes are, together. Returns where the next begins: a value in quotes may be longer.
-fn chunk(text: &[u8], start: usize, end: usize, seen: u8, pieces: &mut Vec<Piece>) -> usize {
-    // Most are plain words.
-    if seen & !LETTER == 0 {
+fn chunk(text: &[u8], start: usize, end: usize, seen: u16, pieces: &mut Vec<Piece>) -> usize {
+    if seen & (CUTS | JOINS | ENDS) == 0 {
         whole(text, start, end, seen, pieces);
         return end;
     }
@@ -157,8 +171,18 @@ fn chunk(text: &[u8], start: usize, end: usize, seen: u8, pieces: &mut Vec<Piece
     if trailing > start {
         std::mem::swap(&mut end, &mut trailing);
     }
+    let inner = seen_in(&text[start..end]);
+    if inner & (CUTS | JOINS) == 0 && !(text[start] == b'\'' && end > start) {
+        whole(text, start, end, inner, pieces);
+        marks(text, end, trailing, pieces);
+        return behind;
+    }
     let mut from = start;
     let mut at = start;
+    // Where there is nothing to cut at, a glance at each byte is saved.
+    if inner & CUTS == 0 && text[start] != b'\'' {
+        at = end;
+    }
     while at < end {
         let b = text[at];
         let cuts = match b {
@@ -192,33 +216,42 @@ fn chunk(text: &[u8], start: usize, end: usize, seen: u8, pieces: &mut Vec<Piece
         at += 1;
     }
     part(text, from, end, pieces);
-    if trailing > end {
-        for (i, b) in text[end..trailing].iter().enumerate() {
-            push(pieces, end + i, end + i + 1, Kind::Mark(*b));
-        }
-    }
+    marks(text, end, trailing, pieces);
     behind
+}
+
+/// What was peeled off at the end of a chunk.
+fn marks(text: &[u8], start: usize, end: usize, pieces: &mut Vec<Piece>) {
+    for at in start..end {
+        push(pieces, at, at + 1, Kind::Mark(text[at]));
+    }
 }
 
 /// What stands between marks: cut at its colons where those join words.
 fn part(text: &[u8], start: usize, end: usize, pieces: &mut Vec<Piece>) {
     let mut start = start;
+    let mut seen = seen_in(&text[start..end]);
     for _ in 0..MOST_COLONS {
+        if seen & COLON == 0 {
+            break;
+        }
         let bytes = &text[start..end];
-        let Some(colon) = memchr::memchr(b':', bytes).filter(|colon| !keeps_its_colons(bytes, *colon)) else { break };
+        let Some(colon) = bytes.iter().position(|b| *b == b':').filter(|colon| !keeps_its_colons(bytes, *colon)) else { break };
         let at = start + colon;
         if at > start {
             whole(text, start, at, seen_in(&text[start..at]), pieces);
         }
         push(pieces, at, at + 1, Kind::Mark(b':'));
         start = at + 1;
+        seen = seen_in(&text[start..end]);
     }
     if start < end {
-        whole(text, start, end, seen_in(&text[start..end]), pieces);
+        whole(text, start, end, seen, pieces);
     }
 }
 
-fn seen_in(bytes: &[u8]) -> u8 {
+#[inline]
+fn seen_in(bytes: &[u8]) -> u16 {
     bytes.iter().fold(0, |seen, b| seen | class(*b))
 }
 
@@ -233,22 +266,24 @@ fn keeps_its_colons(bytes: &[u8], first: usize) -> bool {
 }
 
 /// A piece that is not cut further.
-fn whole(text: &[u8], start: usize, end: usize, seen: u8, pieces: &mut Vec<Piece>) {
+fn whole(text: &[u8], start: usize, end: usize, seen: u16, pieces: &mut Vec<Piece>) {
     let bytes = &text[start..end];
+    let before = pieces.last().map_or(Kind::Word, |p| p.kind);
     let kind = if seen & DIGIT != 0 {
         // How often, or how wide, what stands before is.
         let is_factor = bytes[0] == b'*' && bytes.len() > 1 && bytes[1..].iter().all(u8::is_ascii_digit) && !pieces.is_empty();
-        if is_factor { Kind::Unit } else { Kind::Var(with_digits(bytes)) }
+        if is_factor { Kind::Unit } else { Kind::Var(with_digits(bytes, seen)) }
     } else if seen & JOINS != 0
-        && let Some(sort) = joined(bytes)
+        && let Some(sort) = joined(bytes, seen)
     {
         Kind::Var(sort)
-    } else if is_value(text, end, pieces) {
+    } else if before == Kind::Mark(b'=') && text.get(end) != Some(&b'=') {
+        // The value of `key=value`, and no key itself.
         Kind::Var(Sort::Word)
-    } else if seen & LETTER == 0 {
+    } else if seen & LETTER == 0 || bytes == b"_" {
         // Masked by somebody else.
         if bytes.len() > 1 && matches!(bytes[0], b'*' | b'#') && bytes.iter().all(|b| *b == bytes[0]) { Kind::Var(Sort::Word) } else { Kind::Mark(bytes[0]) }
-    } else if is_unit(bytes) && pieces.last().is_some_and(|p| matches!(p.kind, Kind::Var(Sort::Integer | Sort::Number | Sort::Amount))) {
+    } else if matches!(before, Kind::Var(Sort::Integer | Sort::Number | Sort::Amount)) && is_unit(bytes) {
         Kind::Unit
     } else {
         Kind::Word
@@ -257,35 +292,34 @@ fn whole(text: &[u8], start: usize, end: usize, seen: u8, pieces: &mut Vec<Piece
 }
 
 fn is_unit(bytes: &[u8]) -> bool {
-    const UNITS: [&[u8]; 26] = [
-        b"B",
-        b"KB",
-        b"MB",
-        b"GB",
-        b"TB",
-        b"kB",
-        b"KiB",
-        b"MiB",
-        b"GiB",
-        b"byte",
-        b"bytes",
-        b"s",
-        b"ms",
-        b"us",
-        b"ns",
-        b"sec",
-        b"secs",
-        b"second",
-        b"seconds",
-        b"msec",
-        b"min",
-        b"mins",
-        b"minutes",
-        b"hours",
-        b"days",
-        b"milliseconds",
-    ];
-    bytes.len() <= 12 && UNITS.contains(&bytes)
+    matches!(
+        bytes,
+        b"B" | b"KB"
+            | b"MB"
+            | b"GB"
+            | b"TB"
+            | b"kB"
+            | b"KiB"
+            | b"MiB"
+            | b"GiB"
+            | b"byte"
+            | b"bytes"
+            | b"s"
+            | b"ms"
+            | b"us"
+            | b"ns"
+            | b"sec"
+            | b"secs"
+            | b"second"
+            | b"seconds"
+            | b"msec"
+            | b"min"
+            | b"mins"
+            | b"minutes"
+            | b"hours"
+            | b"days"
+            | b"milliseconds"
+    )
 }
 
 fn is_hex(bytes: &[u8]) -> bool {
@@ -293,18 +327,21 @@ fn is_hex(bytes: &[u8]) -> bool {
 }
 
 /// What has a digit in it.
-fn with_digits(bytes: &[u8]) -> Sort {
-    if let Some(sort) = number(bytes) {
-        return sort;
+fn with_digits(bytes: &[u8], seen: u16) -> Sort {
+    if matches!(bytes[0], b'0'..=b'9' | b'-' | b'+' | b'<') {
+        if let Some(sort) = number(bytes) {
+            return sort;
+        }
+        if seen & (COLON | SLASH | DASH) != 0 && is_time(bytes) {
+            return Sort::Time;
+        }
     }
-    if is_time(bytes) {
-        return Sort::Time;
+    let may_be_address = seen & (DOT | COLON | AT) != 0;
+    if seen & SLASH != 0 {
+        return if may_be_address && is_address(bytes.strip_prefix(b"/").unwrap_or(bytes)) { Sort::Address } else { Sort::Path };
     }
-    if bytes.contains(&b'/') || bytes.contains(&b'\\') {
-        return if is_address(bytes.strip_prefix(b"/").unwrap_or(bytes)) { Sort::Address } else { Sort::Path };
-    }
-    match is_address(bytes) {
-        true if bytes.iter().all(|b| b.is_ascii_digit() || *b == b'.') => Sort::Ip,
+    match may_be_address && is_address(bytes) {
+        true if seen & (LETTER | COLON | AT) == 0 => Sort::Ip,
         true => Sort::Address,
         false => Sort::Id,
     }
@@ -396,15 +433,14 @@ fn is_address(bytes: &[u8]) -> bool {
 }
 
 /// What has no digit but a dot, a slash or the like in it.
-fn joined(bytes: &[u8]) -> Option<Sort> {
-    let slashes = bytes.iter().filter(|b| matches!(b, b'/' | b'\\')).count();
-    if slashes >= 2 || (slashes == 1 && (matches!(bytes[0], b'/' | b'~' | b'.') || bytes.contains(&b'\\') || bytes.contains(&b'.'))) {
-        return (bytes.len() > slashes).then_some(Sort::Path);
+fn joined(bytes: &[u8], seen: u16) -> Option<Sort> {
+    if seen & SLASH != 0 {
+        let slashes = bytes.iter().filter(|b| matches!(b, b'/' | b'\\')).count();
+        if slashes >= 2 || matches!(bytes[0], b'/' | b'~' | b'.') || seen & DOT != 0 || bytes.contains(&b'\\') {
+            return (bytes.len() > slashes).then_some(Sort::Path);
+        }
     }
-    if is_address(bytes) {
-        return Some(Sort::Address);
-    }
-    None
+    (seen & (COLON | AT) != 0 && is_address(bytes)).then_some(Sort::Address)
 }
 
 #[cfg(test)]

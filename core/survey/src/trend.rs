@@ -6,13 +6,23 @@ pub const SLOTS: usize = 24;
 const NARROWEST: i64 = 1_000;
 
 /// How often something came in each of some stretches of time of the same length.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub struct Trend {
     /// When the first slot begins, in milliseconds since 1970: a multiple of `width_ms`.
     start_ms: i64,
     width_ms: i64,
     slots: [u64; SLOTS],
+    /// The slot that was last added to: what comes next is mostly in it.
+    last: usize,
 }
+
+impl PartialEq for Trend {
+    fn eq(&self, other: &Trend) -> bool {
+        (self.start_ms, self.width_ms, self.slots) == (other.start_ms, other.width_ms, other.slots)
+    }
+}
+
+impl Eq for Trend {}
 
 impl Trend {
     /// Of one that came at `at_ms`, standing for `times`.
@@ -20,15 +30,21 @@ impl Trend {
     pub fn new(at_ms: i64, times: u64) -> Trend {
         let mut slots = [0; SLOTS];
         slots[0] = times;
-        Trend { start_ms: at_ms.div_euclid(NARROWEST) * NARROWEST, width_ms: NARROWEST, slots }
+        Trend { start_ms: at_ms.div_euclid(NARROWEST) * NARROWEST, width_ms: NARROWEST, slots, last: 0 }
     }
 
     /// Another `times` came at `at_ms`.
     pub fn add(&mut self, at_ms: i64, times: u64) {
+        let in_last = at_ms - (self.start_ms + self.last as i64 * self.width_ms);
+        if (0..self.width_ms).contains(&in_last) {
+            self.slots[self.last] += times;
+            return;
+        }
         loop {
             let slot = (at_ms - self.start_ms).div_euclid(self.width_ms);
             if (0..SLOTS as i64).contains(&slot) {
                 self.slots[slot as usize] += times;
+                self.last = slot as usize;
                 return;
             }
             if slot < 0 && self.make_room_before(at_ms) {
@@ -59,7 +75,7 @@ impl Trend {
         for (i, n) in self.slots.iter().enumerate() {
             slots[(i + offset) / 2] += n;
         }
-        *self = Trend { start_ms: start, width_ms: width, slots };
+        *self = Trend { start_ms: start, width_ms: width, slots, last: 0 };
     }
 
     /// Adds what another has.
