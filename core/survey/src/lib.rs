@@ -1,11 +1,14 @@
 #![doc = include_str!("crate.md")]
 
+mod fields;
 mod miner;
 mod pattern;
 mod pieces;
 mod settle;
+mod sketch;
 mod trend;
 
+pub use fields::{Field, Fields, KINDS, MOST_FIELDS, Numbers, masked};
 pub use miner::{BUDGET, Line, Miner, Origin, Patterns, SEVERITIES};
 pub use pattern::{Pattern, Varying};
 pub use pieces::Sort;

@@ -222,8 +222,8 @@ fn chunk(text: &[u8], start: usize, end: usize, seen: u16, pieces: &mut Vec<Piec
 
 /// What was peeled off at the end of a chunk.
 fn marks(text: &[u8], start: usize, end: usize, pieces: &mut Vec<Piece>) {
-    for at in start..end {
-        push(pieces, at, at + 1, Kind::Mark(text[at]));
+    for (at, b) in text.get(start..end).unwrap_or_default().iter().enumerate() {
+        push(pieces, start + at, start + at + 1, Kind::Mark(*b));
     }
 }
 
