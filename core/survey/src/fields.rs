@@ -109,8 +109,8 @@ pub struct Field {
     pub lengths: Numbers,
     /// One of its values, personal data in it masked.
     pub example: String,
-    /// The detectors that found personal data in it, with the share of the values searched in which they did.
-    pub personal: Vec<(Detector, f64)>,
+    /// The words of the detectors that found personal data in it, with the share of the values searched in which they did.
+    pub personal: Vec<(&'static str, f64)>,
 }
 
 /// Gathers what the fields of events hold, in bounded memory.
@@ -266,8 +266,23 @@ fn spread(of: &Spread) -> Numbers {
 
 fn field(name: &str, known: &Known) -> Field {
     let texts = known.searched.max(1) as f64;
-    let personal: Vec<(Detector, f64)> =
-        Detector::ALL.into_iter().zip(known.personal).filter(|(_, found)| *found > 0).map(|(detector, found)| (detector, found as f64 / texts)).collect();
+    let personal = Detector::ALL
+        .into_iter()
+        .zip(known.personal)
+        .filter(|(_, found)| *found > 0)
+        .map(|(detector, found)| (detector.word(), found as f64 / texts))
+        .collect();
+    // Those that look the same once they are masked are one.
+    let mut top: Vec<(String, u64)> = Vec::new();
+    for (value, times) in known.top.list(usize::MAX) {
+        let value = masked(&String::from_utf8_lossy(value));
+        match top.iter_mut().find(|(known, _)| *known == value) {
+            Some((_, count)) => *count += times,
+            None => top.push((value, times)),
+        }
+    }
+    top.sort_by_key(|(_, times)| std::cmp::Reverse(*times));
+    top.truncate(LISTED);
     // Numbers in words and ids are none of an amount.
     let numbers = known.numbers.as_ref().filter(|numbers| 2 * numbers.times >= known.times).map(|numbers| spread(numbers));
     Field {
@@ -277,7 +292,7 @@ fn field(name: &str, known: &Known) -> Field {
         bytes: known.bytes,
         distinct: known.distinct.count(),
         is_exact: known.distinct.is_exact(),
-        top: known.top.list(LISTED).into_iter().map(|(value, times)| (masked(&String::from_utf8_lossy(value)), times)).collect(),
+        top,
         numbers,
         span_ms: (2 * known.time_count > known.times).then_some((known.first_ms, known.last_ms)),
         lengths: spread(&known.lengths),
@@ -347,9 +362,9 @@ mod tests {
         assert!((150..=250).contains(&of("id").distinct) && !of("id").is_exact);
         assert_eq!((of("id").numbers, of("id").span_ms), (None, None));
         // Personal data is found, and not shown.
-        assert_eq!(of("note").personal, [(Detector::Email, 1.0)]);
+        assert_eq!(of("note").personal, [("email", 1.0)]);
         assert_eq!(of("note").example, "card of ***");
-        assert!(of("note").top.iter().all(|(value, _)| value == "card of ***"));
+        assert_eq!(of("note").top, [("card of ***".to_owned(), 48)], "those of the values that are kept");
         assert!(of("port").personal.is_empty());
         let shares: u64 = list.iter().map(|f| f.bytes).sum();
         assert!(shares < fields.total().1 && shares * 10 > fields.total().1 * 7, "{shares}");

@@ -4,14 +4,18 @@ mod fields;
 mod miner;
 mod pattern;
 mod pieces;
+mod sample;
 mod settle;
 mod sketch;
+mod survey;
 mod trend;
 
 pub use fields::{Field, Fields, KINDS, MOST_FIELDS, Numbers, masked};
 pub use miner::{BUDGET, Line, Miner, Origin, Patterns, SEVERITIES};
-pub use pattern::{Pattern, Varying};
+pub use pattern::{Pattern, Sentences, Varying};
 pub use pieces::Sort;
+pub use sample::{Sample, Sampled};
+pub use survey::Survey;
 pub use trend::{SLOTS, Trend};
 
 #[cfg(test)]

@@ -348,6 +348,17 @@ fn shape(line: &Line<'_>, hashes: &Hashes, sorts: &[u16]) -> Shape {
     Shape { hash: hashes.shape, full: hashes.full, is_even: true, times: line.times, example: example.into(), sorts: sorts.into() }
 }
 
+/// What messages of one skeleton have in common.
+pub(crate) fn key_of(text: &[u8]) -> u64 {
+    thread_local! {
+        static ROOM: std::cell::RefCell<(Vec<Piece>, Vec<u16>)> = std::cell::RefCell::default();
+    }
+    ROOM.with_borrow_mut(|(pieces, sorts)| {
+        cut(text, pieces);
+        hashes(text, pieces, sorts).key
+    })
+}
+
 /// What a message is known by.
 struct Hashes {
     /// Its skeleton.

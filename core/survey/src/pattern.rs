@@ -81,6 +81,44 @@ impl Pattern {
     }
 }
 
+/// Sentences about a pattern's messages, each ready to be put into a plan.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Sentences {
+    /// Reads what varies into fields; nothing, if nothing does.
+    pub parse: Option<String>,
+    /// Removes them.
+    pub drop: String,
+    /// Keeps one in ten.
+    pub sample: String,
+    /// Keeps ten a second.
+    pub limit: String,
+    /// Makes those that come within half a minute one event.
+    pub merge: String,
+    /// Counts them, so that their trend stays when they are cut.
+    pub count: String,
+    /// Measures the first number that `parse` reads, if it reads one.
+    pub measure: Option<String>,
+}
+
+impl Pattern {
+    /// Sentences about its messages, whose text is in `field`.
+    #[must_use]
+    pub fn sentences(&self, field: &str) -> Sentences {
+        let condition = self.condition(field);
+        let name = format!("messages_{}", &self.id[..8]);
+        let number = self.varying.iter().find(|v| matches!(v.sort, Sort::Integer | Sort::Number));
+        Sentences {
+            parse: self.parse(field),
+            drop: format!("drop {condition}"),
+            sample: format!("sample 1 in 10 when {condition}"),
+            limit: format!("limit 10 per second when {condition}"),
+            merge: format!("merge repeats within 30 seconds by severity when {condition}"),
+            count: format!("count as {name} when {condition}"),
+            measure: number.map(|number| format!("measure {0} as {name}_{0} when {condition}", number.name)),
+        }
+    }
+}
+
 /// A text as the language writes it.
 fn quoted(text: &str) -> String {
     let mut out = String::with_capacity(text.len() + 2);

@@ -42,6 +42,27 @@ pub enum Sort {
     Rest,
 }
 
+impl Sort {
+    /// The word for it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Sort::Integer => "integer",
+            Sort::Number => "number",
+            Sort::Amount => "amount",
+            Sort::Time => "time",
+            Sort::Ip => "ip",
+            Sort::Address => "address",
+            Sort::Id => "id",
+            Sort::Path => "path",
+            Sort::Word => "word",
+            Sort::Quoted => "quoted",
+            Sort::List => "list",
+            Sort::Rest => "rest",
+        }
+    }
+}
+
 /// What a piece is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Kind {

@@ -56,6 +56,15 @@ fn messages_of_fourteen_programs_are_told_apart_as_their_authors_would() {
             }
             (read, asked) = (read + n, asked + of.len());
         }
+        for pattern in patterns {
+            let of = pattern.sentences("message");
+            for sentence in [Some(&of.drop), Some(&of.sample), Some(&of.limit), Some(&of.merge), Some(&of.count), of.parse.as_ref(), of.measure.as_ref()]
+                .into_iter()
+                .flatten()
+            {
+                parse_step(sentence).unwrap_or_else(|m| panic!("{sentence}: {m:?}"));
+            }
+        }
         // What the condition of each finds.
         let mut wrong = 0;
         for (at, pattern) in patterns.iter().enumerate() {

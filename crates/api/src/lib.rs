@@ -10,6 +10,7 @@ mod secrets;
 mod sign_in;
 mod sources;
 mod status;
+mod survey;
 mod tail;
 mod why;
 
@@ -23,5 +24,6 @@ pub use secrets::*;
 pub use sign_in::*;
 pub use sources::*;
 pub use status::*;
+pub use survey::*;
 pub use tail::*;
 pub use why::*;

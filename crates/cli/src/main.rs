@@ -67,6 +67,9 @@ enum Command {
         /// Settings (TOML) of the company's OpenID Connect provider, through which people sign in to the console
         #[arg(long, env = "ROCKROSE_OPENID", value_name = "FILE")]
         openid: Option<PathBuf>,
+        /// Memory for samples of events, in MB, shared by all sources; 0 keeps none
+        #[arg(long, env = "ROCKROSE_SAMPLE_MEMORY", value_name = "MB", default_value_t = 32, value_parser = clap::value_parser!(u32).range(..=4096))]
+        sample_memory: u32,
         /// Allow other hosts to connect without TLS, since a proxy in front of the service provides it
         #[arg(long, env = "ROCKROSE_BEHIND_PROXY")]
         behind_proxy: bool,
@@ -176,9 +179,10 @@ fn main() -> ExitCode {
 async fn run(cli: Cli) -> Outcome {
     let common = cli.common;
     match cli.command {
-        Command::Serve { data, listen, plan, open_metrics, public_url, certificate, key, openid, behind_proxy, files_under, journal_days } => {
+        Command::Serve { data, listen, plan, open_metrics, public_url, certificate, key, openid, sample_memory, behind_proxy, files_under, journal_days } => {
             let certificate = certificate.zip(key);
-            let settings = Settings { data, listen, open_metrics, journal_days, public_url, certificate, openid, behind_proxy, files_under };
+            let sample_memory = Some((sample_memory as usize) << 20);
+            let settings = Settings { data, listen, open_metrics, journal_days, public_url, certificate, openid, sample_memory, behind_proxy, files_under };
             serve::serve(settings, plan, common.json).await
         }
         Command::Demo { data, listen, free_ports, ports, rate, seed } => {

@@ -16,10 +16,12 @@ mod people;
 mod plan;
 mod quarantine;
 mod resend;
+mod sample;
 mod secret;
 mod send;
 mod source;
 mod status;
+mod survey;
 mod tail;
 mod why;
 
@@ -133,6 +135,12 @@ pub enum ClientCommand {
         #[arg(long, value_name = "N")]
         minutes: Option<i64>,
     },
+    /// Show what each field holds: how often it is there, its values, what it weighs, and personal data in it
+    Fields(survey::FieldsArgs),
+    /// Show the patterns of the messages: how many there are of each, what they weigh, how they come
+    Patterns(survey::PatternsArgs),
+    /// Count the events that meet a condition, and show some of them
+    Match(survey::MatchArgs),
     /// Show events as they pass a point
     Tail {
         /// source:NAME, route:NAME, destination:NAME or remainder
@@ -243,6 +251,9 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Revert { number, why, yes } => plan::revert(common, number, &why, yes).await,
         ClientCommand::Status => status::status(common).await,
         ClientCommand::Ledger { minutes } => ledger::ledger(common, minutes).await,
+        ClientCommand::Fields(args) => survey::fields(common, args).await,
+        ClientCommand::Match(args) => survey::matching(common, args).await,
+        ClientCommand::Patterns(args) => survey::patterns(common, args).await,
         ClientCommand::Tail { point, when, side, most } => tail::tail(common, &point, when.as_deref(), side, most).await,
         ClientCommand::Send { file, source, url, key, gzip } => send::send(common, send::SendArgs { file, source, url, key, gzip }).await,
         ClientCommand::Quarantine { most, before } => quarantine::quarantine(common, most, before).await,

@@ -230,6 +230,7 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
             tracing::warn!(error = %e, "what windows held could not be sent on by the plan before");
         }
         windows::take_over(app, &compiled).await;
+        app.samples.keep_only(&checked);
         app.engine.run(number, checked, compiled, environment);
     }
     app.tables.set(ready.tables);

@@ -18,6 +18,7 @@ mod names;
 mod plan_metrics;
 mod queues;
 mod resend;
+mod samples;
 mod sign_in;
 mod sink;
 mod site;
@@ -65,6 +66,8 @@ pub struct Settings {
     pub certificate: Option<(PathBuf, PathBuf)>,
     /// The file that says through which OpenID Connect provider people sign in.
     pub openid: Option<PathBuf>,
+    /// Memory for samples of events, in bytes; 32 MB, if nothing is said.
+    pub sample_memory: Option<usize>,
     /// What others reach is behind a proxy that makes connections safe.
     pub behind_proxy: bool,
     /// The folders that a plan may reach; none: all but the system's own, dot-files and what is kept here.
@@ -83,6 +86,7 @@ impl Settings {
             public_url: None,
             certificate: None,
             openid: None,
+            sample_memory: None,
             behind_proxy: false,
             files_under: Vec::new(),
         }
@@ -97,6 +101,7 @@ pub(crate) struct App {
     pub(crate) spool: Spool,
     pub(crate) engine: engine::Engine,
     pub(crate) tail: tail::Hub,
+    pub(crate) samples: samples::Samples,
     pub(crate) meter: meter::Meter,
     pub(crate) codes: sign_in::Codes,
     pub(crate) openid: Option<api::openid::OpenId>,
@@ -217,6 +222,7 @@ impl Service {
             scope,
             spool,
             tail: tail::Hub::default(),
+            samples: samples::Samples::new(settings.sample_memory.unwrap_or(samples::BUDGET)),
             meter: meter::Meter::default(),
             codes: sign_in::Codes::default(),
             openid,

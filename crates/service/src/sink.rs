@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 use std::sync::Arc;
 
-use rockrose_engine::{Outcome, Point, Quarantined, Scratch, Watch};
+use rockrose_engine::{Capture, Outcome, Point, Quarantined, Scratch, Watch};
 use rockrose_event::buffers::{self, Buffer};
 use rockrose_event::record::{DeclaredFormat, Form, Record, split};
 use rockrose_event::stamp::stamped;
@@ -14,6 +14,7 @@ use rockrose_records::Side;
 use rockrose_spool::{Arrival, CommitExtras, KEPT_BYTES_OF_BODY, KEPT_OF_BODY, KEPT_OF_RECORD, Once, Packed, SpoolError, Unread, pack};
 
 use crate::engine::Running;
+use crate::samples::OF_BODY;
 use crate::{App, now_ms, queues, windows};
 
 /// Runs bodies through the plan and makes the outcome durable before it is acknowledged.
@@ -56,10 +57,12 @@ struct BodyJob {
     watch: Option<Watch>,
     /// Somebody looks at what the source is sent.
     caught: bool,
+    /// Some of its events are for the sample.
+    sampled: bool,
 }
 
 fn work(running: &Running, given: BodyJob) -> Result<Processed, Refusal> {
-    let BodyJob { source, body, says, with, now, watch, caught } = given;
+    let BodyJob { source, body, says, with, now, watch, caught, sampled } = given;
     let number = running.compiled.source(&source).ok_or(Refusal::Gone)?;
     let settings = running.checked.sources.iter().find(|s| s.name == source);
     let max_event = settings.filter(|_| !with.bounded).map_or(usize::MAX, |s| s.max_event as usize);
@@ -78,6 +81,7 @@ fn work(running: &Running, given: BodyJob) -> Result<Processed, Refusal> {
         stamped_records = split(&stamped_body, DeclaredFormat::Lines, max_event.saturating_add(MAX_STAMPS)).map_err(Refusal::NotJson)?;
         (&stamped_body, &stamped_records)
     };
+    let watch = if sampled { Some(watch.unwrap_or_default().also(Point::Source(number), OF_BODY)) } else { watch };
     let watch = if caught { Some(watch.unwrap_or_default().also(Point::Source(number), CAUGHT)) } else { watch };
     let mut outcome = SCRATCH.with_borrow_mut(|scratch| {
         scratch.take_back(buffers::take(events.len()), Vec::new());
@@ -242,7 +246,8 @@ impl PlanSink {
         // Only so many bodies are worked on at once, so that their copies do not fill the memory together.
         let place = self.app.working.acquire().await;
         let (asked, now) = (Arc::clone(&running), now_ms());
-        let given = BodyJob { source: source.clone(), body, says, with, now, watch, caught: monitor.is_caught() };
+        let sampled = self.app.samples.is_due(&source, now);
+        let given = BodyJob { source: source.clone(), body, says, with, now, watch, caught: monitor.is_caught(), sampled };
         let worked = tokio::task::spawn_blocking(move || work(&asked, given)).await;
         drop(place);
         if turn.is_some() && !matches!(worked, Ok(Ok(_))) {
@@ -272,6 +277,7 @@ impl PlanSink {
             return Ok(before);
         }
         kept.map_err(|e| kept_nothing(&e))?;
+        self.sample(&running, &source, receipt.read, sampled.then_some(&captures), now);
         self.app.tail.publish(&running.compiled, now, captures);
         if !caught.is_empty() {
             monitor.show(caught);
@@ -291,6 +297,14 @@ impl PlanSink {
 }
 
 impl PlanSink {
+    /// Some events of a body that was acknowledged go into the source's sample.
+    fn sample(&self, running: &Running, source: &str, read: u64, captures: Option<&Vec<Capture>>, now: i64) {
+        let number = running.compiled.source(source);
+        let is_here = |capture: &&Capture| Some(capture.point) == number.map(Point::Source) && capture.record > 0;
+        let captures: Vec<&Capture> = captures.into_iter().flatten().filter(is_here).take(OF_BODY).collect();
+        self.app.samples.took(source, read, &captures, now);
+    }
+
     /// A source is pushed back while a destination that it can reach holds all it may, and wants it so.
     fn room(&self, running: &Running, source: usize) -> Result<(), Refusal> {
         for destination in running.compiled.reached_from(source) {

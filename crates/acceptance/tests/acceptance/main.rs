@@ -19,4 +19,5 @@ mod secrecy;
 mod signals;
 mod sites;
 mod sources;
+mod survey;
 mod windows;

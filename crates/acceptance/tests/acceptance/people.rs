@@ -41,6 +41,9 @@ VTO.W GET    /api/v1/quarantine/{id}/why
 ..O.W POST   /api/v1/destinations/{name}/purge
 ..O.W POST   /api/v1/destinations/{name}/test
 VTO.W GET    /api/v1/tail
+VTO.W GET    /api/v1/sample
+VTO.W GET    /api/v1/fields
+VTO.W GET    /api/v1/patterns
 VTO.W POST   /api/v1/why
 VTOAW GET    /api/v1/secrets
 ....W PUT    /api/v1/secrets/{name}

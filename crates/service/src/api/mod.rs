@@ -16,6 +16,7 @@ mod rates;
 mod secrets;
 mod sources;
 mod status;
+mod survey;
 mod tail;
 pub(crate) mod types;
 mod why;
@@ -96,6 +97,9 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(destinations::resent))
         .routes(routes!(why::why_quarantined))
         .routes(routes!(tail::tail))
+        .routes(routes!(survey::sample))
+        .routes(routes!(survey::fields))
+        .routes(routes!(survey::patterns))
         .routes(routes!(why::why))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set, secrets::remove))

@@ -13,7 +13,7 @@ use futures_util::stream::{Stream, unfold};
 use rockrose_engine::{Matcher, MatcherScratch};
 use rockrose_grants::Eye;
 use rockrose_intake::Problem;
-use rockrose_language::{Place, parse_condition};
+use rockrose_language::{Condition, Place, parse_condition};
 use rockrose_plan::Report;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -99,6 +99,20 @@ impl Looking {
     }
 }
 
+/// A condition that is asked for; nothing, if it is empty.
+pub(super) fn condition(text: &str) -> Result<Option<Condition>, Problem> {
+    let text = text.trim();
+    if text.is_empty() {
+        return Ok(None);
+    }
+    parse_condition(text).map(Some).map_err(|m| {
+        let report = Report::new(text, &m);
+        let detail = report.to_string();
+        let mistake = serde_json::to_value(types::mistake(report)).unwrap_or_default();
+        Problem::new(StatusCode::BAD_REQUEST, "bad-condition", "The condition cannot be read", detail).with("mistakes", vec![mistake])
+    })
+}
+
 /// Events as they pass a point of the plan, as they came and as they went on: `event` with a `TailEvent`; `skipped` with the number of events that came too fast to show; at first and when it
 /// changes, `grants` with the sentences under which whoever looks sees some of the events here, or `null` if they see all.
 #[utoipa::path(get, path = "/api/v1/tail", tag = "watch", params(TailQuery),
@@ -115,18 +129,8 @@ pub(crate) async fn tail(
     }
     let watched = Watched::new(&app, Arc::clone(&caller));
     let eye = caller.open_eye(&app, &place)?;
-    let matcher = match query.when.as_deref().map(str::trim).filter(|w| !w.is_empty()) {
-        None => None,
-        Some(text) => {
-            let condition = parse_condition(text).map_err(|m| {
-                let report = Report::new(text, &m);
-                let detail = report.to_string();
-                let mistake = serde_json::to_value(types::mistake(report)).unwrap_or_default();
-                Problem::new(StatusCode::BAD_REQUEST, "bad-condition", "The condition cannot be read", detail).with("mistakes", vec![mistake])
-            })?;
-            Some((Matcher::new(&condition), MatcherScratch::default()))
-        }
-    };
+    let matcher = query.when.as_deref().map(condition).transpose()?.flatten();
+    let matcher = matcher.map(|condition| (Matcher::new(&condition), MatcherScratch::default()));
     let subject = Subject(match &query.when {
         Some(when) => format!("{place} when {when}"),
         None => place.to_string(),

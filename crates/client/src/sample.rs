@@ -1,0 +1,118 @@
+//! Events to look at: those of a file, packed or not, or of standard input.
+
+use std::io::Read;
+use std::path::Path;
+
+use anyhow::Context;
+use rockrose_engine::Masks;
+use rockrose_event::json;
+use rockrose_event::record::{DeclaredFormat, Form, split};
+use rockrose_language::parse_step;
+use rockrose_redact::HashKey;
+
+use crate::{Exit, Failure};
+
+/// Most bytes that are looked at, unpacked.
+const MOST: u64 = 256 << 20;
+/// Longest event.
+const MAX_EVENT: usize = 1 << 20;
+
+/// What was read.
+pub(crate) struct Sample {
+    body: Vec<u8>,
+    /// Whether there is more.
+    pub(crate) is_cut: bool,
+}
+
+impl Sample {
+    /// Reads a file, or standard input if it is `-`. What is packed with gzip or Zstandard is unpacked.
+    pub(crate) fn read(path: &Path) -> Result<Sample, Failure> {
+        let name = path.display().to_string();
+        let mut body = Vec::new();
+        let source: Box<dyn Read> = match name.as_str() {
+            "-" => Box::new(std::io::stdin().lock()),
+            _ => Box::new(std::fs::File::open(path).with_context(|| format!("cannot open {name}"))?),
+        };
+        let mut source = std::io::BufReader::new(source);
+        let head = std::io::BufRead::fill_buf(&mut source).with_context(|| format!("cannot read {name}"))?;
+        let unpacked: Box<dyn Read + '_> = match head {
+            [0x1f, 0x8b, ..] => Box::new(flate2::bufread::MultiGzDecoder::new(source)),
+            [0x28, 0xb5, 0x2f, 0xfd, ..] => Box::new(zstd::stream::read::Decoder::with_buffer(source).with_context(|| format!("cannot unpack {name}"))?),
+            _ => Box::new(source),
+        };
+        unpacked.take(MOST + 1).read_to_end(&mut body).with_context(|| format!("cannot read {name}"))?;
+        let is_cut = body.len() as u64 > MOST;
+        if is_cut {
+            // To the end of a line.
+            body.truncate(MOST as usize);
+            body.truncate(body.iter().rposition(|b| *b == b'\n').map_or(MOST as usize, |end| end + 1));
+        }
+        Ok(Sample { body, is_cut })
+    }
+
+    /// Hands each event on, as JSON. A line of text becomes one whose message it is; where it tells its time, that and its level are read from it. Returns how many records could not be read.
+    pub(crate) fn each(&self, now_ms: i64, mut event: impl FnMut(&[u8])) -> Result<u64, Failure> {
+        let records = split(&self.body, DeclaredFormat::Unknown, MAX_EVENT).map_err(|e| Failure::new(Exit::Failed, e.to_string()))?;
+        // What is made of lines does not depend on a key.
+        let timed = parse_step("parse message as timed line").map_err(|m| Failure::new(Exit::Failed, m.message))?;
+        let mut timed = Masks::new(std::slice::from_ref(&timed), HashKey::new([0; 32]));
+        let (mut unreadable, mut line, mut room) = (0, Vec::new(), Vec::new());
+        for record in records {
+            let bytes = &self.body[record.start as usize..record.end as usize];
+            match record.form {
+                Form::Object if simd_is_text(bytes) => event(bytes),
+                Form::QuotedText | Form::Text => {
+                    line.clear();
+                    line.extend_from_slice(b"{\"message\":");
+                    match record.form {
+                        Form::QuotedText => line.extend_from_slice(bytes),
+                        _ => json::quote(String::from_utf8_lossy(bytes).as_bytes(), &mut line),
+                    }
+                    line.push(b'}');
+                    let read = rockrose_extract::tells_its_time(bytes, &mut room).then(|| timed.done_to(&line, now_ms)).flatten();
+                    event(read.as_deref().unwrap_or(&line));
+                }
+                Form::Object | Form::Unreadable(_) => unreadable += 1,
+            }
+        }
+        Ok(unreadable)
+    }
+}
+
+fn simd_is_text(bytes: &[u8]) -> bool {
+    std::str::from_utf8(bytes).is_ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use super::*;
+
+    fn read(content: &[u8]) -> (Vec<String>, u64) {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("sample");
+        std::fs::write(&path, content).unwrap();
+        let mut events = Vec::new();
+        let unreadable =
+            Sample::read(&path).unwrap_or_else(|e| panic!("{}", e.message)).each(0, |event| events.push(String::from_utf8_lossy(event).into_owned()));
+        (events, unreadable.unwrap_or_else(|e| panic!("{}", e.message)))
+    }
+
+    #[test]
+    fn a_file_is_read_whatever_it_holds() {
+        let lines = b"{\"a\":1}\ngate \"4\" opens\n2026-11-30 10:00:00 WARN tide is high\n";
+        let (events, unreadable) = read(lines);
+        assert_eq!(events[..2], ["{\"a\":1}", "{\"message\":\"gate \\\"4\\\" opens\"}"]);
+        assert!(events[2].contains("\"message\":\"tide is high\"") && events[2].contains("\"severity\":\"WARN\"") && unreadable == 0, "{}", events[2]);
+        let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        gzip.write_all(lines).unwrap();
+        assert_eq!(read(&gzip.finish().unwrap()).0, events);
+        assert_eq!(read(&zstd::bulk::compress(lines, 1).unwrap()).0, events);
+        assert_eq!(read(b"[{\"a\":1},{\"b\":2}]").0, ["{\"a\":1}", "{\"b\":2}"]);
+        assert_eq!(read(b""), (Vec::new(), 0));
+        // Bytes without sense are events without sense, or none.
+        let noise: Vec<u8> = (0..20_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+        assert!(read(&noise).0.iter().all(|event| event.starts_with('{')));
+    }
+}
