@@ -123,8 +123,13 @@ pub(crate) fn free_port() -> u16 {
     std::net::TcpListener::bind("127.0.0.1:0").and_then(|l| l.local_addr()).map_or(0, |a| a.port())
 }
 
+/// A folder of one's own, of a name that plans may reach: not one that begins with a dot.
+pub(crate) fn folder() -> Option<tempfile::TempDir> {
+    tempfile::Builder::new().prefix("rockrose-bench-").tempdir().ok()
+}
+
 async fn serve(sink: u16) -> Option<Served> {
-    let folder = tempfile::tempdir().ok()?;
+    let folder = folder()?;
     start_on(folder, sink, "4 GB", "vault").await
 }
 
@@ -246,7 +251,7 @@ async fn parts(bodies: &[bytes::Bytes]) -> Option<Vec<(&'static str, f64)>> {
             std::hint::black_box(zstd::bulk::decompress(packed, plain.len()).map(|p| p.len()).unwrap_or(0));
         }
     });
-    let folder = tempfile::tempdir().ok()?;
+    let folder = folder()?;
     let spool = Spool::open(&folder.path().join("spool.db")).ok()?;
     let arrivals: Vec<Arrival> = outcomes
         .into_iter()
@@ -290,7 +295,7 @@ struct Backlog {
 /// Fills the queue of a destination that is not there, kills the service and starts it again.
 async fn backlog(bodies: &[bytes::Bytes], gigabytes: f64) -> Option<Backlog> {
     let dead = free_port();
-    let mut served = start_on(tempfile::tempdir().ok()?, dead, "100 GB", "desk").await?;
+    let mut served = start_on(folder()?, dead, "100 GB", "desk").await?;
     let size: usize = bodies.iter().map(bytes::Bytes::len).sum();
     let mut posted = 0.0;
     while served.waiting().await.unwrap_or(0.0) < gigabytes * 1e9 {

@@ -30,7 +30,7 @@ async fn side(step: &str) -> Option<Side> {
          [[route]]\nname = \"beside\"\nfrom = [\"neighbour\"]\ndo = ['{step}']\nto = [\"counted\"]\n",
         ports[0], ports[1]
     );
-    Some(Side { served: start(tempfile::tempdir().ok()?, &plan, ports[0]).await?, ports })
+    Some(Side { served: start(crate::end_to_end::folder()?, &plan, ports[0]).await?, ports })
 }
 
 /// Events a second that the first source takes, while its neighbour is sent a trickle.

@@ -109,7 +109,7 @@ async fn turn(served: &Served, kind: &'static str, sent: &Sent, ports: [u16; 3],
 
 /// What came of each round, for each kind.
 async fn rounds(corpus: &[u8], count: usize, only: Option<&str>) -> Option<Vec<Vec<Turn>>> {
-    let folder = tempfile::tempdir().ok()?;
+    let folder = crate::end_to_end::folder()?;
     let ports = [free_port(), free_port(), free_port()];
     let logs = folder.path().join("logs");
     std::fs::create_dir(&logs).ok()?;
