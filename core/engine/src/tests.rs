@@ -461,6 +461,20 @@ fn watched_points_show_before_and_after() {
 }
 
 #[test]
+fn who_looks_changes_nothing_and_is_shown_no_more_than_was_asked_for() {
+    let plan = plan(THREE);
+    let body = b"{\"level\":\"error\",\"m\":\"x@y.example\"}\n{\"noise\":true}\n{\"plain\":1}\n".repeat(10);
+    let records = split(&body, DeclaredFormat::Lines, 1000).unwrap();
+    let of = |watch: Option<&Watch>| plan.process(0, &body, &records, NOW, watch, &mut Scratch::default());
+    let unseen = of(None);
+    for (points, most, captures) in [(vec![Point::Source(0)], 4, 4), (vec![Point::Source(0), Point::Remainder], 4, 8), (vec![Point::Source(0)], 0, 0)] {
+        let seen = of(Some(&Watch::new(points.clone(), most)));
+        assert_eq!((&seen.lines, &seen.ends, &seen.entries, &seen.postings), (&unseen.lines, &unseen.ends, &unseen.entries, &unseen.postings));
+        assert_eq!(seen.captures.len(), captures, "{points:?}");
+    }
+}
+
+#[test]
 fn recipes_expand_with_their_condition() {
     let text = "[source.s]\nkind='http'\nlisten='127.0.0.1:1'\n[destination.d]\nkind='discard'\n[recipe.inner]\nsteps=['tag x = 1 when b = 1']\n[recipe.out]\nsteps=['use inner','tag y = 2']\n[[route]]\nname='r'\ndo=['use out when a = 1']\nto=['d']";
     let outcome = run(&plan(text), "{\"a\":1,\"b\":1}\n{\"a\":1}\n{\"b\":1}");

@@ -212,6 +212,10 @@ impl Run<'_> {
 
     /// An event through its source's steps, and through its routes.
     fn arrive(&mut self, coming: Coming<'_>, scratch: &mut Scratch) {
+        // Once all is seen that was asked for, the rest goes on as if nobody looked.
+        if self.watch.is_some_and(|watch| self.out.captures.len() >= watch.most.saturating_mul(watch.points.len())) {
+            self.watch = None;
+        }
         if self.from.steps.is_empty() && self.watch.is_none() {
             self.route(coming.view, coming.duplicates, scratch);
             return;
