@@ -235,6 +235,35 @@ async fn nobody_is_shown_one_event_too_many_anywhere() {
     }
     assert!(seen > allowed / 2 && allowed > 20_000, "{seen} of {allowed} were shown");
 
+    // The samples, and what is told of them: of those events that somebody may see, and no others.
+    let (mut seen, mut refused) = (0, 0);
+    for (number, person) in people.iter().enumerate() {
+        let place = ["source:quays", "route:all", "remainder"][number % 3];
+        let ask = async |what: &str| node.http.get(node.url(&format!("/api/v1/{what}point={place}"))).bearer_auth(&person.token).send().await.unwrap();
+        let sample = ask("sample?most=1000&").await;
+        if !person.grants.iter().any(|g| g.at.is_none_or(|at| at == place)) {
+            for answer in [sample, ask("fields?").await, ask("patterns?").await] {
+                assert_eq!(answer.status(), 403);
+            }
+            refused += 1;
+            continue;
+        }
+        let sample = sample.json::<Value>().await.unwrap();
+        let shown: Vec<&Value> = sample["events"].as_array().unwrap().iter().map(|e| &e["event"]).collect();
+        shown.iter().for_each(|event| person.check(place, event));
+        seen += shown.len();
+        if number % 4 > 0 {
+            continue;
+        }
+        // Every team that is told of is one of an event that they were shown, or would be.
+        let may = |team: &str| events.iter().any(|e| e["team"] == team && person.sees(place, e).is_some());
+        let told = ask("patterns?field=team&").await.json::<Value>().await.unwrap();
+        for pattern in told["patterns"].as_array().unwrap() {
+            pattern["examples"].as_array().unwrap().iter().for_each(|team| assert!(may(team.as_str().unwrap()), "{place}: {pattern}"));
+        }
+    }
+    assert!(seen > 500 && refused > 0, "{seen} {refused}");
+
     // Quarantine, as everybody sees it, and why.
     let pages = async |token: &str| {
         let (mut all, mut before) = (Vec::new(), String::new());
