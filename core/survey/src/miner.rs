@@ -115,6 +115,13 @@ pub(crate) struct Shape {
     pub(crate) sorts: Box<[u16]>,
 }
 
+impl Shape {
+    /// Whether the example is the beginning of a longer message.
+    pub(crate) fn is_cut(&self) -> bool {
+        self.example.len() >= LONGEST_EXAMPLE
+    }
+}
+
 /// A skeleton, and what was counted of it.
 #[derive(Clone, Debug)]
 pub(crate) struct Skeleton {

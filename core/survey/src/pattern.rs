@@ -305,7 +305,7 @@ impl<'a> Writing<'a> {
                 place(&mut out, name, typed);
             }
         }
-        let is_cut = self.shape.example.len() >= 1_024;
+        let is_cut = self.shape.is_cut();
         let tail = if is_cut { self.pieces.last().map_or(at, |p| p.start as usize).max(at) } else { self.text.len() };
         literal(&mut out, self.text.get(at..tail).unwrap_or_default());
         if is_cut && !self.slots.last().is_some_and(|last| last.and_then(|slot| slots.get(slot)).is_some_and(|slot| slot.is_rest)) {
@@ -469,7 +469,7 @@ fn expression(writings: &[Writing<'_>], slots: &[Slot]) -> String {
             let _ = write!(out, "(?:\\s*(?:{})){}", named.join("|"), if units.contains(&None) { "?" } else { "" });
         }
     }
-    out.push_str(if writings.iter().any(|w| w.shape.example.len() >= 1_024) { "" } else { "\\s*$" });
+    out.push_str(if writings.iter().any(|w| w.shape.is_cut()) { "" } else { "\\s*$" });
     out
 }
 

@@ -193,7 +193,8 @@ fn chunk(text: &[u8], start: usize, end: usize, seen: u16, pieces: &mut Vec<Piec
         std::mem::swap(&mut end, &mut trailing);
     }
     let inner = seen_in(&text[start..end]);
-    if inner & (CUTS | JOINS) == 0 && !(text[start] == b'\'' && end > start) {
+    let has_marks = inner & CUTS != 0 || text[start] == b'\'';
+    if !has_marks && inner & JOINS == 0 {
         whole(text, start, end, inner, pieces);
         marks(text, end, trailing, pieces);
         return behind;
@@ -201,7 +202,7 @@ fn chunk(text: &[u8], start: usize, end: usize, seen: u16, pieces: &mut Vec<Piec
     let mut from = start;
     let mut at = start;
     // Where there is nothing to cut at, a glance at each byte is saved.
-    if inner & CUTS == 0 && text[start] != b'\'' {
+    if !has_marks {
         at = end;
     }
     while at < end {
@@ -229,7 +230,7 @@ fn chunk(text: &[u8], start: usize, end: usize, seen: u16, pieces: &mut Vec<Piec
                 from += length + 1;
                 at = from;
                 if from > end {
-                    return from.max(behind.min(from));
+                    return from;
                 }
                 continue;
             }

@@ -60,7 +60,7 @@ impl Sample {
         for record in records {
             let bytes = &self.body[record.start as usize..record.end as usize];
             match record.form {
-                Form::Object if simd_is_text(bytes) => event(bytes),
+                Form::Object if std::str::from_utf8(bytes).is_ok() => event(bytes),
                 Form::QuotedText | Form::Text => {
                     line.clear();
                     line.extend_from_slice(b"{\"message\":");
@@ -77,10 +77,6 @@ impl Sample {
         }
         Ok(unreadable)
     }
-}
-
-fn simd_is_text(bytes: &[u8]) -> bool {
-    std::str::from_utf8(bytes).is_ok()
 }
 
 #[cfg(test)]

@@ -271,7 +271,7 @@ pub(crate) async fn patterns(common: &Common, args: PatternsArgs) -> Outcome {
             clipped(&p.text, 110),
         ]
     };
-    let head = ["id", "share", "events", "of bytes", "trend", "up to", "pattern"];
+    let head = ["id", "share", "events", "of bytes", "trend", "max severity", "pattern"];
     let table = format::table(&head, &[1, 2, 3], answer.patterns.iter().take(args.most).map(row).collect());
     let total = format!("{} with the field `{}`, {} patterns", format::events(answer.events as i64), args.field, answer.patterns.len());
     let mut notes = Vec::new();

@@ -16,8 +16,6 @@ use rockrose_survey::{Sample, Sampled};
 
 /// Memory that all samples take together if nothing else is said, in bytes.
 pub(crate) const BUDGET: usize = 32 << 20;
-/// A source's sample has at least so much of it, in bytes.
-const LEAST: usize = 256 << 10;
 /// A body of a source is looked into so often, in milliseconds.
 const EVERY: i64 = 200;
 /// So many events of it at the most.
@@ -59,9 +57,9 @@ impl Samples {
             return false;
         }
         let mut sources = self.sources();
-        let share = |count: usize| (self.budget / count.max(1)).max(LEAST.min(self.budget));
         if !sources.contains_key(source) {
-            let budget = share(sources.len() + 1);
+            // An equal share for each.
+            let budget = self.budget / (sources.len() + 1);
             sources.values_mut().for_each(|s| s.sample.set_budget(budget));
             sources.insert(source.to_owned(), Source { sample: Sample::new(budget), forgot_ms: now, looked_ms: i64::MIN, waiting: 0 });
         }

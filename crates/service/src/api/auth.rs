@@ -25,10 +25,15 @@ fn cookie_name(app: &App) -> String {
     format!("rockrose_session_{}", app.address.port())
 }
 
-/// A session's cookie. One that comes over TLS goes back over nothing else.
+/// A session's cookie.
 fn cookie(app: &App, session: &str, seconds: i64) -> String {
+    closed_cookie(app, &format!("{}={session}; Path=/", cookie_name(app)), "Strict", seconds)
+}
+
+/// A cookie that no script reads. One that comes over TLS goes back over nothing else.
+pub(super) fn closed_cookie(app: &App, cookie: &str, same_site: &str, seconds: i64) -> String {
     let secure = if app.site.is_safe() { "; Secure" } else { "" };
-    format!("{}={session}; Path=/; HttpOnly; SameSite=Strict; Max-Age={seconds}{secure}", cookie_name(app))
+    format!("{cookie}; HttpOnly; SameSite={same_site}; Max-Age={seconds}{secure}")
 }
 
 /// How long a browser stays signed in.

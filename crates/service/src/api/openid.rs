@@ -10,7 +10,7 @@ use rockrose_openid::{Journey, Journeys, OpenIdError, Provider};
 use rockrose_records::{AccountOf, Holder};
 use serde::Deserialize;
 
-use super::auth::{address, admit, cookie_of, turned_away};
+use super::auth::{address, admit, closed_cookie, cookie_of, turned_away};
 use super::types::SignInWays;
 use crate::sign_in::Invited;
 use crate::{App, now_ms};
@@ -74,8 +74,7 @@ fn cookie_name(app: &App) -> String {
 }
 
 fn cookie(app: &App, carried: &str, seconds: i64) -> String {
-    let secure = if app.site.is_safe() { "; Secure" } else { "" };
-    format!("{}={carried}; Path=/sign-in/openid; HttpOnly; SameSite=Lax; Max-Age={seconds}{secure}", cookie_name(app))
+    closed_cookie(app, &format!("{}={carried}; Path=/sign-in/openid", cookie_name(app)), "Lax", seconds)
 }
 
 /// How one can sign in, besides by a link or with a password.
@@ -117,14 +116,13 @@ pub(crate) async fn back(State(app): State<Arc<App>>, Query(came): Query<Return>
             Err(wrong)
         }
     };
-    // What it carried is used up either way.
-    let used_up = (header::SET_COOKIE, cookie(&app, "", 0));
     let mut response = match arrived {
         Ok(session) => ([(header::SET_COOKIE, session)], Redirect::to("/")).into_response(),
         Err(wrong) => wrong.into_response(),
     };
-    if let Ok(value) = used_up.1.parse() {
-        response.headers_mut().append(used_up.0, value);
+    // What it carried is used up either way.
+    if let Ok(value) = cookie(&app, "", 0).parse() {
+        response.headers_mut().append(header::SET_COOKIE, value);
     }
     response
 }
