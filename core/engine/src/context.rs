@@ -105,6 +105,10 @@ pub(crate) struct Buffers {
     /// The windows that this batch touched: the number of the step's windows, and the window's id. Some may stand there twice.
     pub(crate) touched: Vec<(u32, u128)>,
     pub(crate) metrics: HashMap<Series, Added>,
+    /// The first step of the present list that could not do its work on the present event, from 0.
+    pub(crate) failed: Option<usize>,
+    /// Tells nanoseconds, if steps are to be timed.
+    pub(crate) clock: Option<fn() -> u64>,
 }
 
 /// Where a list of steps stands.

@@ -56,4 +56,6 @@ pub(crate) struct StepTally {
     pub(crate) failed: Amount,
     /// What its windows took in, less what they gave out.
     pub(crate) held: Amount,
+    /// How many events were timed, and how long it worked on them, in nanoseconds.
+    pub(crate) timed: (u64, u64),
 }

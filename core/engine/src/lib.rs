@@ -15,12 +15,13 @@ mod label_sets;
 mod masks;
 mod matcher;
 mod steps;
+pub mod trial;
 mod value;
 mod view;
 mod why;
 mod window;
 
-pub use batch::{Capture, MAX_LINES, Outcome, Point, Quarantined, Scratch, Watch, spilled_from};
+pub use batch::{Capture, MAX_LINES, Outcome, Point, Quarantined, Scratch, StepTime, Watch, spilled_from};
 pub use compile::CompiledPlan;
 pub use environment::{Environment, Names};
 pub use forward::PASSED;

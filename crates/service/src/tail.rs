@@ -156,7 +156,16 @@ mod tests {
         let (to, events) = mpsc::channel(QUEUE);
         let viewer = Viewer { number: 0, place: Place::Remainder, to, skipped: Arc::default(), waiting: Arc::default() };
         let shown = |bytes: usize| {
-            let capture = Capture { point: Point::Remainder, before: vec![0; bytes], after: Some(Vec::new()), removed_by: None, held_by: None, record: 1 };
+            let capture = Capture {
+                point: Point::Remainder,
+                before: vec![0; bytes],
+                after: Some(Vec::new()),
+                removed_by: None,
+                held_by: None,
+                failed_by: None,
+                route: None,
+                record: 1,
+            };
             Shown { at_ms: 0, capture: Arc::new(capture) }
         };
         // However large, one may wait.

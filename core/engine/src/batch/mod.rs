@@ -11,12 +11,20 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use rockrose_event::record::Record;
 use rockrose_ledger::{Stage, WindowChange, WindowState};
 
-pub use outcome::{Capture, MAX_LINES, Outcome, Point, Quarantined, Watch, spilled_from};
+pub use outcome::{Capture, MAX_LINES, Outcome, Point, Quarantined, StepTime, Watch, spilled_from};
 pub use scratch::Scratch;
 
 use crate::compile::CompiledPlan;
 use run::Run;
 use tally::{SourceTally, tallies};
+
+/// Where and when the events of a batch came.
+struct Came<'a> {
+    source: usize,
+    now_ms: i64,
+    /// Of each of its records, where they did not come together.
+    times: Option<&'a [i64]>,
+}
 
 impl CompiledPlan {
     /// Runs the records of one body of `source`, which came at `now_ms` (milliseconds since 1970), through its steps, its routes and their destinations' steps.
@@ -25,7 +33,14 @@ impl CompiledPlan {
     /// [`CompiledPlan::restore`].
     #[must_use]
     pub fn process(&self, source: usize, body: &[u8], records: &[Record], now_ms: i64, watch: Option<&Watch>, scratch: &mut Scratch) -> Outcome {
-        self.batch(source, now_ms, watch, scratch, |run, scratch| run.body(body, records, scratch))
+        self.batch(&Came { source, now_ms, times: None }, watch, scratch, |run, scratch| run.body(body, records, scratch))
+    }
+
+    /// As [`CompiledPlan::process`], for records that did not come together: `times_ms` has the time of each.
+    #[must_use]
+    pub fn process_timed(&self, source: usize, body: &[u8], records: &[Record], times_ms: &[i64], watch: Option<&Watch>, scratch: &mut Scratch) -> Outcome {
+        let came = Came { source, now_ms: times_ms.first().copied().unwrap_or(0), times: Some(times_ms) };
+        self.batch(&came, watch, scratch, |run, scratch| run.body(body, records, scratch))
     }
 
     /// Whether any step holds events back.
@@ -86,7 +101,7 @@ impl CompiledPlan {
         }
         let number = windows as u32;
         let send_on = |(source, held): (usize, Vec<(u128, WindowState)>)| {
-            let outcome = self.batch(source, now_ms, None, scratch, |run, scratch| run.let_go(number, held, scratch));
+            let outcome = self.batch(&Came { source, now_ms, times: None }, None, scratch, |run, scratch| run.let_go(number, held, scratch));
             (self.sources[source].name.clone(), outcome)
         };
         by_source.into_iter().map(send_on).collect()
@@ -134,14 +149,8 @@ impl CompiledPlan {
     }
 
     /// One batch: what `work` does with a run, accounted for.
-    fn batch<'a>(
-        &'a self,
-        source: usize,
-        now_ms: i64,
-        watch: Option<&'a Watch>,
-        scratch: &mut Scratch,
-        work: impl FnOnce(&mut Run<'_>, &mut Scratch),
-    ) -> Outcome {
+    fn batch<'a>(&'a self, came: &Came<'a>, watch: Option<&'a Watch>, scratch: &mut Scratch, work: impl FnOnce(&mut Run<'_>, &mut Scratch)) -> Outcome {
+        let Came { source, now_ms, times } = *came;
         static BATCHES: AtomicU64 = AtomicU64::new(1);
         let from = &self.sources[source];
         let mut tallies = std::mem::take(&mut scratch.tallies);
@@ -149,6 +158,7 @@ impl CompiledPlan {
         scratch.buffers.batch = BATCHES.fetch_add(1, Ordering::Relaxed);
         scratch.buffers.now_ms = now_ms;
         scratch.buffers.now_text.clear();
+        scratch.buffers.clock = watch.and_then(|watch| watch.clock);
         let mut run = Run {
             plan: self,
             from,
@@ -161,6 +171,7 @@ impl CompiledPlan {
             received: None,
             received_line: None,
             record: 0,
+            times,
         };
         (run.out.lines, run.out.ends) = std::mem::take(&mut scratch.lines);
         work(&mut run, scratch);

@@ -1,6 +1,6 @@
 //! What became of a batch, and who looks at it meanwhile.
 
-use rockrose_ledger::{Account, Added, Amount, Earlier, Entry, Measure, Posting, Series, WindowChange};
+use rockrose_ledger::{Account, Added, Amount, Earlier, Entry, Measure, Posting, Series, Stage, WindowChange};
 
 /// Where in the plan events can be looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -20,6 +20,7 @@ pub enum Point {
 pub struct Watch {
     pub(super) points: Vec<Point>,
     pub(super) most: usize,
+    pub(super) clock: Option<fn() -> u64>,
 }
 
 impl Watch {
@@ -36,7 +37,14 @@ impl Watch {
     /// Looks at `points`, at the most `most` events of one batch at each.
     #[must_use]
     pub fn new(points: Vec<Point>, most: usize) -> Watch {
-        Watch { points, most }
+        Watch { points, most, clock: None }
+    }
+
+    /// Times the steps as well, by a clock that tells nanoseconds.
+    #[must_use]
+    pub fn timed(mut self, clock: fn() -> u64) -> Watch {
+        self.clock = Some(clock);
+        self
     }
 }
 
@@ -53,8 +61,27 @@ pub struct Capture {
     pub removed_by: Option<String>,
     /// The sentence of the step that holds it back.
     pub held_by: Option<String>,
+    /// The sentence of the first step that could not do its work on it.
+    pub failed_by: Option<String>,
+    /// At a destination, the number of the route that it came by.
+    pub route: Option<u32>,
     /// The record of the body that it is, from 1; 0 of one that a window let go.
     pub record: u32,
+}
+
+/// How long a step worked, where that was asked for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StepTime {
+    /// The stage whose list of steps it stands in.
+    pub stage: Stage,
+    /// The name of the source, route or destination.
+    pub name: String,
+    /// Its place in the list, from 1.
+    pub position: usize,
+    /// On so many events.
+    pub events: u64,
+    /// So long on all of them, in nanoseconds.
+    pub nanos: u64,
 }
 
 /// A record that could not be read.
@@ -91,6 +118,8 @@ pub struct Outcome {
     pub windows: Vec<WindowChange>,
     /// What is to be added to metrics.
     pub metrics: Vec<(Series, Added)>,
+    /// How long the steps worked, if they were timed.
+    pub times: Vec<StepTime>,
     /// The copies that routes made of this body came to more than [`MAX_LINES`]; the rest of it was not looked at, and nothing of it may be kept.
     pub overflowed: bool,
 }

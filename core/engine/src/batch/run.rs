@@ -32,6 +32,8 @@ pub(super) struct Run<'a> {
     pub(super) received_line: Option<u32>,
     /// The record that is worked on, from 1; 0 while windows let go.
     pub(super) record: u32,
+    /// When each record of the body came, where they did not come together.
+    pub(super) times: Option<&'a [i64]>,
 }
 
 /// An event that comes to a list of steps.
@@ -54,12 +56,26 @@ impl<'a> Coming<'a> {
     }
 }
 
+/// What is seen of an event at a list of steps.
+#[derive(Clone, Copy)]
+struct Seen {
+    point: Point,
+    /// At a destination, the route that it came by.
+    route: Option<u32>,
+    passed: Passed,
+    failed: Option<usize>,
+}
+
 impl Run<'_> {
     /// All records of a body.
     pub(super) fn body(&mut self, body: &[u8], records: &[Record], scratch: &mut Scratch) {
         self.utf8 = simdutf8::basic::from_utf8(body).is_ok();
         self.out.lines.reserve(body.len());
-        for record in records {
+        for (at, record) in records.iter().enumerate() {
+            if let Some(time) = self.times.and_then(|times| times.get(at)) {
+                scratch.buffers.now_ms = *time;
+                scratch.buffers.now_text.clear();
+            }
             let raw = &body[record.start as usize..record.end as usize];
             if self.out.lines.len() > MAX_LINES {
                 self.out.overflowed = true;
@@ -225,7 +241,8 @@ impl Run<'_> {
         let place = ListPlace { source: &self.from.name, stage: Stage::Source, name: &self.from.name, via: "" };
         let steps = StepRun { steps: &self.from.steps, place, tallies: &mut self.source.steps };
         let passed = steps.run(&mut draft, coming.step, &self.plan.shared, &mut scratch.buffers);
-        self.capture(Point::Source(self.number), coming.view.json, &draft, passed, &self.from.steps);
+        let seen = Seen { point: Point::Source(self.number), route: None, passed, failed: scratch.buffers.failed };
+        self.capture(&seen, coming.view.json, &draft, &self.from.steps);
         if passed == Passed::Through {
             let duplicates = coming.duplicates && !draft.changed;
             self.route(draft.view(), duplicates, scratch);
@@ -258,6 +275,8 @@ impl Run<'_> {
                 after: Some(arrived.json.to_vec()),
                 removed_by: None,
                 held_by: None,
+                failed_by: None,
+                route: None,
                 record: self.record,
             });
         }
@@ -287,7 +306,8 @@ impl Run<'_> {
         let place = ListPlace { source: &self.from.name, stage: Stage::Route, name: &through.name, via: &self.from.name };
         let steps = StepRun { steps: &through.steps, place, tallies: &mut self.tallies.routes[number].steps };
         let passed = steps.run(&mut draft, coming.step, &plan.shared, &mut scratch.buffers);
-        self.capture(Point::Route(number), coming.view.json, &draft, passed, &through.steps);
+        let seen = Seen { point: Point::Route(number), route: None, passed, failed: scratch.buffers.failed };
+        self.capture(&seen, coming.view.json, &draft, &through.steps);
         if passed == Passed::Through {
             let duplicates = coming.duplicates && !draft.changed;
             let mut own_line = None;
@@ -379,6 +399,8 @@ impl Run<'_> {
                 after: Some(received.clone()),
                 removed_by: None,
                 held_by: None,
+                failed_by: None,
+                route: Some(number as u32),
                 record: self.record,
             });
         }
@@ -402,12 +424,14 @@ impl Run<'_> {
             passed = once.run(&mut draft, coming.step, &plan.shared, &mut scratch.buffers);
         }
         let mut earlier = None;
+        let failed = if coming.step < destination.anew { scratch.buffers.failed } else { None };
         if passed == Passed::Through {
             earlier = draft.changed.then(|| draft.view().json.to_vec());
             let anew = StepRun { steps: all, place: at, tallies };
             passed = anew.run(&mut draft, coming.step.max(destination.anew), &plan.shared, &mut scratch.buffers);
         }
-        self.capture(Point::Destination(to), coming.view.json, &draft, passed, all);
+        let failed = failed.or(scratch.buffers.failed);
+        self.capture(&Seen { point: Point::Destination(to), route: Some(number as u32), passed, failed }, coming.view.json, &draft, all);
         if passed != Passed::Through {
             return;
         }
@@ -426,21 +450,24 @@ impl Run<'_> {
     }
 
     #[inline]
-    fn capture(&mut self, point: Point, before: &[u8], draft: &EventDraft<'_>, passed: Passed, steps: &[CompiledStep]) {
+    fn capture(&mut self, seen: &Seen, before: &[u8], draft: &EventDraft<'_>, steps: &[CompiledStep]) {
+        let Seen { point, route, passed, failed } = *seen;
         if self.watch.is_some() && self.watches(point) {
             let after = (passed == Passed::Through).then(|| draft.view().json.to_vec());
+            let sentence = |i: usize| steps[i].sentence.clone();
             let (removed_by, held_by) = match passed {
                 Passed::Through => (None, None),
-                Passed::Removed(i) => (Some(steps[i].sentence.clone()), None),
-                Passed::Held(i) => (None, Some(steps[i].sentence.clone())),
+                Passed::Removed(i) => (Some(sentence(i)), None),
+                Passed::Held(i) => (None, Some(sentence(i))),
             };
-            self.out.captures.push(Capture { point, before: before.to_vec(), after, removed_by, held_by, record: self.record });
+            let failed_by = failed.map(sentence);
+            self.out.captures.push(Capture { point, before: before.to_vec(), after, removed_by, held_by, failed_by, route, record: self.record });
         }
     }
 
     pub(super) fn finish(self, from: &Source) -> Outcome {
         let Run { plan, mut out, mut source, tallies, .. } = self;
-        let mut post = Posts { postings: Vec::new(), stage: Stage::Source, name: &from.name, via: "" };
+        let mut post = Posts { postings: Vec::new(), times: Vec::new(), stage: Stage::Source, name: &from.name, via: "" };
         post.add(Measure::Received, out.received);
         post.add(Measure::Read, out.read);
         post.add(Measure::Quarantined, source.quarantined);
@@ -474,7 +501,7 @@ impl Run<'_> {
                 }
             }
         }
-        out.postings = post.postings;
+        (out.postings, out.times) = (post.postings, post.times);
         out
     }
 }

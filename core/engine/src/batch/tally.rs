@@ -2,6 +2,7 @@
 
 use rockrose_ledger::{Account, Amount, Earlier, Measure, Posting, Selection, Stage};
 
+use super::outcome::StepTime;
 use crate::compile::CompiledPlan;
 use crate::effect::StepTally;
 use crate::steps::CompiledStep;
@@ -70,6 +71,7 @@ pub(super) fn tallies(steps: &[CompiledStep]) -> Vec<StepTally> {
 
 pub(super) struct Posts<'a> {
     pub(super) postings: Vec<Posting>,
+    pub(super) times: Vec<StepTime>,
     pub(super) stage: Stage,
     pub(super) name: &'a str,
     pub(super) via: &'a str,
@@ -102,6 +104,9 @@ impl Posts<'_> {
             self.post(i + 1, &step.sentence, Measure::Changed, tally.changed);
             self.post(i + 1, &step.sentence, Measure::Failed, tally.failed);
             self.post(i + 1, &step.sentence, Measure::Held, tally.held);
+            if let (events @ 1.., nanos) = tally.timed {
+                self.times.push(StepTime { stage: self.stage, name: self.name.to_owned(), position: i + 1, events, nanos });
+            }
         }
     }
 }

@@ -116,16 +116,18 @@ impl StepRun<'_> {
     /// Runs the steps over one event, from the step at `from` on.
     pub(crate) fn run(self, event: &mut EventDraft<'_>, from: usize, shared: &Shared, buffers: &mut Buffers) -> Passed {
         let mut none = StepTally::default();
+        buffers.failed = None;
         let mut c = StepContext { shared, buffers, tally: &mut none, place: self.place, position: 0, sentence: "" };
         for (i, (step, tally)) in self.steps.iter().zip(self.tallies).enumerate().skip(from) {
             (c.tally, c.position, c.sentence) = (tally, i, &step.sentence);
-            if let Some(when) = &step.when
-                && !c.holds(when, event)
-            {
-                continue;
-            }
             let before = event.view().json.len();
-            match step.step.run(event, &mut c) {
+            let began = c.buffers.clock.map(|clock| clock());
+            let meets = step.when.as_ref().is_none_or(|when| c.holds(when, event));
+            let effect = if meets { step.step.run(event, &mut c) } else { Effect::None };
+            if let (Some(clock), Some(began)) = (c.buffers.clock, began) {
+                c.tally.timed = (c.tally.timed.0 + 1, c.tally.timed.1 + clock().saturating_sub(began));
+            }
+            match effect {
                 Effect::None => {}
                 Effect::Removed => {
                     c.tally.removed.count(before);
@@ -133,6 +135,7 @@ impl StepRun<'_> {
                 }
                 Effect::Held => return Passed::Held(i),
                 Effect::Failed => {
+                    c.buffers.failed.get_or_insert(i);
                     c.tally.failed.count(before);
                     // It may have been marked, or done in part.
                     let saved = before as i64 - event.view().json.len() as i64;

@@ -1,0 +1,86 @@
+//! What a changed plan would send to each destination, from two trials over one sample and from what really flowed.
+
+use std::collections::{BTreeMap, HashMap};
+
+use rockrose_ledger::Amount;
+
+use super::Trial;
+use super::totals::BranchTotals;
+
+/// What really flowed in some stretch of time.
+#[derive(Clone, Debug, Default)]
+pub struct Real {
+    /// What came through each source's steps.
+    pub sources: HashMap<String, Amount>,
+    /// What was queued on each way from a route to a destination.
+    pub branches: HashMap<(String, String), Amount>,
+}
+
+/// What a destination gets in that stretch of time.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Predicted {
+    /// The destination.
+    pub destination: String,
+    /// What it really got.
+    pub now: Amount,
+    /// What it would have got by the other plan.
+    pub then: Amount,
+}
+
+/// Compares a trial of the plan that runs with one of another plan, over the same events.
+///
+/// Where the running plan sends something on a way, what it really sent is what the trials' ratio is taken of: so the sample need not be exact. A way that is new is reckoned from its sources.
+#[must_use]
+pub fn predict(now: &Trial, then: &Trial, real: &Real) -> Vec<Predicted> {
+    let sampled: HashMap<&str, Amount> = now.lists.iter().filter(|l| l.stage == rockrose_ledger::Stage::Source).map(|l| (l.name.as_str(), l.went)).collect();
+    let by_way = |trial: &Trial| -> HashMap<(String, String), BranchTotals> {
+        trial.branches.iter().map(|b| ((b.route.clone(), b.destination.clone()), b.clone())).collect()
+    };
+    let (now_ways, then_ways) = (by_way(now), by_way(then));
+    let mut found: BTreeMap<String, (Amount, Amount)> = BTreeMap::new();
+    for trial in [now, then] {
+        for branch in &trial.branches {
+            found.entry(branch.destination.clone()).or_default();
+        }
+    }
+    for (way, amount) in &real.branches {
+        found.entry(way.1.clone()).or_default().0 += *amount;
+    }
+    for (way, then) in &then_ways {
+        let really = real.branches.get(way).copied().unwrap_or_default();
+        let estimate = match now_ways.get(way) {
+            Some(now) if really.events > 0 && now.steady.events > 0 => {
+                // Of each the ratio, so that an event may become shorter.
+                Amount { events: ratio(really.events, then.steady.events, now.steady.events), bytes: ratio(really.bytes, then.steady.bytes, now.steady.bytes) }
+            }
+            // None of its events is in the sample, and nothing says that it changed.
+            Some(now) if really.events > 0 && now.taken == then.taken && then.steady.events == 0 => really,
+            _ => scaled(then, &sampled, real),
+        };
+        found.entry(way.1.clone()).or_default().1 += estimate;
+    }
+    found.into_iter().map(|(destination, (now, then))| Predicted { destination, now, then }).collect()
+}
+
+fn ratio(really: i64, then: i64, now: i64) -> i64 {
+    if now == 0 { 0 } else { (really as f64 * then as f64 / now as f64).round() as i64 }
+}
+
+/// What a way would carry, by what really came at its sources.
+fn scaled(branch: &BranchTotals, sampled: &HashMap<&str, Amount>, real: &Real) -> Amount {
+    let (mut taken, mut really) = (0.0, 0.0);
+    for (source, amount) in &branch.taken {
+        let (came, stands_for) = (real.sources.get(source), sampled.get(source.as_str()));
+        let scale = match (came, stands_for) {
+            (Some(came), Some(stands_for)) if stands_for.events > 0 => came.events as f64 / stands_for.events as f64,
+            _ => 0.0,
+        };
+        taken += amount.events as f64;
+        really += amount.events as f64 * scale;
+    }
+    if taken == 0.0 {
+        return Amount::default();
+    }
+    let by = really / taken;
+    Amount { events: (branch.steady.events as f64 * by).round() as i64, bytes: (branch.steady.bytes as f64 * by).round() as i64 }
+}
