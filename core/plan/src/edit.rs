@@ -1,0 +1,555 @@
+//! Changes of a plan as operations on its text, which keep its comments, its order and how it is written.
+//!
+//! What comes out is only a text: it is read and checked as any other plan.
+
+use std::fmt::{self, Display, Formatter};
+
+use serde::{Deserialize, Serialize};
+use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, TableLike, Value};
+
+/// A change of a plan. Parts are named `source:NAME`, `destination:NAME`, `table:NAME`, `recipe:NAME` or `route:NAME`; steps are numbered from 1, as they are written.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "edit", rename_all = "snake_case", deny_unknown_fields)]
+pub enum PlanEdit {
+    /// Adds a step to the list of a source, route, destination or recipe.
+    AddStep {
+        /// Whose list.
+        part: String,
+        /// The sentence.
+        step: String,
+        /// Its number in the list; behind the last, if none is said.
+        #[serde(default)]
+        number: Option<usize>,
+    },
+    /// Writes another sentence in place of a step.
+    ChangeStep {
+        /// Whose list.
+        part: String,
+        /// The step.
+        number: usize,
+        /// The sentence.
+        step: String,
+    },
+    /// Removes a step.
+    RemoveStep {
+        /// Whose list.
+        part: String,
+        /// The step.
+        number: usize,
+    },
+    /// Moves a step within its list.
+    MoveStep {
+        /// Whose list.
+        part: String,
+        /// The step.
+        number: usize,
+        /// Its number afterwards.
+        to: usize,
+    },
+    /// Adds a source, destination, table, recipe or route, behind all others.
+    AddPart {
+        /// It, as it stands in a plan.
+        text: String,
+    },
+    /// Removes a part, and the comment above it.
+    RemovePart {
+        /// The part.
+        part: String,
+    },
+    /// Moves a route among the others.
+    MoveRoute {
+        /// Its name.
+        name: String,
+        /// Its number afterwards, from 1.
+        to: usize,
+    },
+    /// Sets one key of a part, or takes it away.
+    Set {
+        /// The part.
+        part: String,
+        /// The key.
+        key: String,
+        /// Its value, as it stands in a plan; nothing takes the key away.
+        value: Option<String>,
+    },
+}
+
+/// Why a plan could not be changed so.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum EditError {
+    /// The text is no TOML.
+    #[error("{0}")]
+    Text(String),
+    /// The part's name is not one.
+    #[error("`{0}` names no part of a plan: source:NAME, destination:NAME, table:NAME, recipe:NAME or route:NAME")]
+    Name(String),
+    /// There is no such part.
+    #[error("the plan has no {0}")]
+    NoPart(Part),
+    /// There is one already.
+    #[error("the plan has a {0} already")]
+    Taken(Part),
+    /// A table has no steps.
+    #[error("a {0} has no steps")]
+    NoList(&'static str),
+    /// There is no such step.
+    #[error("the {part} has {count} steps, and no step {number}")]
+    NoStep {
+        /// Whose list.
+        part: Part,
+        /// The step that was meant.
+        number: usize,
+        /// How many there are.
+        count: usize,
+    },
+    /// There is no such place among the routes.
+    #[error("the plan has {count} routes, so none can be number {number}")]
+    NoRoute {
+        /// The place that was meant.
+        number: usize,
+        /// How many there are.
+        count: usize,
+    },
+    /// It is written in a way that cannot be changed here.
+    #[error("the {0} is written in a way that only an editor can change")]
+    Form(Part),
+}
+
+/// A part of a plan: what it is, and its name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Part {
+    /// `source`, `destination`, `table`, `recipe` or `route`.
+    pub kind: &'static str,
+    /// Its name.
+    pub name: String,
+}
+
+const KINDS: [&str; 5] = ["source", "destination", "table", "recipe", "route"];
+
+impl Part {
+    /// Reads `source:NAME` and the like.
+    #[must_use]
+    pub fn read(text: &str) -> Option<Part> {
+        let (kind, name) = text.split_once(':')?;
+        let kind = KINDS.into_iter().find(|k| *k == kind)?;
+        (!name.is_empty()).then(|| Part { kind, name: name.to_owned() })
+    }
+
+    fn named(text: &str) -> Result<Part, EditError> {
+        Part::read(text).ok_or_else(|| EditError::Name(text.to_owned()))
+    }
+
+    /// The key of its list of steps.
+    fn list(&self) -> Result<&'static str, EditError> {
+        match self.kind {
+            "source" => Ok("on_arrival"),
+            "route" => Ok("do"),
+            "destination" => Ok("always"),
+            "recipe" => Ok("steps"),
+            kind => Err(EditError::NoList(kind)),
+        }
+    }
+}
+
+impl Display for Part {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        write!(f, "{} `{}`", self.kind, self.name)
+    }
+}
+
+/// The plan `text`, changed.
+///
+/// # Errors
+/// If a change refers to what is not there, or the text is no TOML. Whether the plan that comes out is a good one is not looked at.
+pub fn edited(text: &str, edits: &[PlanEdit]) -> Result<String, EditError> {
+    let mut document = read(text)?;
+    for edit in edits {
+        match edit {
+            PlanEdit::AddStep { part, step, number } => in_list(&mut document, part, |part, list| {
+                let at = number.unwrap_or(list.len() + 1);
+                if at == 0 || at > list.len() + 1 {
+                    return Err(no_step(part, at, list));
+                }
+                let element = Element { before: alike(list), value: literal(step), behind: String::new() };
+                list.insert(at - 1, element);
+                Ok(())
+            })?,
+            PlanEdit::ChangeStep { part, number, step } => in_list(&mut document, part, |part, list| {
+                let at = step_at(part, *number, list)?;
+                list[at].value = literal(step);
+                Ok(())
+            })?,
+            PlanEdit::RemoveStep { part, number } => in_list(&mut document, part, |part, list| {
+                let at = step_at(part, *number, list)?;
+                list.remove(at);
+                Ok(())
+            })?,
+            PlanEdit::MoveStep { part, number, to } => in_list(&mut document, part, |part, list| {
+                let (at, to) = (step_at(part, *number, list)?, step_at(part, *to, list)?);
+                let element = list.remove(at);
+                list.insert(to, element);
+                Ok(())
+            })?,
+            PlanEdit::AddPart { text } => document = with(&document, text)?,
+            PlanEdit::RemovePart { part } => remove(&mut document, &Part::named(part)?)?,
+            PlanEdit::MoveRoute { name, to } => move_route(&mut document, name, *to)?,
+            PlanEdit::Set { part, key, value } => {
+                let part = Part::named(part)?;
+                let table = find(&mut document, &part)?;
+                match value {
+                    None => drop(table.remove(key)),
+                    Some(value) => {
+                        let new: Value = value.trim().parse().map_err(|e: toml_edit::TomlError| EditError::Text(e.to_string()))?;
+                        match table.get_mut(key).and_then(Item::as_value_mut) {
+                            Some(old) => {
+                                let decor = old.decor().clone();
+                                *old = new;
+                                *old.decor_mut() = decor;
+                            }
+                            None => drop(table.insert(key, Item::Value(new.decorated(" ", "")))),
+                        }
+                    }
+                }
+            }
+        }
+    }
+    Ok(document.to_string())
+}
+
+fn read(text: &str) -> Result<DocumentMut, EditError> {
+    text.parse().map_err(|e: toml_edit::TomlError| EditError::Text(e.to_string()))
+}
+
+/// A sentence as it is written in a plan: as it is, where that can be.
+fn literal(step: &str) -> Value {
+    let plain = !step.contains('\'') && !step.chars().any(char::is_control);
+    // What JSON escapes, TOML reads as well.
+    let written = if plain { format!("'{step}'") } else { serde_json::Value::from(step).to_string() };
+    written.parse().unwrap_or_else(|_| Value::from(step))
+}
+
+fn name_of(table: &dyn TableLike) -> Option<&str> {
+    table.get("name")?.as_str()
+}
+
+fn routes(document: &mut DocumentMut) -> Option<&mut ArrayOfTables> {
+    document.get_mut("route")?.as_array_of_tables_mut()
+}
+
+fn find<'a>(document: &'a mut DocumentMut, part: &Part) -> Result<&'a mut dyn TableLike, EditError> {
+    let none = || EditError::NoPart(part.clone());
+    if part.kind == "route" {
+        if document.get("route").is_some_and(|routes| !routes.is_array_of_tables()) {
+            return Err(EditError::Form(part.clone()));
+        }
+        let route = routes(document).and_then(|routes| routes.iter_mut().find(|route| name_of(*route) == Some(&part.name)));
+        return route.map(|route| route as &mut dyn TableLike).ok_or_else(none);
+    }
+    let item = document.get_mut(part.kind).and_then(Item::as_table_like_mut).and_then(|all| all.get_mut(&part.name)).ok_or_else(none)?;
+    item.as_table_like_mut().ok_or_else(|| EditError::Form(part.clone()))
+}
+
+/// The parts that a document has.
+fn parts(document: &DocumentMut) -> Vec<Part> {
+    let mut all = Vec::new();
+    for kind in KINDS.into_iter().filter(|kind| *kind != "route") {
+        let names = document.get(kind).and_then(Item::as_table_like).into_iter().flat_map(|all| all.iter().map(|(name, _)| name.to_owned()));
+        all.extend(names.map(|name| Part { kind, name }));
+    }
+    let routes = document.get("route").and_then(Item::as_array_of_tables).into_iter().flat_map(ArrayOfTables::iter);
+    all.extend(routes.filter_map(|route| Some(Part { kind: "route", name: name_of(route)?.to_owned() })));
+    all
+}
+
+fn with(document: &DocumentMut, text: &str) -> Result<DocumentMut, EditError> {
+    let there = parts(document);
+    if let Some(taken) = parts(&read(text)?).into_iter().find(|part| there.contains(part)) {
+        return Err(EditError::Taken(taken));
+    }
+    let before = document.to_string();
+    let gap = if before.trim().is_empty() { "" } else { "\n\n" };
+    read(&format!("{}{gap}{}\n", before.trim_end(), text.trim()))
+}
+
+fn remove(document: &mut DocumentMut, part: &Part) -> Result<(), EditError> {
+    find(document, part)?;
+    if part.kind == "route" {
+        if let Some(routes) = routes(document) {
+            routes.retain(|route| name_of(route) != Some(&part.name));
+        }
+    } else if let Some(all) = document.get_mut(part.kind).and_then(Item::as_table_like_mut) {
+        all.remove(&part.name);
+    }
+    Ok(())
+}
+
+fn move_route(document: &mut DocumentMut, name: &str, to: usize) -> Result<(), EditError> {
+    let part = Part { kind: "route", name: name.to_owned() };
+    find(document, &part)?;
+    let Some(routes) = routes(document) else { return Err(EditError::Form(part)) };
+    let mut all: Vec<_> = routes.iter().cloned().collect();
+    let Some(from) = all.iter().position(|route| name_of(route) == Some(name)) else { return Err(EditError::NoPart(part)) };
+    if to == 0 || to > all.len() {
+        return Err(EditError::NoRoute { number: to, count: all.len() });
+    }
+    // They are printed by their places in the document: those stay, and the routes change theirs.
+    let places: Vec<_> = all.iter().map(toml_edit::Table::position).collect();
+    let route = all.remove(from);
+    all.insert(to - 1, route);
+    routes.clear();
+    for (mut route, place) in all.into_iter().zip(places) {
+        route.set_position(place);
+        routes.push(route);
+    }
+    Ok(())
+}
+
+/// An element of a list, with what stands around it.
+struct Element {
+    /// What stands before it: a line end and comments, or blanks.
+    before: String,
+    value: Value,
+    /// The comment behind it, on its line.
+    behind: String,
+}
+
+fn no_step(part: &Part, number: usize, list: &[Element]) -> EditError {
+    EditError::NoStep { part: part.clone(), number, count: list.len() }
+}
+
+fn step_at(part: &Part, number: usize, list: &[Element]) -> Result<usize, EditError> {
+    if (1..=list.len()).contains(&number) { Ok(number - 1) } else { Err(no_step(part, number, list)) }
+}
+
+/// What stands before a new element of a list.
+fn alike(list: &[Element]) -> String {
+    let line = list.iter().find_map(|e| e.before.rfind('\n').map(|at| e.before[at..].to_owned()));
+    line.unwrap_or_default()
+}
+
+/// Longest list that is written on one line, in characters.
+const ONE_LINE: usize = 100;
+
+fn in_list(document: &mut DocumentMut, part: &str, change: impl FnOnce(&Part, &mut Vec<Element>) -> Result<(), EditError>) -> Result<(), EditError> {
+    let part = Part::named(part)?;
+    let key = part.list()?;
+    let table = find(document, &part)?;
+    let mut array = match table.get(key) {
+        None => Array::new(),
+        Some(item) => item.as_array().cloned().ok_or_else(|| EditError::Form(part.clone()))?,
+    };
+    let (mut list, rest) = elements(&array);
+    change(&part, &mut list)?;
+    write(&mut array, list, &rest);
+    if let Some(item) = table.get_mut(key) {
+        *item = Item::Value(Value::Array(array));
+        return Ok(());
+    }
+    table.insert(key, Item::Value(Value::Array(array).decorated(" ", "")));
+    // A route's steps stand before where they lead.
+    if part.kind == "route"
+        && let Some(to) = table.remove("to")
+    {
+        table.insert("to", to);
+    }
+    Ok(())
+}
+
+/// The elements of a list, and what stands behind the last.
+fn elements(array: &Array) -> (Vec<Element>, String) {
+    let text = |raw: Option<&toml_edit::RawString>| raw.and_then(|raw| raw.as_str()).unwrap_or_default().to_owned();
+    // What stands on the line of the element before belongs to that one.
+    let split = |text: String| match text.find('\n') {
+        Some(at) if text[..at].contains('#') => (text[..at].to_owned(), text[at..].to_owned()),
+        _ => (String::new(), text),
+    };
+    let mut list: Vec<Element> = Vec::new();
+    for value in array {
+        let (behind, before) = split(text(value.decor().prefix()));
+        if let Some(last) = list.last_mut() {
+            last.behind.push_str(&behind);
+        }
+        let (own, _) = split(format!("{}\n", text(value.decor().suffix())));
+        list.push(Element { before, value: value.clone(), behind: own });
+    }
+    let (behind, rest) = split(text(Some(array.trailing())));
+    if let Some(last) = list.last_mut() {
+        last.behind.push_str(&behind);
+    }
+    (list, rest)
+}
+
+fn write(array: &mut Array, mut list: Vec<Element>, rest: &str) {
+    let mut many = list.iter().any(|e| e.before.contains('\n'));
+    let width: usize = list.iter().map(|e| e.value.clone().decorated("", "").to_string().chars().count() + 2).sum();
+    if !many && width > ONE_LINE {
+        many = true;
+        list.iter_mut().for_each(|e| "\n    ".clone_into(&mut e.before));
+    }
+    let rest = if many && !rest.contains('\n') { "\n" } else { rest };
+    array.clear();
+    let mut behind = String::new();
+    for (number, element) in list.into_iter().enumerate() {
+        let before = match () {
+            () if many && !element.before.contains('\n') => "\n    ",
+            () if many => &element.before,
+            () if number == 0 => "",
+            () => " ",
+        };
+        array.push_formatted(element.value.decorated(format!("{behind}{before}"), ""));
+        behind = element.behind;
+    }
+    array.set_trailing(if many { format!("{behind}{rest}") } else { String::new() });
+    array.set_trailing_comma(many && !array.is_empty());
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::CheckedPlan;
+
+    const PLAN: &str = r#"# The ferries.
+
+[source.gates]   # all four quays
+kind = "http"
+listen = "127.0.0.1:1"
+
+# The desk.
+[destination.desk]
+kind = "discard"
+always = ['redact email'] # for good
+
+[destination.vault]
+kind = "discard"
+
+[recipe.short]
+steps = [
+    # what nobody reads
+    'remove debug', # since spring
+    'trim message to 400 B', # kept short
+    # and the rest
+    'remove spare' # by hand
+]
+
+# What goes wrong.
+[[route]]
+name = "trouble"
+when = 'severity >= warn'
+to = ["desk"]
+
+[[route]] # for the auditors
+name = "all"
+do = ['use short', 'drop path starts with "/health"']
+to = ["vault"]
+"#;
+
+    fn change(edits: &[PlanEdit]) -> Result<String, EditError> {
+        let after = edited(PLAN, edits)?;
+        CheckedPlan::read(&after).unwrap_or_else(|m| panic!("{after}\n{m:?}"));
+        Ok(after)
+    }
+
+    /// Lines that are only in one of the texts: `-` those of the first, `+` those of the second.
+    fn difference(after: &str) -> Vec<String> {
+        let (mut found, mut rest): (Vec<String>, Vec<&str>) = (Vec::new(), after.lines().collect());
+        for line in PLAN.lines() {
+            match rest.iter().position(|l| *l == line) {
+                Some(at) => drop(rest.remove(at)),
+                None => found.push(format!("-{line}")),
+            }
+        }
+        found.extend(rest.into_iter().map(|line| format!("+{line}")));
+        found
+    }
+
+    fn expect(edit: PlanEdit, lines: &[&str]) {
+        let after = change(std::slice::from_ref(&edit)).unwrap();
+        assert_eq!(difference(&after), lines, "{edit:?}\n{after}");
+    }
+
+    fn add(part: &str, step: &str, number: Option<usize>) -> PlanEdit {
+        PlanEdit::AddStep { part: part.into(), step: step.into(), number }
+    }
+
+    #[test]
+    fn a_step_is_added_where_it_is_said_and_nothing_else_changes() {
+        expect(add("route:trouble", "drop gate = \"4\"", None), &["+do = ['drop gate = \"4\"']"]);
+        let after = change(&[add("route:trouble", "drop gate = 4", None)]).unwrap();
+        assert!(after.contains("when = 'severity >= warn'\ndo = ['drop gate = 4']\nto = [\"desk\"]\n"), "{after}");
+        expect(add("source:gates", "tag a = 1", None), &["+on_arrival = ['tag a = 1']"]);
+        expect(add("destination:desk", "tag a = 1", Some(1)), &["-always = ['redact email'] # for good", "+always = ['tag a = 1', 'redact email'] # for good"]);
+        expect(
+            add("recipe:short", "tag who = \"it's\"", Some(2)),
+            &["-    'remove spare' # by hand", "+    \"tag who = \\\"it's\\\"\",", "+    'remove spare', # by hand"],
+        );
+        expect(add("recipe:short", "tag a = 1", None), &["-    'remove spare' # by hand", "+    'remove spare', # by hand", "+    'tag a = 1',"]);
+        let long = "drop message contains \"a gate that opens and shuts, and opens again\"";
+        let lines = ["-do = ['use short', 'drop path starts with \"/health\"']", "+do = [", "+    'use short',", "+    'drop path starts with \"/health\"',"];
+        expect(add("route:all", long, None), &[&lines[..], &[&format!("+    '{long}',"), "+]"]].concat());
+    }
+
+    #[test]
+    fn steps_take_their_comments_with_them() {
+        let part = || "recipe:short".to_owned();
+        expect(
+            PlanEdit::RemoveStep { part: part(), number: 1 },
+            &["-    # what nobody reads", "-    'remove debug', # since spring", "-    'remove spare' # by hand", "+    'remove spare', # by hand"],
+        );
+        let after = change(&[PlanEdit::MoveStep { part: part(), number: 3, to: 1 }]).unwrap();
+        let list = "[\n    # and the rest\n    'remove spare', # by hand\n    # what nobody reads\n    'remove debug', # since spring\n    'trim message to 400 B', # kept short\n]";
+        assert!(after.contains(list), "{after}");
+        expect(
+            PlanEdit::ChangeStep { part: part(), number: 2, step: "trim message to 1 KB".into() },
+            &[
+                "-    'trim message to 400 B', # kept short",
+                "-    'remove spare' # by hand",
+                "+    'trim message to 1 KB', # kept short",
+                "+    'remove spare', # by hand",
+            ],
+        );
+        expect(
+            PlanEdit::RemoveStep { part: "route:all".into(), number: 1 },
+            &["-do = ['use short', 'drop path starts with \"/health\"']", "+do = ['drop path starts with \"/health\"']"],
+        );
+    }
+
+    #[test]
+    fn parts_come_go_and_move() {
+        let route = "[[route]]\nname = \"more\"\nto = [\"desk\"]";
+        let after = change(&[PlanEdit::AddPart { text: route.into() }]).unwrap();
+        assert!(after.ends_with(&format!("to = [\"vault\"]\n\n{route}\n")) && after.starts_with(PLAN.trim_end()), "{after}");
+        let after = change(&[PlanEdit::RemovePart { part: "route:trouble".into() }]).unwrap();
+        assert!(!after.contains("What goes wrong") && after.contains("[[route]] # for the auditors"), "{after}");
+        let after = change(&[PlanEdit::MoveRoute { name: "all".into(), to: 1 }]).unwrap();
+        let (all, trouble) = (after.find("[[route]] # for the auditors").unwrap(), after.find("# What goes wrong.\n[[route]]").unwrap());
+        assert!(all < trouble, "{after}");
+        expect(
+            PlanEdit::Set { part: "route:trouble".into(), key: "when".into(), value: Some("'severity >= error'".into()) },
+            &["-when = 'severity >= warn'", "+when = 'severity >= error'"],
+        );
+        expect(PlanEdit::Set { part: "route:trouble".into(), key: "when".into(), value: None }, &["-when = 'severity >= warn'"]);
+        expect(PlanEdit::Set { part: "destination:desk".into(), key: "hold_for".into(), value: Some("\"2 days\"".into()) }, &["+hold_for = \"2 days\""]);
+    }
+
+    #[test]
+    fn what_cannot_be_done_says_why() {
+        let says = |edit: PlanEdit| edited(PLAN, &[edit]).unwrap_err().to_string();
+        assert_eq!(says(add("route:none", "remove a", None)), "the plan has no route `none`");
+        assert_eq!(says(add("table:none", "remove a", None)), "a table has no steps");
+        assert_eq!(
+            says(add("gates", "remove a", None)),
+            "`gates` names no part of a plan: source:NAME, destination:NAME, table:NAME, recipe:NAME or route:NAME"
+        );
+        assert_eq!(says(add("route:all", "remove a", Some(4))), "the route `all` has 2 steps, and no step 4");
+        assert_eq!(says(PlanEdit::RemoveStep { part: "route:all".into(), number: 0 }), "the route `all` has 2 steps, and no step 0");
+        assert_eq!(says(PlanEdit::AddPart { text: "[recipe.short]\nsteps = []".into() }), "the plan has a recipe `short` already");
+        assert_eq!(says(PlanEdit::MoveRoute { name: "all".into(), to: 3 }), "the plan has 2 routes, so none can be number 3");
+        assert!(says(PlanEdit::Set { part: "route:all".into(), key: "when".into(), value: Some("'open".into()) }).contains("TOML"));
+        assert_eq!(
+            edited("route = [{ name = \"a\" }]", &[add("route:a", "remove a", None)]).unwrap_err().to_string(),
+            "the route `a` is written in a way that only an editor can change"
+        );
+        assert!(edited("[[route", &[]).is_err());
+        assert_eq!(edited(PLAN, &[]).unwrap(), PLAN);
+    }
+}
