@@ -12,6 +12,7 @@ mod sources;
 mod status;
 mod survey;
 mod tail;
+mod trial;
 mod why;
 
 pub use destinations::*;
@@ -26,4 +27,5 @@ pub use sources::*;
 pub use status::*;
 pub use survey::*;
 pub use tail::*;
+pub use trial::*;
 pub use why::*;

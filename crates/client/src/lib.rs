@@ -23,6 +23,7 @@ mod source;
 mod status;
 mod survey;
 mod tail;
+mod trial;
 mod why;
 
 use std::path::PathBuf;
@@ -141,6 +142,8 @@ pub enum ClientCommand {
     Patterns(survey::PatternsArgs),
     /// Count the events that meet a condition, and show some of them
     Match(survey::MatchArgs),
+    /// Try a plan, or one step more, on real events: what goes, what changes, what it saves. Nothing is applied, sent or counted
+    Try(trial::TryArgs),
     /// Show events as they pass a point
     Tail {
         /// source:NAME, route:NAME, destination:NAME or remainder
@@ -254,6 +257,7 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Fields(args) => survey::fields(common, args).await,
         ClientCommand::Match(args) => survey::matching(common, args).await,
         ClientCommand::Patterns(args) => survey::patterns(common, args).await,
+        ClientCommand::Try(args) => trial::run(common, args).await,
         ClientCommand::Tail { point, when, side, most } => tail::tail(common, &point, when.as_deref(), side, most).await,
         ClientCommand::Send { file, source, url, key, gzip } => send::send(common, send::SendArgs { file, source, url, key, gzip }).await,
         ClientCommand::Quarantine { most, before } => quarantine::quarantine(common, most, before).await,

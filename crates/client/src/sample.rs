@@ -50,6 +50,15 @@ impl Sample {
         Ok(Sample { body, is_cut })
     }
 
+    /// Its text, of the first `most` bytes whole lines only, and whether there is more.
+    pub(crate) fn text(&self, most: usize) -> (String, bool) {
+        let end = match self.body.len() {
+            all if all <= most => all,
+            _ => self.body[..most].iter().rposition(|b| *b == b'\n').map_or(most, |end| end + 1),
+        };
+        (String::from_utf8_lossy(&self.body[..end]).into_owned(), self.is_cut || end < self.body.len())
+    }
+
     /// Hands each event on, as JSON. A line of text becomes one whose message it is; where it tells its time, that and its level are read from it. Returns how many records could not be read.
     pub(crate) fn each(&self, now_ms: i64, mut event: impl FnMut(&[u8])) -> Result<u64, Failure> {
         let records = split(&self.body, DeclaredFormat::Unknown, MAX_EVENT).map_err(|e| Failure::new(Exit::Failed, e.to_string()))?;

@@ -24,6 +24,7 @@ mod sink;
 mod site;
 mod tables;
 mod tail;
+mod trial;
 mod windows;
 
 use std::net::SocketAddr;

@@ -1,9 +1,11 @@
 //! Samples of what the sources take, for whoever wants to know what is in there.
 //!
 //! A few times a second, some events of a body are captured where they leave the source's own steps. The sample is fed once the body is acknowledged, so that nobody waits for it.
+//!
+//! Beside that, now and then, all events of all sources are kept for up to a minute: what a step does that looks at the events around one can only be tried on such a stretch.
 
 use std::collections::HashMap;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use rockrose_engine::{Capture, CompiledPlan, Point, Scratch, Watch};
 use rockrose_event::buffers::Buffer;
@@ -19,7 +21,9 @@ pub(crate) const BUDGET: usize = 32 << 20;
 /// A body of a source is looked into so often, in milliseconds.
 const EVERY: i64 = 200;
 /// So many events of it at the most.
-pub(crate) const OF_BODY: usize = 24;
+const OF_BODY: usize = 96;
+/// They are drawn of so many events behind one another, which stand anywhere in the body.
+pub(crate) const LOOKED_AT: usize = 4 * OF_BODY;
 /// So many events run through the plan at once, where it is asked which a route takes.
 const AT_ONCE: usize = 500;
 
@@ -28,40 +32,167 @@ const FORGOTTEN: i64 = 24 * 3_600 * 1000;
 /// It is looked so often which are that old, in milliseconds.
 const LOOKED_AGAIN: i64 = 60_000;
 
+/// What stretches take of the memory of samples: the one that is kept, and the one that is being gathered.
+const SHARE_OF_STRETCHES: usize = 4;
+/// A stretch is so long at the most, in milliseconds.
+const STRETCH: i64 = 60_000;
+/// The next one is begun so long after it, in milliseconds.
+const BETWEEN: i64 = 60_000;
+
+/// What of a body is wanted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Wanted {
+    Nothing,
+    Some,
+    All,
+}
+
+/// An event of a stretch.
+#[derive(Clone, Debug)]
+pub(crate) struct Consecutive {
+    pub(crate) source: String,
+    pub(crate) event: Box<[u8]>,
+    pub(crate) at_ms: i64,
+}
+
+/// All events of all sources from one moment to another, as they left the sources' steps.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Stretch {
+    pub(crate) since_ms: i64,
+    pub(crate) until_ms: i64,
+    pub(crate) events: Vec<Consecutive>,
+    bytes: usize,
+}
+
+#[derive(Default)]
+struct Stretches {
+    kept: Option<Arc<Stretch>>,
+    gathered: Option<Stretch>,
+}
+
+impl Stretches {
+    /// The stretch that is being gathered is over; one in which nothing came is none.
+    fn end(&mut self, until_ms: i64) {
+        if let Some(mut done) = self.gathered.take() {
+            done.until_ms = until_ms;
+            if !done.events.is_empty() || self.kept.is_none() {
+                done.events.sort_by_key(|event| event.at_ms);
+                self.kept = Some(Arc::new(done));
+            }
+        }
+    }
+
+    /// Whether a body that comes now is to be kept whole.
+    fn wants(&mut self, now: i64) -> bool {
+        if self.gathered.as_ref().is_some_and(|s| now - s.since_ms >= STRETCH || now < s.since_ms) {
+            self.end(now);
+        }
+        if self.gathered.is_none() && self.kept.as_ref().is_none_or(|s| now - s.until_ms >= BETWEEN || now < s.since_ms) {
+            self.gathered = Some(Stretch { since_ms: now, until_ms: now, ..Stretch::default() });
+        }
+        self.gathered.is_some()
+    }
+
+    fn add(&mut self, source: &str, captures: &[&Capture], now: i64, most: usize) {
+        let Some(stretch) = self.gathered.as_mut().filter(|stretch| stretch.since_ms <= now) else { return };
+        for event in captures.iter().filter_map(|capture| capture.after.as_ref()) {
+            stretch.bytes += event.len() + BESIDE;
+            stretch.events.push(Consecutive { source: source.to_owned(), event: on_one_line(event).into(), at_ms: now });
+        }
+        if stretch.bytes >= most {
+            self.end(now);
+        }
+    }
+}
+
+/// What an event of a stretch takes beside its bytes, roughly.
+const BESIDE: usize = 64;
+
+/// An event on one line; a line break can only stand between its parts.
+fn on_one_line(event: &[u8]) -> Vec<u8> {
+    event.iter().map(|b| if matches!(b, b'\n' | b'\r') { b' ' } else { *b }).collect()
+}
+
 struct Source {
     sample: Sample,
     forgot_ms: i64,
     looked_ms: i64,
     /// Events that came since, for which those of the next body will stand.
     waiting: u64,
+    /// How many were drawn.
+    drawn: u64,
 }
 
 /// The samples of all sources.
 pub(crate) struct Samples {
     sources: Mutex<HashMap<String, Source>>,
+    stretches: Mutex<Stretches>,
     budget: usize,
+}
+
+/// At most as many as are taken of a body, from all over it: of each part of it one by chance, so that no regular order of events keeps in step with the choice.
+fn drawn<'a>(captures: &[&'a Capture], seed: u64) -> Vec<&'a Capture> {
+    let count = captures.len().min(OF_BODY);
+    let part = |n: usize| {
+        let (start, end) = (n * captures.len() / count, (n + 1) * captures.len() / count);
+        captures[start + below(seed.wrapping_add(n as u64), end - start)]
+    };
+    (0..count).map(part).collect()
+}
+
+/// A number below `most`, by chance: the same for the same seed.
+pub(crate) fn below(seed: u64, most: usize) -> usize {
+    (xxhash_rust::xxh3::xxh3_64(&seed.to_le_bytes()) % most.max(1) as u64) as usize
 }
 
 impl Samples {
     pub(crate) fn new(budget: usize) -> Samples {
-        Samples { sources: Mutex::default(), budget }
+        Samples { sources: Mutex::default(), stretches: Mutex::default(), budget }
+    }
+
+    /// The memory for what is kept of single events.
+    fn budget(&self) -> usize {
+        self.budget - self.budget / SHARE_OF_STRETCHES
+    }
+
+    fn stretches(&self) -> std::sync::MutexGuard<'_, Stretches> {
+        self.stretches.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The newest stretch of consecutive events: one that is over, unless there is none yet.
+    pub(crate) fn stretch(&self, now: i64) -> Option<Arc<Stretch>> {
+        let mut stretches = self.stretches();
+        if self.budget > 0 {
+            stretches.wants(now);
+        }
+        let gathered = || stretches.gathered.as_ref().filter(|s| !s.events.is_empty()).map(|s| Arc::new(Stretch { until_ms: now, ..s.clone() }));
+        stretches.kept.clone().filter(|s| !s.events.is_empty()).or_else(gathered)
     }
 
     fn sources(&self) -> std::sync::MutexGuard<'_, HashMap<String, Source>> {
         self.sources.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Whether the body that a source has now is to be looked into.
-    pub(crate) fn is_due(&self, source: &str, now: i64) -> bool {
+    /// What is wanted of the body that a source has now.
+    pub(crate) fn wanted(&self, source: &str, now: i64) -> Wanted {
         if self.budget == 0 {
-            return false;
+            return Wanted::Nothing;
         }
+        let is_due = self.is_due(source, now);
+        match (self.stretches().wants(now), is_due) {
+            (true, _) => Wanted::All,
+            (false, true) => Wanted::Some,
+            (false, false) => Wanted::Nothing,
+        }
+    }
+
+    fn is_due(&self, source: &str, now: i64) -> bool {
         let mut sources = self.sources();
         if !sources.contains_key(source) {
             // An equal share for each.
-            let budget = self.budget / (sources.len() + 1);
+            let budget = self.budget() / (sources.len() + 1);
             sources.values_mut().for_each(|s| s.sample.set_budget(budget));
-            sources.insert(source.to_owned(), Source { sample: Sample::new(budget), forgot_ms: now, looked_ms: i64::MIN, waiting: 0 });
+            sources.insert(source.to_owned(), Source { sample: Sample::new(budget), forgot_ms: now, looked_ms: i64::MIN, waiting: 0, drawn: 0 });
         }
         let Some(of) = sources.get_mut(source) else { return false };
         let is_due = now.saturating_sub(of.looked_ms) >= EVERY || now < of.looked_ms;
@@ -74,10 +205,16 @@ impl Samples {
     /// Forgets what the plan has no source for any more.
     pub(crate) fn keep_only(&self, plan: &CheckedPlan) {
         self.sources().retain(|name, _| plan.sources.iter().any(|source| source.name == *name));
+        // What comes through other steps from now on is no continuation.
+        let mut stretches = self.stretches();
+        stretches.gathered = None;
     }
 
     /// A body of so many events was taken, and some of them were captured as they left the source's steps.
-    pub(crate) fn took(&self, source: &str, events: u64, captures: &[&Capture], now: i64) {
+    pub(crate) fn took(&self, source: &str, events: u64, wanted: Wanted, captures: &[&Capture], now: i64) {
+        if wanted == Wanted::All {
+            self.stretches().add(source, captures, now, self.budget / SHARE_OF_STRETCHES / 2);
+        }
         let mut sources = self.sources();
         let Some(of) = sources.get_mut(source) else { return };
         of.waiting += events;
@@ -86,10 +223,12 @@ impl Samples {
             of.sample.forget_before(now - FORGOTTEN);
         }
         // What a step has removed or holds back stands for itself and is not shown.
+        let captures = drawn(captures, of.drawn);
         let captured = captures.len() as u64;
         if captured == 0 {
             return;
         }
+        of.drawn = of.drawn.wrapping_add(OF_BODY as u64);
         let mut usual = Usual::new(&[]);
         let (each, mut left) = (of.waiting / captured, of.waiting % captured);
         of.waiting = 0;
@@ -97,8 +236,7 @@ impl Samples {
             let times = each + u64::from(left > 0);
             left = left.saturating_sub(1);
             let Some(event) = &capture.after else { continue };
-            // On one line each; a line break can only stand between its parts.
-            let event: Vec<u8> = event.iter().map(|b| if matches!(b, b'\n' | b'\r') { b' ' } else { *b }).collect();
+            let event = on_one_line(event);
             usual.read(&event);
             let message = usual.message(&event).unwrap_or_default().to_vec();
             of.sample.add(&event, &message, now, times.max(1));
@@ -106,7 +244,7 @@ impl Samples {
     }
 
     /// The sample of a source.
-    fn of(&self, source: &str) -> Vec<Sampled> {
+    pub(crate) fn of(&self, source: &str) -> Vec<Sampled> {
         self.sources().get(source).map(|of| of.sample.events()).unwrap_or_default()
     }
 

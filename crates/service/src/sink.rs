@@ -14,7 +14,7 @@ use rockrose_records::Side;
 use rockrose_spool::{Arrival, CommitExtras, KEPT_BYTES_OF_BODY, KEPT_OF_BODY, KEPT_OF_RECORD, Once, Packed, SpoolError, Unread, pack};
 
 use crate::engine::Running;
-use crate::samples::OF_BODY;
+use crate::samples::{LOOKED_AT, Wanted, below};
 use crate::{App, now_ms, queues, windows};
 
 /// Runs bodies through the plan and makes the outcome durable before it is acknowledged.
@@ -57,8 +57,8 @@ struct BodyJob {
     watch: Option<Watch>,
     /// Somebody looks at what the source is sent.
     caught: bool,
-    /// Some of its events are for the sample.
-    sampled: bool,
+    /// What of its events is for the samples.
+    sampled: Wanted,
 }
 
 fn work(running: &Running, given: BodyJob) -> Result<Processed, Refusal> {
@@ -81,7 +81,15 @@ fn work(running: &Running, given: BodyJob) -> Result<Processed, Refusal> {
         stamped_records = split(&stamped_body, DeclaredFormat::Lines, max_event.saturating_add(MAX_STAMPS)).map_err(Refusal::NotJson)?;
         (&stamped_body, &stamped_records)
     };
-    let watch = if sampled { Some(watch.unwrap_or_default().also(Point::Source(number), OF_BODY)) } else { watch };
+    let watch = match sampled {
+        Wanted::Nothing => watch,
+        Wanted::Some => {
+            let from = below(now as u64, records.len().saturating_sub(LOOKED_AT) + 1);
+            let from = records.get(from).map_or(0, |record| record.number);
+            Some(watch.unwrap_or_default().also_from(Point::Source(number), LOOKED_AT, from))
+        }
+        Wanted::All => Some(watch.unwrap_or_default().also(Point::Source(number), usize::MAX)),
+    };
     let watch = if caught { Some(watch.unwrap_or_default().also(Point::Source(number), CAUGHT)) } else { watch };
     let mut outcome = SCRATCH.with_borrow_mut(|scratch| {
         scratch.take_back(buffers::take(events.len()), Vec::new());
@@ -246,7 +254,7 @@ impl PlanSink {
         // Only so many bodies are worked on at once, so that their copies do not fill the memory together.
         let place = self.app.working.acquire().await;
         let (asked, now) = (Arc::clone(&running), now_ms());
-        let sampled = self.app.samples.is_due(&source, now);
+        let sampled = self.app.samples.wanted(&source, now);
         let given = BodyJob { source: source.clone(), body, says, with, now, watch, caught: monitor.is_caught(), sampled };
         let worked = tokio::task::spawn_blocking(move || work(&asked, given)).await;
         drop(place);
@@ -277,7 +285,7 @@ impl PlanSink {
             return Ok(before);
         }
         kept.map_err(|e| kept_nothing(&e))?;
-        self.sample(&running, &source, receipt.read, sampled.then_some(&captures), now);
+        self.sample(&running, &source, receipt.read, sampled, &captures, now);
         self.app.tail.publish(&running.compiled, now, captures);
         if !caught.is_empty() {
             monitor.show(caught);
@@ -298,11 +306,12 @@ impl PlanSink {
 
 impl PlanSink {
     /// Some events of a body that was acknowledged go into the source's sample.
-    fn sample(&self, running: &Running, source: &str, read: u64, captures: Option<&Vec<Capture>>, now: i64) {
+    fn sample(&self, running: &Running, source: &str, read: u64, wanted: Wanted, captures: &[Capture], now: i64) {
         let number = running.compiled.source(source);
         let is_here = |capture: &&Capture| Some(capture.point) == number.map(Point::Source) && capture.record > 0;
-        let captures: Vec<&Capture> = captures.into_iter().flatten().filter(is_here).take(OF_BODY).collect();
-        self.app.samples.took(source, read, &captures, now);
+        // Others may look at the same point.
+        let captures: Vec<&Capture> = if wanted == Wanted::Nothing { Vec::new() } else { captures.iter().filter(is_here).collect() };
+        self.app.samples.took(source, read, wanted, &captures, now);
     }
 
     /// A source is pushed back while a destination that it can reach holds all it may, and wants it so.

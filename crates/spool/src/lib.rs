@@ -209,6 +209,11 @@ impl Spool {
         self.read(move |c| reader::ledger(c, since, until)).await
     }
 
+    /// The first minute from `since` on (minutes since 1970) in which anything was counted.
+    pub async fn first_minute(&self, since: i64) -> Result<Option<i64>, SpoolError> {
+        self.read(move |c| reader::first_minute(c, since)).await
+    }
+
     /// One account's amounts by minute, from minute `since` on.
     pub async fn minutes(&self, stage: Stage, name: &str, since: i64) -> Result<Vec<(i64, Account, Amount)>, SpoolError> {
         let name = name.to_owned();

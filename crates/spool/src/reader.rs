@@ -82,6 +82,11 @@ pub(crate) fn ledger(c: &mut SqliteConnection, since: Option<i64>, until: Option
     Ok(sums.into_iter().map(|(account, amount)| LedgerRow { account, amount }).collect())
 }
 
+pub(crate) fn first_minute(c: &mut SqliteConnection, since: i64) -> Result<Option<i64>, SpoolError> {
+    use ledger_minute::dsl as l;
+    Ok(ledger_minute::table.filter(l::minute.ge(since)).select(diesel::dsl::min(l::minute)).first(c)?)
+}
+
 pub(crate) fn minutes(c: &mut SqliteConnection, stage: Stage, name: &str, since: i64) -> Result<Vec<(i64, Account, Amount)>, SpoolError> {
     use ledger_minute::dsl as l;
     let rows: Vec<(i64, Row)> = ledger_minute::table

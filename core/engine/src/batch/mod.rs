@@ -163,7 +163,7 @@ impl CompiledPlan {
             plan: self,
             from,
             number: source,
-            watch: watch.filter(|w| !w.points.is_empty()),
+            watch: watch.filter(|w| !w.points.is_empty()).map(|w| w.points.clone()),
             out: Outcome::default(),
             source: SourceTally { steps: self::tallies(&from.steps), ..SourceTally::default() },
             utf8: false,

@@ -3,7 +3,7 @@
 use rockrose_ledger::{Account, Added, Amount, Earlier, Entry, Measure, Posting, Series, Stage, WindowChange};
 
 /// Where in the plan events can be looked at.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Point {
     /// A source, by number: before and after its `on_arrival` steps.
     Source(usize),
@@ -15,29 +15,51 @@ pub enum Point {
     Remainder,
 }
 
+/// A point that somebody is looking at.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Watched {
+    pub(super) point: Point,
+    /// How many events are wanted there.
+    pub(super) most: usize,
+    /// The first record of a body that is wanted.
+    pub(super) from: u32,
+}
+
 /// Which points somebody is looking at.
 #[derive(Clone, Debug, Default)]
 pub struct Watch {
-    pub(super) points: Vec<Point>,
-    pub(super) most: usize,
+    /// In order.
+    pub(super) points: Vec<Watched>,
     pub(super) clock: Option<fn() -> u64>,
 }
 
 impl Watch {
-    /// Looks at another point as well.
+    /// Looks at another point as well, at the most `most` events of one batch.
     #[must_use]
-    pub fn also(mut self, point: Point, most: usize) -> Watch {
-        if !self.points.contains(&point) {
-            self.points.push(point);
+    pub fn also(self, point: Point, most: usize) -> Watch {
+        self.also_from(point, most, 0)
+    }
+
+    /// Looks at another point as well, at the most `most` events of one batch, from the record of that number on.
+    #[must_use]
+    pub fn also_from(mut self, point: Point, most: usize, from: u32) -> Watch {
+        match self.points.binary_search_by_key(&point, |watched| watched.point) {
+            Ok(at) => {
+                let watched = &mut self.points[at];
+                (watched.most, watched.from) = (watched.most.max(most), watched.from.min(from));
+            }
+            Err(at) => self.points.insert(at, Watched { point, most, from }),
         }
-        self.most = self.most.max(most);
         self
     }
 
     /// Looks at `points`, at the most `most` events of one batch at each.
     #[must_use]
     pub fn new(points: Vec<Point>, most: usize) -> Watch {
-        Watch { points, most, clock: None }
+        let mut points: Vec<Watched> = points.into_iter().map(|point| Watched { point, most, from: 0 }).collect();
+        points.sort_unstable_by_key(|watched| watched.point);
+        points.dedup_by_key(|watched| watched.point);
+        Watch { points, clock: None }
     }
 
     /// Times the steps as well, by a clock that tells nanoseconds.

@@ -4,7 +4,7 @@ use rockrose_event::record::{Form, Record};
 use rockrose_event::{json, scan};
 use rockrose_ledger::{Amount, Entry, Measure, Stage, WindowState};
 
-use super::outcome::{Capture, MAX_LINES, Outcome, Point, Quarantined, Watch};
+use super::outcome::{Capture, MAX_LINES, Outcome, Point, Quarantined, Watched};
 use super::scratch::Scratch;
 use super::tally::{Posts, SourceTally, Tallies};
 use crate::compile::{CompiledPlan, Source};
@@ -20,7 +20,8 @@ pub(super) struct Run<'a> {
     /// The source whose batch it is, and its number.
     pub(super) from: &'a Source,
     pub(super) number: usize,
-    pub(super) watch: Option<&'a Watch>,
+    /// Where somebody looks, in order, with how many events are still wanted there; nothing, once nobody does.
+    pub(super) watch: Option<Vec<Watched>>,
     pub(super) out: Outcome,
     /// The whole body is UTF-8, so each record is.
     pub(super) utf8: bool,
@@ -229,7 +230,7 @@ impl Run<'_> {
     /// An event through its source's steps, and through its routes.
     fn arrive(&mut self, coming: Coming<'_>, scratch: &mut Scratch) {
         // Once all is seen that was asked for, the rest goes on as if nobody looked.
-        if self.watch.is_some_and(|watch| self.out.captures.len() >= watch.most.saturating_mul(watch.points.len())) {
+        if self.watch.as_ref().is_some_and(|watch| watch.iter().all(|watched| watched.most == 0)) {
             self.watch = None;
         }
         if self.from.steps.is_empty() && self.watch.is_none() {
@@ -269,7 +270,7 @@ impl Run<'_> {
         }
         self.source.remainder.count(arrived.json.len());
         if self.watches(Point::Remainder) {
-            self.out.captures.push(Capture {
+            self.captured(Capture {
                 point: Point::Remainder,
                 before: arrived.json.to_vec(),
                 after: Some(arrived.json.to_vec()),
@@ -393,7 +394,7 @@ impl Run<'_> {
         branch.selection.push(at);
         let point = Point::Destination(through.to[place]);
         if self.watches(point) {
-            self.out.captures.push(Capture {
+            self.captured(Capture {
                 point,
                 before: received.clone(),
                 after: Some(received.clone()),
@@ -445,8 +446,18 @@ impl Run<'_> {
         }
     }
 
+    fn captured(&mut self, capture: Capture) {
+        let point = capture.point;
+        let at = |watch: &[Watched]| watch.binary_search_by_key(&point, |watched| watched.point);
+        if let Some(watched) = self.watch.as_mut().and_then(|watch| at(watch).ok().map(|at| &mut watch[at])) {
+            watched.most = watched.most.saturating_sub(1);
+        }
+        self.out.captures.push(capture);
+    }
+
     fn watches(&self, point: Point) -> bool {
-        self.watch.is_some_and(|w| w.points.contains(&point) && self.out.captures.iter().filter(|c| c.point == point).count() < w.most)
+        let wants = |watched: &Watched| watched.most > 0 && self.record >= watched.from;
+        self.watch.as_ref().is_some_and(|watch| watch.binary_search_by_key(&point, |watched| watched.point).is_ok_and(|at| wants(&watch[at])))
     }
 
     #[inline]
@@ -461,7 +472,7 @@ impl Run<'_> {
                 Passed::Held(i) => (None, Some(sentence(i))),
             };
             let failed_by = failed.map(sentence);
-            self.out.captures.push(Capture { point, before: before.to_vec(), after, removed_by, held_by, failed_by, route, record: self.record });
+            self.captured(Capture { point, before: before.to_vec(), after, removed_by, held_by, failed_by, route, record: self.record });
         }
     }
 

@@ -3,6 +3,8 @@
 //! A plan is compiled anew for it, so nothing that the steps of the running plan remember is touched. Each given event stands for as many as its sample says, and comes at its own time. What
 //! a step makes of it may depend on the events around it (`limit`, `merge repeats` …): of those a sample with gaps tells little, and the trial says so; events that came without a gap tell it.
 
+mod arrival;
+mod compare;
 mod predict;
 mod shown;
 mod totals;
@@ -18,7 +20,9 @@ use rockrose_ledger::{Account, Amount};
 use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
 
-pub use predict::{Predicted, Real, predict};
+pub use arrival::{behind_arrival, behind_arrival_of};
+pub use compare::{Comparison, Samples, Side, compare};
+pub use predict::{Predicted, Real};
 pub use shown::{Difference, Fate, Leaving, Tried, TriedRoute, differences};
 pub use totals::{BranchTotals, ListTotals, StepTotals};
 
@@ -46,7 +50,9 @@ pub struct Given<'a> {
 pub struct Asked<'a> {
     /// The events came without a gap: what depends on the events around one can be told.
     pub consecutive: bool,
-    /// Show what becomes of events on this route only.
+    /// Of events that came without a gap, those of so long at the beginning, in milliseconds, only make the steps acquainted with the stream: they are not counted.
+    pub acquaints_ms: i64,
+    /// Show what becomes of events on this route only: if nothing else is said, of those that it takes.
     pub route: Option<&'a str>,
     /// Show only events of which this becomes.
     pub fate: Option<Fate>,
@@ -60,7 +66,7 @@ pub struct Asked<'a> {
 
 impl Default for Asked<'_> {
     fn default() -> Self {
-        Asked { consecutive: false, route: None, fate: None, most: 0, clock: None, stop: &|| false }
+        Asked { consecutive: false, acquaints_ms: 0, route: None, fate: None, most: 0, clock: None, stop: &|| false }
     }
 }
 
@@ -81,6 +87,8 @@ pub struct Trial {
     pub branches: Vec<BranchTotals>,
     /// Some events, and what became of each.
     pub shown: Vec<Tried>,
+    /// They are of the stretch without gaps, where there is one beside the sample.
+    pub shows_stretch: bool,
     /// What these events cannot tell, in sentences.
     pub cannot_tell: Vec<String>,
     /// For each destination of the plan, some of the events that would be sent there, as they would be, and for how many each stands.
@@ -93,7 +101,7 @@ pub struct Trial {
 const AT_ONCE: usize = 2_000;
 /// And so many while they are watched.
 const WATCHED_AT_ONCE: usize = 100;
-/// So many events of the first are timed.
+/// So many of the first events of a source are timed.
 const TIMED: usize = 2_000;
 /// The windows are looked through so often in the events' own time, in milliseconds, as the service does.
 const LOOK_EVERY: i64 = 250;
@@ -118,19 +126,20 @@ pub fn trial(plan: &CheckedPlan, key: HashKey, environment: &Environment, given:
         shown: Shown::new(plan, asked),
         trial: Trial { events: events.len() as u64, stands_for: events.iter().map(|(_, i)| given[*i].times).sum(), ..Trial::default() },
         looked: i64::MIN,
+        timed: vec![0; plan.sources.len()],
     };
-    let mut rest = &events[..];
-    while !rest.is_empty() {
-        if (asked.stop)() {
-            run.trial.is_cut = true;
-            break;
-        }
-        let (some, further) = rest.split_at(run.next(rest));
-        run.some(some, events.len() - rest.len());
-        rest = further;
-    }
+    let begins =
+        events.first().filter(|_| asked.consecutive && asked.acquaints_ms > 0).map(|(_, first)| given[*first].at_ms.saturating_add(asked.acquaints_ms));
+    let (first, counted) = events.split_at(begins.map_or(0, |begins| events.partition_point(|(_, i)| given[*i].at_ms < begins)));
+    run.all(first);
+    run.account.clear();
+    run.all(counted);
     let TrialRun { account, totals, shown, mut trial, .. } = run;
     (trial.lists, trial.branches) = totals.of(plan, &account);
+    if !first.is_empty() {
+        // Steps held as much when the count began as when it ended.
+        trial.branches.iter_mut().for_each(|branch| branch.steady = branch.sent);
+    }
     trial.remainder = totals::sum(&account, |a| a.measure == rockrose_ledger::Measure::Remainder);
     trial.unreadable = account.iter().filter(|(a, _)| is_unreadable(a)).map(|(_, n)| n.events.max(0) as u64).sum();
     trial.cannot_tell = if asked.consecutive { Vec::new() } else { cannot_tell(plan) };
@@ -176,9 +185,25 @@ struct TrialRun<'a> {
     trial: Trial,
     /// When it was last looked which windows are due, in stretches of [`LOOK_EVERY`].
     looked: i64,
+    /// How many events of each source were timed.
+    timed: Vec<usize>,
 }
 
 impl TrialRun<'_> {
+    /// All of some events, one after the other.
+    fn all(&mut self, events: &[(usize, usize)]) {
+        let mut rest = events;
+        while !rest.is_empty() {
+            if (self.asked.stop)() {
+                self.trial.is_cut = true;
+                break;
+            }
+            let (some, further) = rest.split_at(self.next(rest));
+            self.some(some);
+            rest = further;
+        }
+    }
+
     /// How many of the next events are of one source and stand for as many.
     fn next(&self, rest: &[(usize, usize)]) -> usize {
         let most = if self.shown.points().is_some() { WATCHED_AT_ONCE } else { AT_ONCE };
@@ -191,8 +216,8 @@ impl TrialRun<'_> {
         rest.iter().take(most).take_while(alike).count().max(1)
     }
 
-    /// Some events of one source, which are the plan's so-many-th.
-    fn some(&mut self, some: &[(usize, usize)], before: usize) {
+    /// Some events of one source.
+    fn some(&mut self, some: &[(usize, usize)]) {
         let (source, first) = some[0];
         let (now, times) = (self.given[first].at_ms, self.given[first].times);
         if self.asked.consecutive && self.compiled.holds_back() && now.div_euclid(LOOK_EVERY) > self.looked {
@@ -209,8 +234,9 @@ impl TrialRun<'_> {
             body.push(b'\n');
             moments.push(self.given[*i].at_ms);
         }
-        let mut watch = self.shown.points().map(|points: &[Point]| Watch::new(points.to_vec(), some.len() * points.len().max(1)));
-        if let Some(clock) = self.asked.clock.filter(|_| before < TIMED) {
+        let mut watch = self.shown.points().map(|points: &[Point]| Watch::new(points.to_vec(), some.len() * self.compiled.branches.len().max(1)));
+        if let Some(clock) = self.asked.clock.filter(|_| self.timed[source] < TIMED) {
+            self.timed[source] += some.len();
             // A watch of nothing is none: the source's own point is looked at.
             watch = Some(watch.unwrap_or_else(|| Watch::new(vec![Point::Source(source)], 1)).timed(clock));
         }

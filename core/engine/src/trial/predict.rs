@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, HashMap};
 
-use rockrose_ledger::Amount;
+use rockrose_ledger::{Amount, Stage};
 
 use super::Trial;
 use super::totals::BranchTotals;
@@ -12,7 +12,7 @@ use super::totals::BranchTotals;
 pub struct Real {
     /// What came through each source's steps.
     pub sources: HashMap<String, Amount>,
-    /// What was queued on each way from a route to a destination.
+    /// What was queued on each way from a route to a destination. Empty, if it is not known.
     pub branches: HashMap<(String, String), Amount>,
 }
 
@@ -21,33 +21,34 @@ pub struct Real {
 pub struct Predicted {
     /// The destination.
     pub destination: String,
-    /// What it really got.
+    /// What it gets by the plan that runs.
     pub now: Amount,
-    /// What it would have got by the other plan.
+    /// What it would get by the other plan.
     pub then: Amount,
 }
 
-/// Compares a trial of the plan that runs with one of another plan, over the same events.
+/// A way from a route to a destination.
+pub(super) type Way = (String, String);
+
+/// Compares a trial of the plan that runs with one of another plan, over the same events, way by way: what it carries, and what it would carry.
 ///
 /// Where the running plan sends something on a way, what it really sent is what the trials' ratio is taken of: so the sample need not be exact. A way that is new is reckoned from its sources.
-#[must_use]
-pub fn predict(now: &Trial, then: &Trial, real: &Real) -> Vec<Predicted> {
-    let sampled: HashMap<&str, Amount> = now.lists.iter().filter(|l| l.stage == rockrose_ledger::Stage::Source).map(|l| (l.name.as_str(), l.went)).collect();
-    let by_way = |trial: &Trial| -> HashMap<(String, String), BranchTotals> {
-        trial.branches.iter().map(|b| ((b.route.clone(), b.destination.clone()), b.clone())).collect()
-    };
+pub(super) fn ways(now: &Trial, then: &Trial, real: &Real) -> BTreeMap<Way, (Amount, Amount)> {
+    let sampled: HashMap<&str, Amount> = now.lists.iter().filter(|l| l.stage == Stage::Source).map(|l| (l.name.as_str(), l.went)).collect();
+    let by_way =
+        |trial: &'_ Trial| -> HashMap<Way, BranchTotals> { trial.branches.iter().map(|b| ((b.route.clone(), b.destination.clone()), b.clone())).collect() };
     let (now_ways, then_ways) = (by_way(now), by_way(then));
-    let mut found: BTreeMap<String, (Amount, Amount)> = BTreeMap::new();
-    for trial in [now, then] {
-        for branch in &trial.branches {
-            found.entry(branch.destination.clone()).or_default();
-        }
+    let mut found: BTreeMap<Way, (Amount, Amount)> = BTreeMap::new();
+    for (way, branch) in &now_ways {
+        let really = if real.branches.is_empty() { scaled(branch, &sampled, real) } else { real.branches.get(way).copied().unwrap_or_default() };
+        found.entry(way.clone()).or_default().0 = really;
     }
-    for (way, amount) in &real.branches {
-        found.entry(way.1.clone()).or_default().0 += *amount;
+    // What events took that are on no way of the running plan any more, such as those that another destination spilled.
+    for (way, amount) in real.branches.iter().filter(|(way, _)| !now_ways.contains_key(*way)) {
+        found.entry(way.clone()).or_default().0 = *amount;
     }
     for (way, then) in &then_ways {
-        let really = real.branches.get(way).copied().unwrap_or_default();
+        let really = found.get(way).map(|(now, _)| *now).unwrap_or_default();
         let estimate = match now_ways.get(way) {
             Some(now) if really.events > 0 && now.steady.events > 0 => {
                 // Of each the ratio, so that an event may become shorter.
@@ -57,9 +58,20 @@ pub fn predict(now: &Trial, then: &Trial, real: &Real) -> Vec<Predicted> {
             Some(now) if really.events > 0 && now.taken == then.taken && then.steady.events == 0 => really,
             _ => scaled(then, &sampled, real),
         };
-        found.entry(way.1.clone()).or_default().1 += estimate;
+        found.entry(way.clone()).or_default().1 = estimate;
     }
-    found.into_iter().map(|(destination, (now, then))| Predicted { destination, now, then }).collect()
+    found
+}
+
+/// What comes to each destination on all its ways.
+pub(super) fn by_destination(ways: impl IntoIterator<Item = (Way, (Amount, Amount))>) -> Vec<Predicted> {
+    let mut found: BTreeMap<String, Predicted> = BTreeMap::new();
+    for ((_, destination), (now, then)) in ways {
+        let at = found.entry(destination.clone()).or_insert_with(|| Predicted { destination, now: Amount::default(), then: Amount::default() });
+        at.now += now;
+        at.then += then;
+    }
+    found.into_values().collect()
 }
 
 fn ratio(really: i64, then: i64, now: i64) -> i64 {

@@ -223,9 +223,17 @@ impl<'a> Shown<'a> {
                 routes.push(TriedRoute { name: planned.name.clone(), passing, parts, destinations });
             }
             let tried = Tried { given: *number, times: event.times, arrival: (*arrival).clone(), routes };
-            if self.tried.len() < self.most && self.fate.is_none_or(|fate| tried.has(fate, self.route.is_none())) {
+            if self.tried.len() < self.most && self.is_wanted(&tried) {
                 self.tried.push(tried);
             }
+        }
+    }
+
+    /// Without a word on what becomes of them, events are shown that the route takes which was asked for.
+    fn is_wanted(&self, tried: &Tried) -> bool {
+        match self.fate {
+            Some(fate) => tried.has(fate, self.route.is_none()),
+            None => self.route.is_none() || tried.routes.iter().any(|route| route.passing.is_some()),
         }
     }
 

@@ -1,3 +1,5 @@
+use std::collections::HashMap;
+
 use proptest::prelude::*;
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_ledger::{Measure, Stage};
@@ -245,29 +247,47 @@ fn a_prediction_keeps_to_what_really_flows() {
         (Real { sources: trial.lists.iter().filter(|l| l.stage == Stage::Source).map(|l| (l.name.clone(), l.went)).collect(), branches }, trial)
     };
     let (real, _) = really(&now, &whole);
+    let environment = Environment::default();
+    let predicted = |then: &str, some: &[Given<'_>], stretch: &[Given<'_>], real: &Real| {
+        let (now, then) = (read(&now), read(then));
+        let [now, then] = [&now, &then].map(|plan| Side { plan, environment: &environment });
+        compare(now, then, &HashKey::new([1; 32]), Samples { some, stretch }, real, &Asked::default())
+    };
+    let off = |told: i64, real: i64| (told as f64 / real as f64 - 1.0).abs();
     for (name, then) in [
         ("dropped", now.replace("trim message to 1 KB", "drop n < 3")),
         ("sampled", now.replace("trim message to 1 KB", "sample 1 in 4")),
         ("a new route", format!("{now}[[route]]\nname = 'more'\nwhen = 'n = 3'\nto = ['x']\n")),
         ("removed", now.replace("[[route]]\nname = 'all'\nto = ['x']\n", "")),
     ] {
-        let predicted = predict(&run(&now, &sample, false), &run(&then, &sample, false), &real);
         let sent = really(&then, &whole).1.lists.iter().find(|l| l.stage == Stage::Destination).unwrap().went;
-        let [one] = &predicted[..] else { panic!("{predicted:?}") };
-        let off = |told: i64, real: i64| (told as f64 / real as f64 - 1.0).abs();
-        assert!(off(one.then.bytes, sent.bytes) < 0.02 && off(one.then.events, sent.events) < 0.02, "{name}: {one:?}, really {sent:?}");
-        assert_eq!(one.now.events, 36_000);
+        for real in [&real, &Real { branches: HashMap::new(), ..real.clone() }] {
+            let told = predicted(&then, &sample, &[], real).predicted;
+            let [one] = &told[..] else { panic!("{told:?}") };
+            assert!(off(one.then.bytes, sent.bytes) < 0.02 && off(one.then.events, sent.events) < 0.02, "{name}: {one:?}, really {sent:?}");
+            assert!(off(one.now.events, 36_000) < 0.001, "{one:?}");
+        }
     }
     // What depends on the pace is told from events without a gap: here of about ten seconds, for what comes in a minute.
     let long: Vec<Vec<u8>> = (0..60_000).map(|n| event(if n % 5 == 0 { "/pay" } else { "/board" }, n / 5 % 10)).collect();
     let long: Vec<Given<'_>> = long.iter().enumerate().map(|(n, e)| Given::one("a", e, n as i64)).collect();
-    let whole = &long;
-    let (real, _) = really(&now, whole);
+    let sample: Vec<Given<'_>> = long.iter().filter(|g| g.at_ms % 9 == 0).map(|g| Given { times: 9, ..*g }).collect();
+    let (real, _) = really(&now, &long);
     for step in ["merge repeats within 2 seconds by path, n", "limit 20 per second", "sample to 10 per second by n"] {
         let then = now.replace("trim message to 1 KB", step);
-        let predicted = predict(&run(&now, &whole[..9_300], true), &run(&then, &whole[..9_300], true), &real);
-        let sent = really(&then, whole).1.lists.iter().find(|l| l.stage == Stage::Destination).unwrap().went.events;
-        let off = predicted[0].then.events as f64 / sent as f64 - 1.0;
-        assert!(off.abs() < 0.02, "{step}: {predicted:?}, really {sent}");
+        let (_, trial) = really(&then, &long);
+        let of = |stage| trial.lists.iter().find(|l| l.stage == stage).unwrap();
+        let told = predicted(&then, &sample, &long[..9_300], &real);
+        assert!(
+            off(told.predicted[0].then.events, of(Stage::Destination).went.events) < 0.02,
+            "{step}: {:?}, really {:?}",
+            told.predicted,
+            of(Stage::Destination)
+        );
+        // Its step takes away as much as it really does, and nothing is left that cannot be told.
+        let list = told.then.lists.iter().find(|l| l.stage == Stage::Route).unwrap();
+        assert!(off(list.steps[0].removed, of(Stage::Route).steps[0].removed) < 0.05 && told.then.cannot_tell.is_empty(), "{list:?}");
+        // Without a stretch it is said that this is no answer.
+        assert_eq!(predicted(&then, &sample, &[], &real).then.cannot_tell.len(), 1);
     }
 }

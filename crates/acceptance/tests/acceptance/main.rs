@@ -20,4 +20,5 @@ mod signals;
 mod sites;
 mod sources;
 mod survey;
+mod trial;
 mod windows;

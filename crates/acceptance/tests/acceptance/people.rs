@@ -26,6 +26,7 @@ VTOAW GET    /api/v1/kits
 VTOAW GET    /api/v1/plan
 VTOAW GET    /api/v1/plan/first
 .TO.W POST   /api/v1/plan/check
+VTOAW POST   /api/v1/plan/edit
 VTOAW GET    /api/v1/revisions
 .TO.W POST   /api/v1/revisions
 VTOAW GET    /api/v1/revisions/{number}
@@ -45,6 +46,7 @@ VTO.W GET    /api/v1/sample
 VTO.W GET    /api/v1/fields
 VTO.W GET    /api/v1/patterns
 VTO.W POST   /api/v1/why
+VTO.W POST   /api/v1/trial
 VTOAW GET    /api/v1/secrets
 ....W PUT    /api/v1/secrets/{name}
 ....W DELETE /api/v1/secrets/{name}

@@ -72,7 +72,7 @@ pub(crate) async fn look(State(app): State<Arc<App>>, Body(request): Body<LookRe
 }
 
 /// Somebody who waits for an answer.
-struct Asking(Arc<AtomicBool>);
+pub(super) struct Asking(pub(super) Arc<AtomicBool>);
 
 impl Drop for Asking {
     fn drop(&mut self) {

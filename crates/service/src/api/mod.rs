@@ -18,6 +18,7 @@ mod sources;
 mod status;
 mod survey;
 mod tail;
+mod trial;
 pub(crate) mod types;
 mod why;
 
@@ -101,6 +102,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(survey::fields))
         .routes(routes!(survey::patterns))
         .routes(routes!(why::why))
+        .routes(routes!(trial::trial))
+        .routes(routes!(trial::edit))
         .routes(routes!(secrets::list))
         .routes(routes!(secrets::set, secrets::remove))
         .routes(routes!(auth::make_link))

@@ -50,6 +50,7 @@ pub(crate) const PERMITS: &[Permit] = &[
     read("/api/v1/plan", KNOWN),
     read("/api/v1/plan/first", KNOWN),
     Permit { method: "POST", path: "/api/v1/plan/check", needs: CHANGE, noted: None },
+    Permit { method: "POST", path: "/api/v1/plan/edit", needs: KNOWN, noted: None },
     read("/api/v1/revisions", KNOWN),
     noted("POST", "/api/v1/revisions", CHANGE, "apply plan"),
     read("/api/v1/revisions/{number}", KNOWN),
@@ -69,6 +70,7 @@ pub(crate) const PERMITS: &[Permit] = &[
     noted("GET", "/api/v1/fields", SEE, "look at sample"),
     noted("GET", "/api/v1/patterns", SEE, "look at sample"),
     noted("POST", "/api/v1/why", SEE, "ask why"),
+    noted("POST", "/api/v1/trial", SEE, "try plan"),
     read("/api/v1/secrets", KNOWN),
     noted("PUT", "/api/v1/secrets/{name}", SECRETS, "set secret"),
     noted("DELETE", "/api/v1/secrets/{name}", SECRETS, "remove secret"),
@@ -122,7 +124,7 @@ mod tests {
         assert!(PERMITS.iter().all(|permit| !permit.needs.is_empty()));
         // What changes something is in the journal.
         let unnoted: Vec<_> = PERMITS.iter().filter(|p| p.method != "GET" && p.noted.is_none()).map(|p| p.path).collect();
-        assert_eq!(unnoted, ["/api/v1/plan/check"]);
+        assert_eq!(unnoted, ["/api/v1/plan/check", "/api/v1/plan/edit"]);
     }
 
     #[test]

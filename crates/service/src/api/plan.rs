@@ -25,11 +25,11 @@ use crate::caller::Caller;
 /// Most revisions in one answer.
 const MAX_REVISIONS: i64 = 500;
 
-fn difference(old: &str, new: &str) -> String {
+pub(super) fn difference(old: &str, new: &str) -> String {
     TextDiff::from_lines(old, new).unified_diff().context_radius(2).to_string()
 }
 
-fn problem(refusal: Refusal) -> Problem {
+pub(super) fn problem(refusal: Refusal) -> Problem {
     match refusal {
         Refusal::Mistakes(mistakes) => {
             let listed: Vec<PlanMistake> = mistakes.into_iter().map(types::mistake).collect();

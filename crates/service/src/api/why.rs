@@ -96,17 +96,17 @@ async fn at_source(app: &App, caller: &Caller, source: String, event: Vec<u8>) -
     })
 }
 
+pub(super) fn decision(part: rockrose_engine::Part) -> Decision {
+    let seen = part.seen.into_iter().map(|(field, value)| Seen { field, value });
+    Decision { sentence: part.sentence, holds: part.holds, seen: seen.collect() }
+}
+
 fn route(app: &App, caller: &Caller, route: rockrose_engine::RouteWhy) -> RouteDecision {
-    let part = |p: rockrose_engine::Part| Decision {
-        sentence: p.sentence,
-        holds: p.holds,
-        seen: p.seen.into_iter().map(|(field, value)| Seen { field, value }).collect(),
-    };
     RouteDecision {
         name: route.name,
         taken: route.taken,
         because: route.because.map(str::to_owned),
-        parts: route.parts.into_iter().map(part).collect(),
+        parts: route.parts.into_iter().map(decision).collect(),
         passage: passage(route.passing),
         destinations: route.destinations.into_iter().map(|(name, passing)| sent_to(app, caller, name, passing)).collect(),
     }
