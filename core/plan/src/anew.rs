@@ -72,6 +72,7 @@ impl CheckedPlan {
             }],
             destinations: vec![Destination { always, ..destination.clone() }],
             tables: self.tables.clone(),
+            examples: Vec::new(),
             recipes: crate::recipe::Recipes::new(),
             warnings: Vec::new(),
         })
@@ -90,6 +91,7 @@ impl CheckedPlan {
             routes: Vec::new(),
             destinations: Vec::new(),
             tables: Vec::new(),
+            examples: Vec::new(),
             recipes,
             warnings: Vec::new(),
         })

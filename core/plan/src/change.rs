@@ -2,8 +2,8 @@
 
 use std::collections::BTreeSet;
 
-use crate::CheckedPlan;
-use crate::check::Route;
+use crate::check::{Gate, Route};
+use crate::{CheckedPlan, Destination, Example, Source};
 
 /// A part of a plan that another plan has not, or has otherwise.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -14,27 +14,29 @@ pub struct Change {
     pub name: String,
     /// `added`, `removed` or `changed`.
     pub change: &'static str,
+    /// What was changed, a sentence each.
+    pub details: Vec<String>,
 }
 
 impl std::fmt::Display for Change {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        let Change { part, name, change } = self;
+        let Change { part, name, change, .. } = self;
         write!(f, "the {part} `{name}` would be {change}")
     }
 }
 
-fn compare<T: PartialEq>(part: &'static str, old: &[T], new: &[T], name: fn(&T) -> &str, out: &mut Vec<Change>) {
+fn compare<T: PartialEq>(part: &'static str, old: &[T], new: &[T], name: fn(&T) -> &str, details: impl Fn(&T, &T) -> Vec<String>, out: &mut Vec<Change>) {
     let find = |list: &[T], n: &str| list.iter().position(|x| name(x) == n);
     for item in new {
-        let change = match find(old, name(item)) {
-            None => "added",
-            Some(at) if old[at] != *item => "changed",
+        let (change, details) = match find(old, name(item)) {
+            None => ("added", Vec::new()),
+            Some(at) if old[at] != *item => ("changed", details(&old[at], item)),
             Some(_) => continue,
         };
-        out.push(Change { part, name: name(item).to_owned(), change });
+        out.push(Change { part, name: name(item).to_owned(), change, details });
     }
     for item in old.iter().filter(|x| find(new, name(x)).is_none()) {
-        out.push(Change { part, name: name(item).to_owned(), change: "removed" });
+        out.push(Change { part, name: name(item).to_owned(), change: "removed", details: Vec::new() });
     }
 }
 
@@ -43,14 +45,72 @@ fn expanded(plan: &CheckedPlan) -> Vec<Route> {
     plan.routes.iter().map(|r| Route { steps: plan.expanded(&r.steps), ..r.clone() }).collect()
 }
 
+/// What differs between two lists of sentences or names, each a sentence of its own.
+fn listed<T: ToString>(what: &str, old: &[T], new: &[T]) -> Vec<String> {
+    let [old, new] = [old, new].map(|list| list.iter().map(ToString::to_string).collect::<Vec<_>>());
+    let beyond = |of: &[String], from: &[String]| {
+        let mut left = from.to_vec();
+        let is_new = |item: &&String| left.iter().position(|l| l == *item).map(|at| left.swap_remove(at)).is_none();
+        of.iter().filter(is_new).cloned().collect::<Vec<_>>()
+    };
+    let mut found: Vec<String> = beyond(&old, &new).into_iter().map(|item| format!("{what} removed: {item}")).collect();
+    found.extend(beyond(&new, &old).into_iter().map(|item| format!("{what} added: {item}")));
+    if found.is_empty() && old != new {
+        found.push(format!("each {what} stays, in another order"));
+    }
+    found
+}
+
+fn gate(when: &Gate) -> String {
+    match when {
+        Gate::Every => "every event".to_owned(),
+        Gate::Remainder => "the remainder".to_owned(),
+        Gate::Condition(condition) => condition.to_string(),
+    }
+}
+
+fn route_details(old: &Route, new: &Route) -> Vec<String> {
+    let mut found = Vec::new();
+    if old.when != new.when {
+        found.push(format!("takes {} instead of {}", gate(&new.when), gate(&old.when)));
+    }
+    found.extend(listed("source", &old.from, &new.from));
+    found.extend(listed("step", &old.steps, &new.steps));
+    found.extend(listed("destination", &old.to, &new.to));
+    if old.team != new.team {
+        found.push(new.team.as_ref().map_or_else(|| "belongs to no team".to_owned(), |team| format!("belongs to the team {team}")));
+    }
+    found
+}
+
+/// `settings` differ where nothing else does.
+fn or_settings(mut found: Vec<String>, settings_differ: bool) -> Vec<String> {
+    if settings_differ {
+        found.push("its settings differ".to_owned());
+    }
+    found
+}
+
 /// The parts that were added, removed or changed from `old` to `new`. A changed recipe shows in the routes that use it.
 #[must_use]
 pub fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
     let mut out = Vec::new();
-    compare("source", &old.sources, &new.sources, |s| &s.name, &mut out);
-    compare("table", &old.tables, &new.tables, |t| &t.name, &mut out);
-    compare("destination", &old.destinations, &new.destinations, |d| &d.name, &mut out);
-    compare("route", &expanded(old), &expanded(new), |r| &r.name, &mut out);
+    let source = |before: &Source, after: &Source| {
+        let rest = Source { on_arrival: after.on_arrival.clone(), ..before.clone() };
+        or_settings(listed("step", &before.on_arrival, &after.on_arrival), rest != *after)
+    };
+    let destination = |before: &Destination, after: &Destination| {
+        let mut found = listed("step", &before.always, &after.always);
+        if before.price != after.price {
+            found.push(after.price.as_ref().map_or_else(|| "has no price any more".to_owned(), |p| format!("costs {:.2} {} a GB", p.per_gb, p.currency)));
+        }
+        let rest = Destination { always: after.always.clone(), price: after.price.clone(), ..before.clone() };
+        or_settings(found, rest != *after)
+    };
+    compare("source", &old.sources, &new.sources, |s| &s.name, source, &mut out);
+    compare("table", &old.tables, &new.tables, |t| &t.name, |_, _| or_settings(Vec::new(), true), &mut out);
+    compare("destination", &old.destinations, &new.destinations, |d| &d.name, destination, &mut out);
+    compare("route", &expanded(old), &expanded(new), |r| &r.name, route_details, &mut out);
     out
 }
 
@@ -73,6 +133,15 @@ impl CheckedPlan {
                 return Some(format!("{change}, which leads to the destination `{to}`"));
             }
         }
+        // An example guards what others rely on: it may be added to, not taken away or changed.
+        let same = |one: &Example, other: &Example| {
+            (&one.source, &one.event) == (&other.source, &other.event)
+                && one.expectations.iter().all(|e| other.expectations.iter().any(|o| (&o.destination, &o.outcome) == (&e.destination, &e.outcome)))
+        };
+        if let Some(example) = self.examples.iter().find(|example| !new.examples.iter().any(|kept| same(example, kept))) {
+            let name = example.says.clone().unwrap_or_else(|| example.event.chars().take(60).collect());
+            return Some(Change { part: "example", name, change: "changed", details: Vec::new() }.to_string());
+        }
         let names: BTreeSet<&String> = self.recipes.keys().chain(new.recipes.keys()).collect();
         for name in names {
             let (before, after) = (self.recipes.get(name), new.recipes.get(name));
@@ -84,14 +153,14 @@ impl CheckedPlan {
                 } else {
                     "changed"
                 };
-                return Some(Change { part: "recipe", name: name.clone(), change }.to_string());
+                return Some(Change { part: "recipe", name: name.clone(), change, details: Vec::new() }.to_string());
             }
         }
         // The steps of sources and destinations are equal as written by now, but may use a recipe that is not.
         let source = new.sources.iter().find(|s| self.expanded(&s.on_arrival) != new.expanded(&s.on_arrival));
         let destination = new.destinations.iter().find(|d| self.expanded(&d.always) != new.expanded(&d.always));
         let used = source.map(|s| ("source", &s.name)).or(destination.map(|d| ("destination", &d.name)));
-        used.map(|(part, name)| Change { part, name: name.clone(), change: "changed" }.to_string())
+        used.map(|(part, name)| Change { part, name: name.clone(), change: "changed", details: Vec::new() }.to_string())
     }
 }
 
@@ -131,6 +200,31 @@ to = ["desk"]
 name = "everything"
 to = ["vault"]
 "#;
+
+    #[test]
+    fn a_change_says_what_changes() {
+        let before = CheckedPlan::read(BEFORE).unwrap();
+        let of = |from: &str, into: &str| {
+            assert!(BEFORE.contains(from), "{from}");
+            let after = CheckedPlan::read(&BEFORE.replacen(from, into, 1)).unwrap_or_else(|m| panic!("{into}: {m:?}"));
+            changes(&before, &after).into_iter().map(|c| format!("{} {} {}: {}", c.part, c.name, c.change, c.details.join("; "))).collect::<Vec<_>>()
+        };
+        let own = "do = ['use own']\nto = [\"desk\"]";
+        assert_eq!(
+            of(own, "when = 'gate = 4'\ndo = ['drop gate = 5', 'use own']\nto = [\"desk\", \"vault\"]"),
+            ["route boarding changed: takes gate = 4 instead of every event; step added: drop gate = 5; destination added: vault"]
+        );
+        assert_eq!(of("steps = ['remove debug']", "steps = ['remove a']"), Vec::<String>::new());
+        assert_eq!(
+            of("[recipe.own]\nteam = \"gates\"\nsteps = ['remove spare']", "[recipe.own]\nsteps = ['remove spare', 'trim message to 1 KB']"),
+            ["route boarding changed: step added: trim message to 1 KB", "route quay changed: step added: trim message to 1 KB"]
+        );
+        assert_eq!(
+            of("[destination.vault]\nkind = \"discard\"", "[destination.vault]\nkind = \"discard\"\nprice = { per_gb = 2.5 }\nalways = ['redact email']"),
+            ["destination vault changed: step added: redact email; costs 2.50 EUR a GB"]
+        );
+        assert_eq!(of("listen = \"127.0.0.1:1\"", "listen = \"127.0.0.1:2\""), ["source gates changed: its settings differ"]);
+    }
 
     #[test]
     fn a_team_changes_what_is_its_own_and_nothing_that_others_have_of_it() {

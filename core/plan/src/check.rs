@@ -4,10 +4,11 @@ use std::collections::{HashMap, HashSet, VecDeque};
 use std::path::{Component, Path, PathBuf};
 
 use rockrose_language::{Condition, Mistake, Operation, Reference, Step, parse_condition, parse_step};
-use rockrose_tables::Match;
+use rockrose_tables::{Match, Places, Rows, Table, TableError};
 
 use crate::checker::{Checker, SecretName};
 use crate::destinations::{Destination, WhenFull, spills};
+use crate::example::Example;
 use crate::keys::{RECIPE, ROUTE, TABLE};
 use crate::parse::{ParsedPlan, reports};
 use crate::recipe::{Recipe, Recipes, expand, expanded_len, unknown_parameter, written_patterns};
@@ -35,6 +36,8 @@ pub struct CheckedPlan {
     pub routes: Vec<Route>,
     /// Files that steps ask.
     pub tables: Vec<TableFile>,
+    /// Given events, and what must become of each.
+    pub examples: Vec<Example>,
     pub(super) recipes: Recipes,
     /// What is odd but not wrong.
     pub warnings: Vec<Report>,
@@ -68,6 +71,17 @@ pub enum TableKind {
 }
 
 impl TableKind {
+    /// Reads a table of this kind out of the bytes of its file.
+    ///
+    /// # Errors
+    /// What is wrong with them.
+    pub fn read(&self, bytes: Vec<u8>) -> Result<Table, TableError> {
+        match self {
+            TableKind::Csv { key, how } => Rows::read(&bytes, key, *how).map(Table::Rows),
+            TableKind::Places => Places::read(bytes).map(|places| Table::Places(Box::new(places))),
+        }
+    }
+
     /// The word that it has in a plan.
     pub(super) fn word(&self) -> &'static str {
         match self {
@@ -255,11 +269,12 @@ impl ParsedPlan {
         c.mistakes.extend(spills(&self.destinations, &destinations));
         let routes = c.routes(&self);
         c.whole(&self, &sources, &destinations, &routes);
+        let examples = c.examples(&self, &sources, &destinations);
         let Checker { recipes, mistakes, mut warnings, .. } = c;
         if !mistakes.is_empty() {
             return Err(reports(&self.text, mistakes));
         }
-        let mut plan = CheckedPlan { text: self.text, sources, destinations, routes, tables, recipes, warnings: Vec::new() };
+        let mut plan = CheckedPlan { text: self.text, sources, destinations, routes, tables, examples, recipes, warnings: Vec::new() };
         for destination in &plan.destinations {
             let Some(undone) = plan.undone_redaction(destination) else { continue };
             let at = self.destinations.iter().find(|s| s.name.value == destination.name).and_then(|s| s.get("events")).map(|e| e.at.clone());
@@ -366,7 +381,7 @@ impl Checker<'_> {
             _ => {
                 let how = section.text("match").and_then(|m| Match::ALL.into_iter().find(|w| w.word() == m.value)).unwrap_or(Match::Exact);
                 let key = section.text("key")?;
-                if let Some(Err(why)) = text.as_ref().map(|text| rockrose_tables::Rows::read(text.as_bytes(), key.value, how)) {
+                if let Some(Err(why)) = text.as_ref().map(|text| Rows::read(text.as_bytes(), key.value, how)) {
                     let at = section.get("text").map_or(key.at.clone(), |t| t.at.clone());
                     self.mistakes.push(Mistake::new(at, format!("the table `{}` cannot be read: {why}", section.name.value)));
                 }

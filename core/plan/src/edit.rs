@@ -462,8 +462,8 @@ to = ["vault"]
         found
     }
 
-    fn expect(edit: PlanEdit, lines: &[&str]) {
-        let after = change(std::slice::from_ref(&edit)).unwrap();
+    fn expect(edit: &PlanEdit, lines: &[&str]) {
+        let after = change(std::slice::from_ref(edit)).unwrap();
         assert_eq!(difference(&after), lines, "{edit:?}\n{after}");
     }
 
@@ -473,33 +473,36 @@ to = ["vault"]
 
     #[test]
     fn a_step_is_added_where_it_is_said_and_nothing_else_changes() {
-        expect(add("route:trouble", "drop gate = \"4\"", None), &["+do = ['drop gate = \"4\"']"]);
+        expect(&add("route:trouble", "drop gate = \"4\"", None), &["+do = ['drop gate = \"4\"']"]);
         let after = change(&[add("route:trouble", "drop gate = 4", None)]).unwrap();
         assert!(after.contains("when = 'severity >= warn'\ndo = ['drop gate = 4']\nto = [\"desk\"]\n"), "{after}");
-        expect(add("source:gates", "tag a = 1", None), &["+on_arrival = ['tag a = 1']"]);
-        expect(add("destination:desk", "tag a = 1", Some(1)), &["-always = ['redact email'] # for good", "+always = ['tag a = 1', 'redact email'] # for good"]);
+        expect(&add("source:gates", "tag a = 1", None), &["+on_arrival = ['tag a = 1']"]);
         expect(
-            add("recipe:short", "tag who = \"it's\"", Some(2)),
+            &add("destination:desk", "tag a = 1", Some(1)),
+            &["-always = ['redact email'] # for good", "+always = ['tag a = 1', 'redact email'] # for good"],
+        );
+        expect(
+            &add("recipe:short", "tag who = \"it's\"", Some(2)),
             &["-    'remove spare' # by hand", "+    \"tag who = \\\"it's\\\"\",", "+    'remove spare', # by hand"],
         );
-        expect(add("recipe:short", "tag a = 1", None), &["-    'remove spare' # by hand", "+    'remove spare', # by hand", "+    'tag a = 1',"]);
+        expect(&add("recipe:short", "tag a = 1", None), &["-    'remove spare' # by hand", "+    'remove spare', # by hand", "+    'tag a = 1',"]);
         let long = "drop message contains \"a gate that opens and shuts, and opens again\"";
         let lines = ["-do = ['use short', 'drop path starts with \"/health\"']", "+do = [", "+    'use short',", "+    'drop path starts with \"/health\"',"];
-        expect(add("route:all", long, None), &[&lines[..], &[&format!("+    '{long}',"), "+]"]].concat());
+        expect(&add("route:all", long, None), &[&lines[..], &[&format!("+    '{long}',"), "+]"]].concat());
     }
 
     #[test]
     fn steps_take_their_comments_with_them() {
         let part = || "recipe:short".to_owned();
         expect(
-            PlanEdit::RemoveStep { part: part(), number: 1 },
+            &PlanEdit::RemoveStep { part: part(), number: 1 },
             &["-    # what nobody reads", "-    'remove debug', # since spring", "-    'remove spare' # by hand", "+    'remove spare', # by hand"],
         );
         let after = change(&[PlanEdit::MoveStep { part: part(), number: 3, to: 1 }]).unwrap();
         let list = "[\n    # and the rest\n    'remove spare', # by hand\n    # what nobody reads\n    'remove debug', # since spring\n    'trim message to 400 B', # kept short\n]";
         assert!(after.contains(list), "{after}");
         expect(
-            PlanEdit::ChangeStep { part: part(), number: 2, step: "trim message to 1 KB".into() },
+            &PlanEdit::ChangeStep { part: part(), number: 2, step: "trim message to 1 KB".into() },
             &[
                 "-    'trim message to 400 B', # kept short",
                 "-    'remove spare' # by hand",
@@ -508,7 +511,7 @@ to = ["vault"]
             ],
         );
         expect(
-            PlanEdit::RemoveStep { part: "route:all".into(), number: 1 },
+            &PlanEdit::RemoveStep { part: "route:all".into(), number: 1 },
             &["-do = ['use short', 'drop path starts with \"/health\"']", "+do = ['drop path starts with \"/health\"']"],
         );
     }
@@ -524,11 +527,11 @@ to = ["vault"]
         let (all, trouble) = (after.find("[[route]] # for the auditors").unwrap(), after.find("# What goes wrong.\n[[route]]").unwrap());
         assert!(all < trouble, "{after}");
         expect(
-            PlanEdit::Set { part: "route:trouble".into(), key: "when".into(), value: Some("'severity >= error'".into()) },
+            &PlanEdit::Set { part: "route:trouble".into(), key: "when".into(), value: Some("'severity >= error'".into()) },
             &["-when = 'severity >= warn'", "+when = 'severity >= error'"],
         );
-        expect(PlanEdit::Set { part: "route:trouble".into(), key: "when".into(), value: None }, &["-when = 'severity >= warn'"]);
-        expect(PlanEdit::Set { part: "destination:desk".into(), key: "hold_for".into(), value: Some("\"2 days\"".into()) }, &["+hold_for = \"2 days\""]);
+        expect(&PlanEdit::Set { part: "route:trouble".into(), key: "when".into(), value: None }, &["-when = 'severity >= warn'"]);
+        expect(&PlanEdit::Set { part: "destination:desk".into(), key: "hold_for".into(), value: Some("\"2 days\"".into()) }, &["+hold_for = \"2 days\""]);
     }
 
     #[test]

@@ -29,6 +29,8 @@ pub(super) enum Shape {
     Headers,
     /// `{ per_gb = 2.40, currency = "EUR" }`
     Price,
+    /// `{ desk = "severity = warn", vault = "removed" }`
+    Expectations,
 }
 
 /// One key.
@@ -88,6 +90,7 @@ pub(super) const TOP: &[(&str, &str)] = &[
     ("route", "Which events go where, and what is done to them on the way."),
     ("recipe", "Named lists of steps, used by `use NAME`."),
     ("table", "Files that `look up` and `locate` ask, by name."),
+    ("example", "Given events, and what must become of each. A plan in which one fails is not applied."),
 ];
 
 pub(super) const ROUTE: &[Key] = &[
@@ -97,6 +100,17 @@ pub(super) const ROUTE: &[Key] = &[
     key("do", Shape::Steps, "What is done to each event, in order."),
     needed("to", Shape::Texts, "The destinations that each get a copy."),
     key("team", Shape::Text, "Whose it is: who may change what is a team's may change it."),
+];
+
+pub(super) const EXAMPLE: &[Key] = &[
+    key("says", Shape::Text, "What it shows."),
+    needed("source", Shape::Text, "The source that the event comes by."),
+    needed("event", Shape::Text, "The event as a sender sends it: a JSON object, or a line of text."),
+    needed(
+        "expect",
+        Shape::Expectations,
+        "What must hold at each destination that is named: a condition on what is sent there, `removed` (a step removes it on its way there) or `not sent`.",
+    ),
 ];
 
 pub(super) const RECIPE: &[Key] = &[

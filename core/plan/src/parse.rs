@@ -6,7 +6,7 @@ use rockrose_language::{Mistake, nearest};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
-use super::keys::{Key, RECIPE, ROUTE, Shape, TABLE, TOP};
+use super::keys::{EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
 use super::report::Report;
 use super::section::{At, HeaderValue, Raw, Section};
 use super::{MAX_PLAN, destinations, sources};
@@ -20,6 +20,7 @@ pub struct ParsedPlan {
     pub(super) routes: Vec<Section>,
     pub(super) recipes: Vec<Section>,
     pub(super) tables: Vec<Section>,
+    pub(super) examples: Vec<Section>,
     /// What is wrong with its shape.
     pub(super) mistakes: Vec<Mistake>,
 }
@@ -83,6 +84,7 @@ impl ParsedPlan {
             routes: Vec::new(),
             recipes: Vec::new(),
             tables: Vec::new(),
+            examples: Vec::new(),
             mistakes: Vec::new(),
         };
         let mut mistakes = Vec::new();
@@ -91,7 +93,7 @@ impl ParsedPlan {
             let known = TOP.iter().map(|(word, _)| *word).find(|word| *word == name);
             if known.is_none() {
                 let mistake = Mistake::new(key.span(), format!("a plan has no `{name}`"))
-                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]` or `[table.NAME]`");
+                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]`, `[table.NAME]` or `[[example]]`");
                 mistakes.push(mistake.near(name, TOP.iter().map(|(word, _)| *word)));
             }
             // What is nearly one is read as that one, so that what refers to it is no further mistake.
@@ -100,7 +102,8 @@ impl ParsedPlan {
                 "destination" => plan.destinations.extend(named(value, destinations::destination_keys(), "destination", &mut mistakes)),
                 "recipe" => plan.recipes.extend(named(value, RECIPE, "recipe", &mut mistakes)),
                 "table" => plan.tables.extend(named(value, TABLE, "table", &mut mistakes)),
-                "route" => plan.routes.extend(routes(value, &mut mistakes)),
+                "route" => plan.routes.extend(unnamed(value, ROUTE, "route", &mut mistakes)),
+                "example" => plan.examples.extend(unnamed(value, EXAMPLE, "example", &mut mistakes)),
                 _ => {}
             }
         }
@@ -157,9 +160,9 @@ fn named(value: &Spanned<DeValue<'_>>, keys: &'static [Key], what: &str, mistake
     sections
 }
 
-fn routes(value: &Spanned<DeValue<'_>>, mistakes: &mut Vec<Mistake>) -> Vec<Section> {
+fn unnamed(value: &Spanned<DeValue<'_>>, keys: &'static [Key], what: &str, mistakes: &mut Vec<Mistake>) -> Vec<Section> {
     let Some(list) = value.get_ref().as_array() else {
-        mistakes.push(wrong(value, "a list of tables: write `[[route]]`"));
+        mistakes.push(wrong(value, &format!("a list of tables: write `[[{what}]]`")));
         return Vec::new();
     };
     let mut sections = Vec::new();
@@ -168,10 +171,11 @@ fn routes(value: &Spanned<DeValue<'_>>, mistakes: &mut Vec<Mistake>) -> Vec<Sect
             Some(inner) => {
                 let name = At { value: String::new(), at: item.span() };
                 let before = mistakes.len();
-                let entries = entries(inner, ROUTE, "a route", mistakes);
+                let article = if what.starts_with('e') { "an" } else { "a" };
+                let entries = entries(inner, keys, &format!("{article} {what}"), mistakes);
                 sections.push(Section { entries, name, flawed: mistakes.len() > before });
             }
-            None => mistakes.push(wrong(item, "a table: write `[[route]]`")),
+            None => mistakes.push(wrong(item, &format!("a table: write `[[{what}]]`"))),
         }
     }
     sections
@@ -271,6 +275,15 @@ fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
             in_order(table).into_iter().map(one).collect::<Result<_, _>>().map(Raw::Headers)
         }
         Shape::Price => price(value),
+        Shape::Expectations => {
+            let table = inner.as_table().ok_or_else(|| wrong(value, "destinations: `{ desk = \"severity = warn\", vault = \"removed\" }`"))?;
+            let one = |(key, value): (&Spanned<DeString<'_>>, &Spanned<DeValue<'_>>)| {
+                let name = At { value: key.get_ref().as_ref().to_owned(), at: key.span() };
+                let text = value.get_ref().as_str().ok_or_else(|| wrong(value, "a condition in quotes, \"removed\" or \"not sent\""))?;
+                Ok((name, At { value: text.to_owned(), at: value.span() }))
+            };
+            in_order(table).into_iter().map(one).collect::<Result<_, _>>().map(Raw::Expectations)
+        }
     }
 }
 

@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value, json};
 
-use super::keys::{Key, RECIPE, ROUTE, Shape, TABLE, TOP};
+use super::keys::{EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
 use super::{destinations, sources};
 
 fn shape(shape: Shape) -> Value {
@@ -23,6 +23,7 @@ fn shape(shape: Shape) -> Value {
             let secret = self::shape(Shape::Secret);
             json!({ "type": "object", "additionalProperties": { "anyOf": [{ "type": "string" }, secret] } })
         }
+        Shape::Expectations => json!({ "type": "object", "additionalProperties": text("a condition, `removed` or `not sent`"), "minProperties": 1 }),
         Shape::Price => {
             let properties = json!({ "per_gb": { "type": "number", "minimum": 0 }, "currency": { "type": "string", "pattern": "^[A-Z]{3}$" } });
             json!({ "type": "object", "properties": properties, "required": ["per_gb"], "additionalProperties": false })
@@ -79,7 +80,8 @@ pub fn schema() -> Value {
             "destination": by_name("destination", destinations::destination_keys()),
             "recipe": by_name("recipe", RECIPE),
             "table": by_name("table", TABLE),
-            "route": { "type": "array", "description": says("route"), "items": object(ROUTE) }
+            "route": { "type": "array", "description": says("route"), "items": object(ROUTE) },
+            "example": { "type": "array", "description": says("example"), "items": object(EXAMPLE) }
         },
         "additionalProperties": false
     })

@@ -21,6 +21,7 @@ pub(super) enum Raw {
     Secret(At<String>),
     Price(f64, Option<At<String>>),
     Headers(Vec<(At<String>, HeaderValue)>),
+    Expectations(Vec<(At<String>, At<String>)>),
 }
 
 /// What a header says, as written.

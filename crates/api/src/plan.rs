@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::{TrialDestination, Volume};
+
 /// A mistake in a plan, at its place.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PlanMistake {
@@ -54,6 +56,31 @@ pub struct PlanChange {
     pub name: String,
     /// `added`, `removed` or `changed`.
     pub change: String,
+    /// What was changed, a sentence each.
+    #[serde(default)]
+    pub details: Vec<String>,
+}
+
+/// What is predicted of a plan, from the samples and from what really flowed.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Forecast {
+    /// The stretch of real time, in milliseconds, from which a month's volume is reckoned; nothing, if too little has flowed.
+    pub reckoned_from_ms: Option<i64>,
+    /// How many events of the samples were tried.
+    pub events: u64,
+    /// What each destination would get in a month.
+    pub destinations: Vec<TrialDestination>,
+    /// What is odd about the plan by the events that come, and what they cannot tell, in sentences.
+    pub advice: Vec<String>,
+}
+
+/// What a destination really got.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RevisionOutcome {
+    /// The destination.
+    pub name: String,
+    /// What was queued for it while the revision was active, in the proportion of a month.
+    pub month: Volume,
 }
 
 /// What is to be said of a plan, compared with the one that runs.
@@ -76,6 +103,9 @@ pub struct CheckAnswer {
     pub changes: Vec<PlanChange>,
     /// The text's difference from the running plan's, as a unified diff; empty if there is none.
     pub difference: String,
+    /// What is predicted of it; nothing, if it cannot be applied, or whoever asks does not see all events.
+    #[serde(default)]
+    pub forecast: Option<Forecast>,
 }
 
 /// A plan to apply.
@@ -96,6 +126,9 @@ pub struct RevertRequest {
     /// Why, for the history.
     #[serde(default)]
     pub why: String,
+    /// The newest revision the sender has seen; if another was applied meanwhile, nothing is reverted.
+    #[serde(default)]
+    pub expected_revision: Option<i64>,
 }
 
 /// A plan was applied.
@@ -139,4 +172,13 @@ pub struct RevisionDetail {
     pub text: String,
     /// Its difference from the one before, as a unified diff.
     pub difference: String,
+    /// What was predicted of it when it was applied, against the revision before.
+    #[serde(default)]
+    pub forecast: Option<Forecast>,
+    /// What each destination really got while it was active.
+    #[serde(default)]
+    pub outcome: Vec<RevisionOutcome>,
+    /// For how long that is told, in milliseconds of whole minutes; nothing, if it was not active for one.
+    #[serde(default)]
+    pub outcome_of_ms: Option<i64>,
 }

@@ -6,6 +6,7 @@
 mod client;
 mod destination;
 mod end;
+mod example;
 pub mod format;
 mod journal;
 mod language;
@@ -21,6 +22,7 @@ mod secret;
 mod send;
 mod source;
 mod status;
+mod suggest;
 mod survey;
 mod tail;
 mod trial;
@@ -33,10 +35,11 @@ use clap::{Args, Subcommand};
 pub use client::{Answer, Client, http};
 pub use destination::DestinationCommand;
 pub use end::End;
+pub use example::ExampleCommand;
 pub use journal::JournalArgs;
 pub use outcome::{Exit, Failure, Outcome};
 pub use people::{GrantArgs, PersonCommand, SessionCommand, TokenCommand};
-pub use plan::ask;
+pub use plan::{RevisionCommand, ask};
 pub use resend::ResendArgs;
 pub use secret::SecretCommand;
 pub use source::SourceCommand;
@@ -104,7 +107,14 @@ pub enum ClientCommand {
     /// Show what a plan would change, ask for confirmation, and apply it
     Apply {
         /// The plan; `-` for standard input (with --yes)
-        plan: PathBuf,
+        #[arg(required_unless_present = "step")]
+        plan: Option<PathBuf>,
+        /// Apply the active plan with this step more, added to those of --at
+        #[arg(long, value_name = "SENTENCE", requires = "at", conflicts_with = "plan")]
+        step: Option<String>,
+        /// Where the step is added: source:NAME, route:NAME, destination:NAME or recipe:NAME
+        #[arg(long, value_name = "POINT", requires = "step")]
+        at: Option<String>,
         /// Reason for the change, kept with the revision
         #[arg(long, default_value = "")]
         why: String,
@@ -113,9 +123,20 @@ pub enum ClientCommand {
         yes: bool,
     },
     /// List the revisions of the plan, or show one
+    #[command(args_conflicts_with_subcommands = true)]
     Revisions {
         /// Show this revision
         number: Option<i64>,
+        /// What is done.
+        #[command(subcommand)]
+        command: Option<plan::RevisionCommand>,
+    },
+    /// Show what differs between two revisions
+    Diff {
+        /// A revision
+        one: i64,
+        /// Another; the active one if omitted
+        other: Option<i64>,
     },
     /// Apply an earlier revision again
     Revert {
@@ -140,10 +161,18 @@ pub enum ClientCommand {
     Fields(survey::FieldsArgs),
     /// Show the patterns of the messages: how many there are of each, what they weigh, how they come
     Patterns(survey::PatternsArgs),
+    /// Suggest steps that save something or keep personal data from leaving, each with what it would do
+    Suggest(suggest::SuggestArgs),
     /// Count the events that meet a condition, and show some of them
     Match(survey::MatchArgs),
     /// Try a plan, or one step more, on real events: what goes, what changes, what it saves. Nothing is applied, sent or counted
     Try(trial::TryArgs),
+    /// Make examples of real events: what becomes of them must hold in every plan that is applied later
+    Example {
+        /// What is done.
+        #[command(subcommand)]
+        command: ExampleCommand,
+    },
     /// Show events as they pass a point
     Tail {
         /// source:NAME, route:NAME, destination:NAME or remainder
@@ -249,14 +278,24 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Fmt { plan, write, check } => language::fmt(&plan, write, check),
         ClientCommand::Explain { sentence } => language::explain(&sentence, common.json),
         ClientCommand::Schema => format::print_json(&rockrose_plan::schema()),
-        ClientCommand::Apply { plan, why, yes } => plan::apply(common, &plan, &why, yes).await,
-        ClientCommand::Revisions { number } => plan::revisions(common, number).await,
+        ClientCommand::Apply { plan, step, at, why, yes } => match (plan, step.zip(at)) {
+            (Some(plan), _) => plan::apply(common, &plan, &why, yes).await,
+            (None, Some((step, at))) => plan::apply_step(common, step, at, &why, yes).await,
+            (None, None) => Err(Failure::new(Exit::Failed, "give a plan, or --step and --at")),
+        },
+        ClientCommand::Revisions { number, command } => {
+            let shown = command.map(|plan::RevisionCommand::Show { number }| number);
+            plan::revisions(common, number.or(shown)).await
+        }
+        ClientCommand::Diff { one, other } => plan::diff(common, one, other).await,
         ClientCommand::Revert { number, why, yes } => plan::revert(common, number, &why, yes).await,
         ClientCommand::Status => status::status(common).await,
         ClientCommand::Ledger { minutes } => ledger::ledger(common, minutes).await,
         ClientCommand::Fields(args) => survey::fields(common, args).await,
+        ClientCommand::Suggest(args) => suggest::suggest(common, args).await,
         ClientCommand::Match(args) => survey::matching(common, args).await,
         ClientCommand::Patterns(args) => survey::patterns(common, args).await,
+        ClientCommand::Example { command } => example::example(common, command).await,
         ClientCommand::Try(args) => trial::run(common, args).await,
         ClientCommand::Tail { point, when, side, most } => tail::tail(common, &point, when.as_deref(), side, most).await,
         ClientCommand::Send { file, source, url, key, gzip } => send::send(common, send::SendArgs { file, source, url, key, gzip }).await,

@@ -3,15 +3,33 @@
 use std::fs::File;
 use std::io::{IsTerminal, Read, Write};
 use std::path::Path;
+use std::sync::Arc;
 
+use clap::Subcommand;
 use reqwest::Method;
-use rockrose_api::{Applied, ApplyRequest, CheckAnswer, CheckRequest, PlanChange, RevertRequest, RevisionDetail, RevisionEntry};
+use rockrose_api::{
+    Applied, ApplyRequest, CheckAnswer, CheckRequest, EditRequest, EditedPlan, Forecast, PlanChange, PlanEdit, PlanMistake, RevertRequest, RevisionDetail,
+    RevisionEntry, RunningPlan,
+};
+use rockrose_engine::{Environment, trial};
 use rockrose_plan::{CheckedPlan, Report, first_plan, plain_path};
+use rockrose_redact::HashKey;
+use rockrose_tables::TableSlot;
 use serde_json::json;
 
 use crate::client::Client;
 use crate::format::{self, BAD, FAINT, GOOD, HEAD, paint};
 use crate::{Common, Exit, Failure, Outcome};
+
+/// What is done with revisions.
+#[derive(Subcommand)]
+pub enum RevisionCommand {
+    /// Show a revision: what it changed, its plan, and what was predicted of it against what really flowed
+    Show {
+        /// The revision's number
+        number: i64,
+    },
+}
 
 pub(crate) fn read(path: &Path) -> Result<(String, String), Failure> {
     let fail = |e: std::io::Error| Failure::new(Exit::Failed, format!("cannot read {}: {e}", path.display()));
@@ -48,22 +66,45 @@ pub(crate) fn check(path: &Path, as_json: bool) -> Outcome {
     let (text, name) = read(path)?;
     match CheckedPlan::read_where(&text, plain_path, beginning) {
         Ok(plan) => {
+            let (failing, not_run) = failing(&plan);
+            if !failing.is_empty() {
+                return bad(&failing, &name, as_json);
+            }
             if as_json {
                 return format::print_json(&json!({ "good": true, "mistakes": [], "warnings": plan.warnings }));
             }
             let mut blocks: Vec<String> = plan.warnings.iter().map(|w| w.render(&name).trim_end().to_owned()).collect();
             blocks.push(format!("{name}: {} ({})", paint("good", GOOD), summary(&plan)));
+            blocks.extend(not_run.map(|table| paint(&format!("Its examples are only run where the table {table} is."), FAINT)));
             format::blocks(&blocks)
         }
-        Err(reports) => {
-            if as_json {
-                format::print_json(&json!({ "good": false, "mistakes": reports, "warnings": [] }))?;
-            } else {
-                format::line(&mistakes(&reports, &name))?;
-            }
-            Ok(Exit::BadPlan)
-        }
+        Err(reports) => bad(&reports, &name, as_json),
     }
+}
+
+fn bad(reports: &[Report], name: &str, as_json: bool) -> Outcome {
+    if as_json {
+        format::print_json(&json!({ "good": false, "mistakes": reports, "warnings": [] }))?;
+    } else {
+        format::line(&mistakes(reports, name))?;
+    }
+    Ok(Exit::BadPlan)
+}
+
+/// The examples that fail; or the table that is not here, without which they cannot be run.
+fn failing(plan: &CheckedPlan) -> (Vec<Report>, Option<String>) {
+    if plan.examples.is_empty() {
+        return (Vec::new(), None);
+    }
+    // The check has read those that stand in the plan.
+    let mut tables = trial::tables_in(plan).unwrap_or_default();
+    for table in plan.tables.iter().filter(|table| table.text.is_none()) {
+        let read = std::fs::metadata(&table.path).ok().filter(std::fs::Metadata::is_file).and_then(|_| std::fs::read(&table.path).ok());
+        let Some(read_table) = read.and_then(|bytes| table.kind.read(bytes).ok()) else { return (Vec::new(), Some(table.name.clone())) };
+        tables.insert(table.name.clone(), Arc::new(TableSlot::of(read_table)));
+    }
+    let environment = Environment { tables, ..Environment::default() };
+    (trial::failing_examples(plan, &HashKey::new([0; 32]), &environment, jiff::Timestamp::now().as_millisecond()), None)
 }
 
 /// Asks for one answer, which may be left out.
@@ -119,10 +160,36 @@ fn shown(difference: &str) -> String {
     difference.lines().map(line).collect::<Vec<_>>().join("\n")
 }
 
+fn report(m: PlanMistake) -> Report {
+    Report { line: m.line, column: m.column, length: m.length, message: m.message, expected: m.expected, nearest: m.nearest, excerpt: m.excerpt }
+}
+
+/// A part that differs, and what of it.
+fn changed(c: &PlanChange) -> Vec<String> {
+    let sign = match c.change.as_str() {
+        "added" => paint("added  ", GOOD),
+        "removed" => paint("removed", BAD),
+        _ => "changed".to_owned(),
+    };
+    std::iter::once(format!("  {sign}  {} {}", c.part, c.name)).chain(c.details.iter().map(|detail| format!("             {detail}"))).collect()
+}
+
+/// What a plan is predicted to change, destination by destination.
+fn predicted(forecast: &Forecast) -> String {
+    match forecast.reckoned_from_ms {
+        Some(from) => crate::trial::months(&forecast.destinations, from),
+        None => paint("Too little has flowed to reckon a month from it.", FAINT),
+    }
+}
+
 /// What would change, in words and lines; and the newest revision it was compared with.
 async fn compare(client: &Client, plan: &str, as_json: bool) -> Result<(i64, bool), Failure> {
     let answer: CheckAnswer = client.call(Method::POST, "/api/v1/plan/check", &CheckRequest { text: plan.to_owned() }).await?.read()?;
     let revision = answer.revision;
+    if !answer.mistakes.is_empty() {
+        let reports: Vec<Report> = answer.mistakes.into_iter().map(report).collect();
+        return Err(Failure::new(Exit::BadPlan, mistakes(&reports, "the plan")));
+    }
     if !answer.refused.is_empty() {
         return Err(Failure::new(Exit::BadPlan, format!("the plan cannot be applied:\n  {}", answer.refused.join("\n  "))));
     }
@@ -138,30 +205,42 @@ async fn compare(client: &Client, plan: &str, as_json: bool) -> Result<(i64, boo
         format::line(&format!("Revision {revision} already has this plan."))?;
         return Ok((revision, same));
     }
-    let change = |c: &PlanChange| {
-        let sign = match c.change.as_str() {
-            "added" => paint("added  ", GOOD),
-            "removed" => paint("removed", BAD),
-            _ => "changed".to_owned(),
-        };
-        format!("  {sign}  {} {}", c.part, c.name)
-    };
-    let changes: Vec<String> = answer.changes.iter().map(change).collect();
+    let changes: Vec<String> = answer.changes.iter().flat_map(changed).collect();
     let changes = if changes.is_empty() { "  only in how it is written".to_owned() } else { changes.join("\n") };
     let against = if revision == 0 { "an empty plan".to_owned() } else { format!("revision {revision}") };
     let mut blocks = vec![shown(&answer.difference), format!("{}\n{changes}", paint(&format!("Against {against}:"), HEAD))];
-    blocks.extend(answer.warnings.iter().map(|w| format!("line {}: {}", w.line, w.message)));
+    if let Some(forecast) = &answer.forecast {
+        blocks.push(predicted(forecast));
+    }
+    let mut warnings: Vec<String> = answer.warnings.iter().map(|w| format!("line {}: {}", w.line, w.message)).collect();
+    warnings.extend(answer.forecast.iter().flat_map(|f| f.advice.clone()));
+    if !warnings.is_empty() {
+        let lines: Vec<String> = warnings.iter().map(|w| format!("  {w}")).collect();
+        blocks.push(format!("{}\n{}", paint("To consider:", HEAD), lines.join("\n")));
+    }
     format::blocks(&blocks)?;
     Ok((revision, same))
 }
 
+/// Applies the active plan with one step more.
+pub(crate) async fn apply_step(common: &Common, step: String, part: String, why: &str, yes: bool) -> Outcome {
+    let why = if why.is_empty() { format!("{step} at {part}") } else { why.to_owned() };
+    let edits = vec![PlanEdit::AddStep { part, step, number: None }];
+    let edited: EditedPlan = Client::new(common)?.call(Method::POST, "/api/v1/plan/edit", &EditRequest { text: None, edits }).await?.read()?;
+    apply_text(common, edited.text, "the plan with this step", &why, yes).await
+}
+
 pub(crate) async fn apply(common: &Common, path: &Path, why: &str, yes: bool) -> Outcome {
     let (plan, name) = read(path)?;
+    apply_text(common, plan, &name, why, yes).await
+}
+
+async fn apply_text(common: &Common, plan: String, name: &str, why: &str, yes: bool) -> Outcome {
     if let Err(reports) = CheckedPlan::read(&plan) {
         if common.json {
             format::print_json(&json!({ "applied": false, "mistakes": reports }))?;
         } else {
-            format::line(&mistakes(&reports, &name))?;
+            format::line(&mistakes(&reports, name))?;
         }
         return Ok(Exit::BadPlan);
     }
@@ -182,6 +261,63 @@ pub(crate) async fn apply(common: &Common, path: &Path, why: &str, yes: bool) ->
     format::line(&format!("Revision {revision} is active."))
 }
 
+/// What a revision was predicted to send, and what it really sent.
+fn kept_promise(one: &RevisionDetail) -> String {
+    let Some(forecast) = &one.forecast else { return String::new() };
+    let head = paint("A month, as predicted when it was applied, and by what has flowed since:", HEAD);
+    let rows = forecast.destinations.iter().map(|d| {
+        let real = one.outcome.iter().find(|o| o.name == d.name).map(|o| o.month);
+        let off = real.filter(|_| d.then.bytes > 0).map_or_else(String::new, |real| {
+            let off = 100.0 * (real.bytes as f64 / d.then.bytes as f64 - 1.0);
+            if off.abs() < 0.05 { "as predicted".to_owned() } else { format!("{off:+.1} %") }
+        });
+        let real = real.map_or_else(|| [String::new(), String::new()], |v| [format::count(v.events), format::bytes(v.bytes as f64)]);
+        let [events, bytes] = real;
+        let then = if forecast.reckoned_from_ms.is_some() {
+            [format::count(d.then.events), format::bytes(d.then.bytes as f64)]
+        } else {
+            [String::new(), String::new()]
+        };
+        let [then_events, then_bytes] = then;
+        vec![d.name.clone(), format::bytes(d.now.bytes as f64), then_events, then_bytes, events, bytes, off]
+    });
+    let table =
+        format::table(&["destination", "before: bytes", "predicted: events", "bytes", "real: events", "bytes", ""], &[1, 2, 3, 4, 5, 6], rows.collect());
+    let of = match one.outcome_of_ms {
+        Some(ms) => format!("What has flowed is told for {}.", format::age(ms)),
+        None => "It has not been active for a whole minute.".to_owned(),
+    };
+    format!("{head}\n{table}\n{}", paint(&of, FAINT))
+}
+
+/// The difference between two revisions, in words and lines.
+pub(crate) async fn diff(common: &Common, one: i64, other: Option<i64>) -> Outcome {
+    let client = Client::new(common)?;
+    let text = async |number: i64| -> Result<String, Failure> { Ok(client.get(&format!("/api/v1/revisions/{number}")).await?.read::<RevisionDetail>()?.text) };
+    let running: RunningPlan = client.get("/api/v1/plan").await?.read()?;
+    let (before, (number, after)) = match other {
+        Some(other) => (text(one).await?, (other, text(other).await?)),
+        None => (text(one).await?, (running.revision, running.text)),
+    };
+    let difference = similar::TextDiff::from_lines(&before, &after).unified_diff().context_radius(2).to_string();
+    // One that an older version wrote may not be readable any more.
+    let words = match (CheckedPlan::read(&before), CheckedPlan::read(&after)) {
+        (Ok(before), Ok(after)) => rockrose_plan::changes(&before, &after),
+        _ => Vec::new(),
+    };
+    let words: Vec<PlanChange> =
+        words.into_iter().map(|c| PlanChange { part: c.part.to_owned(), name: c.name, change: c.change.to_owned(), details: c.details }).collect();
+    if common.json {
+        return format::print_json(&json!({ "from": one, "to": number, "changes": words, "difference": difference }));
+    }
+    if difference.is_empty() {
+        return format::line(&format!("Revisions {one} and {number} are the same."));
+    }
+    let lines: Vec<String> = words.iter().flat_map(changed).collect();
+    let lines = if lines.is_empty() { "  only in how it is written".to_owned() } else { lines.join("\n") };
+    format::blocks(&[shown(&difference), format!("{}\n{lines}", paint(&format!("From revision {one} to {number}:"), HEAD))])
+}
+
 pub(crate) async fn revisions(common: &Common, number: Option<i64>) -> Outcome {
     let client = Client::new(common)?;
     if let Some(number) = number {
@@ -192,7 +328,7 @@ pub(crate) async fn revisions(common: &Common, number: Option<i64>) -> Outcome {
         let one: RevisionDetail = answer.read()?;
         let why = if one.why.is_empty() { String::new() } else { format!(": {}", one.why) };
         let head = format!("Revision {number}, {} by {}{why}", format::moment(one.at_ms), one.who);
-        return format::blocks(&[paint(&head, HEAD), shown(&one.difference), one.text.trim_end().to_owned()]);
+        return format::blocks(&[paint(&head, HEAD), shown(&one.difference), one.text.trim_end().to_owned(), kept_promise(&one)]);
     }
     let answer = client.get("/api/v1/revisions").await?;
     if common.json {
@@ -220,7 +356,7 @@ pub(crate) async fn revert(common: &Common, number: i64, why: &str, yes: bool) -
     if !yes && !ask(&format!("Go back to revision {number}, as revision {}?", revision + 1))? {
         return Ok(Exit::Declined);
     }
-    let asked = RevertRequest { why: why.to_owned() };
+    let asked = RevertRequest { why: why.to_owned(), expected_revision: Some(revision) };
     let Applied { revision } = client.call(Method::POST, &format!("/api/v1/revisions/{number}/revert"), &asked).await?.read()?;
     if common.json {
         return format::print_json(&json!({ "applied": true, "revision": revision }));

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use reqwest::Method;
-use rockrose_api::{PlanEdit, TrialAnswer, TrialPart, TrialRequest, TriedEvent, TriedPassage, TriedRoute, Volume};
+use rockrose_api::{PlanEdit, TrialAnswer, TrialDestination, TrialPart, TrialRequest, TriedEvent, TriedPassage, TriedRoute, Volume};
 use rockrose_language::Place;
 
 use crate::client::Client;
@@ -142,7 +142,12 @@ fn destinations(told: &TrialAnswer) -> String {
             None => paint("Too little has flowed to reckon a month from it.", FAINT),
         };
     };
-    let row = |d: &rockrose_api::TrialDestination| {
+    months(&told.destinations, from)
+}
+
+/// What each destination gets in a month, and would get, reckoned from what flowed in `from` milliseconds.
+pub(crate) fn months(destinations: &[TrialDestination], from: i64) -> String {
+    let row = |d: &TrialDestination| {
         let money = |amount: fn(&rockrose_api::TrialMoney) -> f64| d.money.as_ref().map_or_else(String::new, |m| format!("{:.2} {}", amount(m), m.currency));
         vec![
             d.name.clone(),
@@ -158,11 +163,11 @@ fn destinations(told: &TrialAnswer) -> String {
     let table = format::table(
         &["destination", "now: events", "bytes", "then: events", "bytes", "", "cost now", "then"],
         &[1, 2, 3, 4, 5, 6, 7],
-        told.destinations.iter().map(row).collect(),
+        destinations.iter().map(row).collect(),
     );
     let head = paint(&format!("A month, reckoned from the last {}:", format::age(from)), HEAD);
     let mut saved: Vec<(&str, f64)> = Vec::new();
-    for money in told.destinations.iter().filter_map(|d| d.money.as_ref()) {
+    for money in destinations.iter().filter_map(|d| d.money.as_ref()) {
         match saved.iter_mut().find(|(currency, _)| *currency == money.currency) {
             Some((_, sum)) => *sum += money.now - money.then,
             None => saved.push((&money.currency, money.now - money.then)),

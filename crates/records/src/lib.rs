@@ -2,6 +2,7 @@
 //!
 //! All methods block for a short read or write of the file; async callers run them aside.
 
+mod declined;
 mod journal;
 mod key;
 mod paused;

@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::schema::revision;
+use crate::schema::{forecast, revision};
 use crate::{Records, RecordsError};
 
 /// A plan that was applied.
@@ -47,6 +47,20 @@ impl Records {
     /// One revision.
     pub fn revision(&self, number: i64) -> Result<Option<Revision>, RecordsError> {
         self.with(|c| Ok(revision::table.find(number).first(c).optional()?))
+    }
+
+    /// Keeps what was predicted of a revision.
+    pub fn set_forecast(&self, number: i64, content: &str) -> Result<(), RecordsError> {
+        self.with(|c| {
+            let row = (forecast::revision.eq(number), forecast::content.eq(content));
+            diesel::replace_into(forecast::table).values(row).execute(c)?;
+            Ok(())
+        })
+    }
+
+    /// What was predicted of a revision, if anything was.
+    pub fn forecast(&self, number: i64) -> Result<Option<String>, RecordsError> {
+        self.with(|c| Ok(forecast::table.find(number).select(forecast::content).first(c).optional()?))
     }
 
     /// The newest revisions, newest first, at most `most`.

@@ -12,6 +12,21 @@ diesel::table! {
 }
 
 diesel::table! {
+    forecast (revision) {
+        revision -> BigInt,
+        content -> Text,
+    }
+}
+
+diesel::table! {
+    declined (id) {
+        id -> Text,
+        at_ms -> BigInt,
+        who -> Text,
+    }
+}
+
+diesel::table! {
     token (id) {
         id -> BigInt,
         name -> Text,

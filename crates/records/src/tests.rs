@@ -12,10 +12,27 @@ fn revisions_are_numbered_and_guarded() {
     assert_eq!(records.add_revision(5, "ann", "first", "a = 1", Some(0)).unwrap(), 1);
     assert_eq!(records.add_revision(6, "bo", "", "a = 2", Some(1)).unwrap(), 2);
     assert!(matches!(records.add_revision(7, "cy", "", "a = 3", Some(1)), Err(RecordsError::Conflict { newest: 2, expected: 1 })));
+    records.set_forecast(2, "{\"less\":1}").unwrap();
+    records.set_forecast(2, "{\"less\":2}").unwrap();
     drop(records);
     let records = Records::open(dir.path()).unwrap();
+    assert_eq!((records.forecast(1).unwrap(), records.forecast(2).unwrap().as_deref()), (None, Some("{\"less\":2}")));
     assert_eq!(records.revisions(10).unwrap().iter().map(|r| r.number).collect::<Vec<_>>(), [2, 1]);
     assert_eq!(records.revision(1).unwrap().unwrap().text, "a = 1");
+}
+
+#[test]
+fn what_was_declined_stays_declined() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(dir.path()).unwrap();
+    records.decline("b", "ann", 1).unwrap();
+    records.decline("a", "bo", 2).unwrap();
+    records.decline("a", "bo", 3).unwrap();
+    drop(records);
+    let records = Records::open(dir.path()).unwrap();
+    assert_eq!(records.declined().unwrap(), ["a", "b"]);
+    assert_eq!((records.take_back_decline("a").unwrap(), records.take_back_decline("a").unwrap()), (true, false));
+    assert_eq!(records.declined().unwrap(), ["b"]);
 }
 
 #[test]

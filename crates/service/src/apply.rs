@@ -13,7 +13,8 @@ use rockrose_records::{RecordsError, Secret};
 
 use crate::caller::Caller;
 use crate::sink::PlanSink;
-use crate::{App, now_ms, tables, windows};
+use crate::trial::snapshot;
+use crate::{App, now_ms, tables, trial, windows};
 
 /// How long a changed destination's delivery under way may take to end.
 const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
@@ -63,9 +64,18 @@ pub(crate) async fn apply(app: &Arc<App>, text: &str, by: Author<'_>, why: &str,
         allowed.map_err(|why| Refusal::NotGranted { who: by.name.to_owned(), why })?;
     }
     let ready = prepare(app, &checked).await?;
+    let environment = Environment { tables: tables::slots(&ready.tables), ..app.engine.running().environment.clone() };
+    let failing = failing_examples(app, &checked, &environment).await;
+    if !failing.is_empty() {
+        return Err(Refusal::Mistakes(failing));
+    }
+    let snapshot = snapshot(app).await;
     let (who, why, kept) = (by.name.to_owned(), why.to_owned(), text.to_owned());
     let number = app.records(move |r| r.add_revision(now_ms(), &who, &why, &kept, expected)).await?;
+    let plan = checked.clone();
     run(app, number, checked, ready).await;
+    // Nobody waits for what was predicted.
+    tokio::spawn(trial::keep(Arc::clone(app), number, snapshot, plan, environment));
     Ok(number)
 }
 
@@ -75,6 +85,15 @@ pub(crate) async fn checked(app: &App, text: &str) -> Result<CheckedPlan, Vec<Re
     let scope = app.scope.clone();
     let beginning = move |path: &str| scope.refuses(&real_path(path)).is_none().then(|| tables::beginning(path)).flatten();
     aside(app, move || CheckedPlan::read_where(&text, real_path, beginning)).await
+}
+
+/// The examples of a plan that fail here, each as a mistake at its place.
+pub(crate) async fn failing_examples(app: &App, plan: &CheckedPlan, environment: &Environment) -> Vec<Report> {
+    if plan.examples.is_empty() {
+        return Vec::new();
+    }
+    let (plan, environment, key) = (plan.clone(), environment.clone(), app.engine.key());
+    aside(app, move || rockrose_engine::trial::failing_examples(&plan, &key, &environment, now_ms())).await
 }
 
 /// Does work on a plan on a thread of its own, one at a time.

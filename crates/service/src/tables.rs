@@ -6,8 +6,8 @@ use std::io::Read;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
-use rockrose_plan::{CheckedPlan, TableFile, TableKind};
-use rockrose_tables::{Places, Rows, Table, TableError, TableSlot};
+use rockrose_plan::{CheckedPlan, TableFile};
+use rockrose_tables::{Table, TableError, TableSlot};
 
 use crate::App;
 
@@ -63,8 +63,8 @@ fn regular(path: &str) -> std::io::Result<File> {
 
 fn read(file: &TableFile) -> Result<(Table, Seen), OpenError> {
     let path = || file.path.clone();
-    if let (Some(text), TableKind::Csv { key, how }) = (&file.text, &file.kind) {
-        return Rows::read(text.as_bytes(), key, *how).map(|rows| (Table::Rows(rows), (None, 0))).map_err(OpenError::Text);
+    if let Some(text) = &file.text {
+        return file.kind.read(text.clone().into_bytes()).map(|table| (table, (None, 0))).map_err(OpenError::Text);
     }
     let seen = seen(&file.path).map_err(|source| OpenError::File { path: path(), source })?;
     if seen.1 > MAX_FILE {
@@ -77,10 +77,7 @@ fn read(file: &TableFile) -> Result<(Table, Seen), OpenError> {
     if bytes.len() as u64 > MAX_FILE {
         return Err(OpenError::TooLarge { path: path() });
     }
-    let table = match &file.kind {
-        TableKind::Csv { key, how } => Rows::read(&bytes, key, *how).map(Table::Rows),
-        TableKind::Places => Places::read(bytes).map(|places| Table::Places(Box::new(places))),
-    };
+    let table = file.kind.read(bytes);
     table.map(|table| (table, seen)).map_err(|source| OpenError::Content { path: path(), source })
 }
 
@@ -164,7 +161,7 @@ mod tests {
         let (done, all_done) = std::sync::mpsc::channel();
         std::thread::spawn(move || {
             for path in [pipe.as_str(), "/dev/zero", folder.path().to_str().unwrap()] {
-                let kind = TableKind::Csv { key: "code".to_owned(), how: rockrose_tables::Match::Exact };
+                let kind = rockrose_plan::TableKind::Csv { key: "code".to_owned(), how: rockrose_tables::Match::Exact };
                 let file = TableFile { name: "ports".to_owned(), path: path.to_owned(), text: None, kind };
                 let told = read(&file).map(|_| ()).unwrap_err().to_string();
                 let _ = done.send((beginning(path).is_none(), told));

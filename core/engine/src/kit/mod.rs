@@ -5,14 +5,14 @@
 mod recognise;
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_event::usual::Usual;
 use rockrose_language::{Mistake, parse_condition};
-use rockrose_plan::{CheckedPlan, Report, TableKind, is_name};
+use rockrose_plan::{CheckedPlan, Report, is_name};
 use rockrose_redact::HashKey;
-use rockrose_tables::{Rows, Table, TableError, TableSlot};
+use rockrose_tables::TableError;
 use serde::Deserialize;
 use serde_json::{Map, Value};
 
@@ -268,13 +268,7 @@ fn compiled(steps: &[String], parts: &str) -> Result<CompiledPlan, KitError> {
         steps.join(", ")
     );
     let checked = CheckedPlan::read(&plan).map_err(KitError::Plan)?;
-    let mut tables = HashMap::new();
-    for table in &checked.tables {
-        if let (Some(text), TableKind::Csv { key, how }) = (&table.text, &table.kind) {
-            let rows = Rows::read(text.as_bytes(), key, *how).map_err(|source| KitError::Table { table: table.name.clone(), source })?;
-            tables.insert(table.name.clone(), Arc::new(TableSlot::of(Table::Rows(rows))));
-        }
-    }
+    let tables = crate::trial::tables_in(&checked).map_err(|(table, source)| KitError::Table { table, source })?;
     Ok(CompiledPlan::within(&checked, HashKey::new([0; 32]), &Environment { tables, ..Environment::default() }))
 }
 

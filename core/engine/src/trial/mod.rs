@@ -3,8 +3,10 @@
 //! A plan is compiled anew for it, so nothing that the steps of the running plan remember is touched. Each given event stands for as many as its sample says, and comes at its own time. What
 //! a step makes of it may depend on the events around it (`limit`, `merge repeats` …): of those a sample with gaps tells little, and the trial says so; events that came without a gap tell it.
 
+mod advice;
 mod arrival;
 mod compare;
+mod examples;
 mod predict;
 mod shown;
 mod totals;
@@ -20,8 +22,10 @@ use rockrose_ledger::{Account, Amount};
 use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
 
+pub use advice::advice;
 pub use arrival::{behind_arrival, behind_arrival_of};
 pub use compare::{Comparison, Samples, Side, compare};
+pub use examples::{failing_examples, tables_in};
 pub use predict::{Predicted, Real};
 pub use shown::{Difference, Fate, Leaving, Tried, TriedRoute, differences};
 pub use totals::{BranchTotals, ListTotals, StepTotals};

@@ -45,6 +45,9 @@ VTO.W GET    /api/v1/tail
 VTO.W GET    /api/v1/sample
 VTO.W GET    /api/v1/fields
 VTO.W GET    /api/v1/patterns
+..O.W GET    /api/v1/suggestions
+.TO.W POST   /api/v1/suggestions/{id}/decline
+.TO.W DELETE /api/v1/suggestions/{id}/decline
 VTO.W POST   /api/v1/why
 VTO.W POST   /api/v1/trial
 VTOAW GET    /api/v1/secrets

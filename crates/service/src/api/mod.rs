@@ -16,6 +16,7 @@ mod rates;
 mod secrets;
 mod sources;
 mod status;
+mod suggest;
 mod survey;
 mod tail;
 mod trial;
@@ -101,6 +102,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(survey::sample))
         .routes(routes!(survey::fields))
         .routes(routes!(survey::patterns))
+        .routes(routes!(suggest::suggestions))
+        .routes(routes!(suggest::decline, suggest::take_back))
         .routes(routes!(why::why))
         .routes(routes!(trial::trial))
         .routes(routes!(trial::edit))

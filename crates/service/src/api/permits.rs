@@ -24,6 +24,7 @@ const fn noted(method: &'static str, path: &'static str, needs: &'static [Need],
 
 const KNOWN: &[Need] = &[Need::Known];
 const SEE: &[Need] = &[Need::See];
+const SEE_ALL: &[Need] = &[Need::SeeAll];
 const OPERATE: &[Need] = &[Need::Operate];
 const CHANGE: &[Need] = &[Need::Change];
 const SECRETS: &[Need] = &[Need::Secrets];
@@ -69,6 +70,9 @@ pub(crate) const PERMITS: &[Permit] = &[
     noted("GET", "/api/v1/sample", SEE, "look at sample"),
     noted("GET", "/api/v1/fields", SEE, "look at sample"),
     noted("GET", "/api/v1/patterns", SEE, "look at sample"),
+    read("/api/v1/suggestions", SEE_ALL),
+    noted("POST", "/api/v1/suggestions/{id}/decline", CHANGE, "decline suggestion"),
+    noted("DELETE", "/api/v1/suggestions/{id}/decline", CHANGE, "restore suggestion"),
     noted("POST", "/api/v1/why", SEE, "ask why"),
     noted("POST", "/api/v1/trial", SEE, "try plan"),
     read("/api/v1/secrets", KNOWN),

@@ -6,21 +6,28 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
+use rockrose_engine::Environment;
+use rockrose_grants::Need;
 use rockrose_intake::Problem;
 use rockrose_plan::{Change, CheckedPlan, Files, changes, first_plan};
+use rockrose_records::Revision;
 use serde::Deserialize;
 use similar::{ChangeTag, TextDiff};
 use utoipa::IntoParams;
 
 use super::auth::Subject;
 use super::extract::{Asked, Body, Part};
+use super::trial::real_problem;
 use super::types::{
-    Applied, ApplyRequest, CheckAnswer, CheckRequest, FirstPlan, PlanChange, PlanMistake, RevertRequest, RevisionDetail, RevisionEntry, RunningPlan,
+    Applied, ApplyRequest, CheckAnswer, CheckRequest, FirstPlan, Forecast, PlanChange, PlanMistake, RevertRequest, RevisionDetail, RevisionEntry, RunningPlan,
 };
 use super::{records_problem, types};
 use crate::App;
-use crate::apply::{Refusal, apply as exchange, aside, checked, missing_secrets, out_of_reach};
+use crate::apply::{Refusal, apply as exchange, aside, checked, failing_examples, missing_secrets, out_of_reach};
 use crate::caller::Caller;
+use crate::engine::Running;
+use crate::tables;
+use crate::trial::{outcome, snapshot};
 
 /// Most revisions in one answer.
 const MAX_REVISIONS: i64 = 500;
@@ -103,12 +110,13 @@ pub(crate) async fn check(
         revision: running.revision,
         changes: Vec::new(),
         difference,
+        forecast: None,
     };
     match checked(&app, &request.text).await {
         Err(mistakes) => answer.mistakes = mistakes.into_iter().map(types::mistake).collect(),
         Ok(plan) => {
             answer.missing_secrets = missing_secrets(&app, &plan).await.map_err(|e| records_problem(&e))?;
-            let change = |c: Change| PlanChange { part: c.part.to_owned(), name: c.name, change: c.change.to_owned() };
+            let change = |c: Change| PlanChange { part: c.part.to_owned(), name: c.name, change: c.change.to_owned(), details: c.details };
             answer.changes = changes(&running.checked, &plan).into_iter().map(change).collect();
             let feeding = plan.feeding_on_itself(|files| own_files(&plan, files));
             answer.refused = out_of_reach(&app, &plan).await.map_err(|e| records_problem(&e))?;
@@ -116,10 +124,36 @@ pub(crate) async fn check(
                 answer.refused.push(format!("{} may not make this change: {why}", caller.name));
             }
             answer.good = answer.missing_secrets.is_empty() && answer.refused.is_empty();
-            answer.warnings = plan.warnings.into_iter().chain(feeding).map(types::mistake).collect();
+            answer.warnings = plan.warnings.iter().cloned().chain(feeding).map(types::mistake).collect();
+            if answer.good
+                && let Some(environment) = environment(&running, &plan).await
+            {
+                answer.mistakes = failing_examples(&app, &plan, &environment).await.into_iter().map(types::mistake).collect();
+                answer.good = answer.mistakes.is_empty();
+                if answer.good {
+                    answer.forecast = forecast(&app, &caller, plan, environment).await?;
+                }
+            }
         }
     }
     Ok(Json(answer))
+}
+
+/// What is predicted of a plan, for those who see all events.
+async fn forecast(app: &Arc<App>, caller: &Caller, plan: CheckedPlan, environment: Environment) -> Result<Option<Forecast>, Problem> {
+    if !caller.grants.allow(Need::SeeAll) {
+        return Ok(None);
+    }
+    crate::trial::forecast(app, snapshot(app).await, plan, environment).await.map_err(|e| real_problem(&e))
+}
+
+/// What the steps of a plan ask; nothing, if one of its tables cannot be read, which is told when it is applied.
+async fn environment(running: &Running, plan: &CheckedPlan) -> Option<Environment> {
+    let mut environment = running.environment.clone();
+    if plan.tables != running.checked.tables {
+        environment.tables = tables::slots(&tables::open(plan).await.ok()?);
+    }
+    Some(environment)
 }
 
 /// Applies a plan: it becomes the next revision and runs at once.
@@ -149,7 +183,7 @@ pub(crate) async fn revisions(State(app): State<Arc<App>>) -> Result<Json<Vec<Re
     Ok(Json(listed.collect()))
 }
 
-async fn find(app: &App, number: i64) -> Result<rockrose_records::Revision, Problem> {
+async fn find(app: &App, number: i64) -> Result<Revision, Problem> {
     let found = app.records(move |r| r.revision(number)).await.map_err(|e| records_problem(&e))?;
     found.ok_or_else(|| Problem::not_found(format!("there is no revision {number}")))
 }
@@ -161,12 +195,19 @@ pub(crate) async fn revision(State(app): State<Arc<App>>, Part(number): Part<i64
     let found = find(&app, number).await?;
     let before = app.records(move |r| r.revision(number - 1)).await.map_err(|e| records_problem(&e))?;
     let difference = difference(before.as_ref().map_or("", |b| &b.text), &found.text);
-    Ok(Json(RevisionDetail { number, at_ms: found.at_ms, who: found.who, why: found.why, text: found.text, difference }))
+    let kept = app.records(move |r| r.forecast(number)).await.map_err(|e| records_problem(&e))?;
+    let forecast = kept.and_then(|kept| serde_json::from_str(&kept).ok());
+    let (outcome, outcome_of_ms) = match outcome(&app, number).await.map_err(|e| real_problem(&e))? {
+        Some((outcome, of_ms)) => (outcome, Some(of_ms)),
+        None => (Vec::new(), None),
+    };
+    let Revision { at_ms, who, why, text, .. } = found;
+    Ok(Json(RevisionDetail { number, at_ms, who, why, text, difference, forecast, outcome, outcome_of_ms }))
 }
 
 /// Applies an earlier revision again. It becomes the next revision; nothing of the history is lost.
 #[utoipa::path(post, path = "/api/v1/revisions/{number}/revert", tag = "plan", params(("number" = i64, Path)), request_body = types::RevertRequest,
-    responses((status = 200, body = types::Applied), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 422, body = types::Problem)))]
+    responses((status = 200, body = types::Applied), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 409, body = types::Problem), (status = 422, body = types::Problem)))]
 pub(crate) async fn revert(
     State(app): State<Arc<App>>,
     Extension(caller): Extension<Arc<Caller>>,
@@ -175,6 +216,6 @@ pub(crate) async fn revert(
 ) -> Result<(Extension<Subject>, Json<Applied>), Problem> {
     let found = find(&app, number).await?;
     let why = if request.why.is_empty() { format!("back to revision {number}") } else { request.why };
-    let revision = exchange(&app, &found.text, (&*caller).into(), &why, None).await.map_err(problem)?;
+    let revision = exchange(&app, &found.text, (&*caller).into(), &why, request.expected_revision).await.map_err(problem)?;
     Ok((Extension(Subject(format!("revision {revision}, as revision {number}"))), Json(Applied { revision })))
 }

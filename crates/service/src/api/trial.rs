@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use rockrose_engine::trial::{self, Asked, Comparison, Fate, Given, ListTotals, Real, Samples, Side, Trial, Tried};
+use rockrose_engine::trial::{self, Asked, Comparison, Fate, ListTotals, Real, Samples, Side, Tried};
 use rockrose_engine::{Capture, Environment};
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_event::usual::Usual;
@@ -18,7 +18,6 @@ use rockrose_language::Place;
 use rockrose_ledger::Amount;
 use rockrose_plan::{CheckedPlan, Gate, edited};
 use rockrose_redact::HashKey;
-use rockrose_survey::Fields;
 use serde_json::value::RawValue;
 
 use super::auth::Subject;
@@ -27,14 +26,13 @@ use super::look::Asking;
 use super::plan::{difference, problem};
 use super::spool_problem;
 use super::types::{
-    self, EditRequest, EditedPlan, FieldDifference, PersonalData, PersonalField, TrialAnswer, TrialDestination, TrialMoney, TrialPart, TrialRequest, TrialStep,
-    TriedDestination, TriedEvent, TriedPassage, TriedRoute, Volume,
+    self, EditRequest, EditedPlan, FieldDifference, TrialAnswer, TrialPart, TrialRequest, TrialStep, TriedDestination, TriedEvent, TriedPassage, TriedRoute,
 };
 use super::why::decision;
 use crate::apply::{Refusal, aside, checked, out_of_reach};
 use crate::caller::Caller;
 use crate::engine::Running;
-use crate::trial::{Event, Held, RealError, a_month, held, nanos, real};
+use crate::trial::{Event, Held, RealError, as_given, destinations, held, nanos, real, volume};
 use crate::{App, now_ms, tables};
 
 /// Most events that are shown.
@@ -259,14 +257,10 @@ struct Tryout {
     key: HashKey,
 }
 
-fn as_given(events: &[Event]) -> Vec<Given<'_>> {
-    events.iter().map(|e| Given { source: &e.source, event: &e.bytes, form: e.form, at_ms: e.at_ms, times: e.times }).collect()
-}
-
 impl Tryout {
     async fn run(self, app: &Arc<App>) -> Result<TrialAnswer, Problem> {
         let reckoned = match (&self.given.behind, &self.given.bounds) {
-            (Behind::Arrival, None) => real(app, now_ms()).await.map_err(|e| real_problem(&e))?,
+            (Behind::Arrival, None) => real(app, self.running.revision, now_ms()).await.map_err(|e| real_problem(&e))?,
             _ => None,
         };
         let stop = Arc::new(AtomicBool::new(false));
@@ -295,29 +289,9 @@ impl Tryout {
         } else {
             trial::compare(now, then, &key, Samples { some: &some, stretch: &stretch }, &real, &asked)
         };
-        let Comparison { now: now_trial, then: then_trial, predicted } = compared;
+        let destinations = destinations(&running.checked, &plan, &compared, of_ms);
+        let Comparison { now: now_trial, then: then_trial, .. } = compared;
         let names: HashSet<&str> = then_trial.lists.iter().map(|l| l.name.as_str()).collect();
-        let month = |amount: Amount| of_ms.map_or(amount, |of_ms| a_month(amount, of_ms));
-        let destinations = plan.destinations.iter().enumerate().map(|(at, destination)| {
-            let told = predicted.iter().find(|p| p.destination == destination.name);
-            let (now, then) = told.map_or_else(Default::default, |p| (month(p.now), month(p.then)));
-            let before = running.checked.destinations.iter().position(|d| d.name == destination.name);
-            let price = |d: &rockrose_plan::Destination, amount: Amount| d.price.as_ref().map(|p| amount.bytes as f64 / 1e9 * p.per_gb);
-            let money = of_ms.and(destination.price.as_ref()).map(|p| TrialMoney {
-                now: before.and_then(|at| price(&running.checked.destinations[at], now)).unwrap_or_default(),
-                then: price(destination, then).unwrap_or_default(),
-                currency: p.currency.clone(),
-            });
-            let personal = personal(then_trial.sent.get(at).map_or(&[], Vec::as_slice));
-            let had: Vec<PersonalField> = before.map(|at| personal_of(&now_trial, at)).unwrap_or_default();
-            let new_personal = personal.iter().filter(|p| had.iter().all(|h| h.field != p.field)).map(|p| p.field.clone()).collect();
-            TrialDestination { name: destination.name.clone(), now: volume(now), then: volume(then), money, personal, new_personal }
-        });
-        let destinations = if all_there && of_ms.is_none() {
-            destinations.map(|d| TrialDestination { new_personal: Vec::new(), ..d }).collect()
-        } else {
-            destinations.collect()
-        };
         cannot_tell.extend(then_trial.cannot_tell.iter().cloned());
         if then_trial.is_cut || now_trial.is_cut {
             cannot_tell.push("the trial was stopped before the last event".to_owned());
@@ -353,10 +327,6 @@ pub(super) fn real_problem(e: &RealError) -> Problem {
     }
 }
 
-pub(super) fn volume(amount: Amount) -> Volume {
-    Volume { events: amount.events, bytes: amount.bytes }
-}
-
 fn part(list: &ListTotals, went_now: Option<Amount>) -> TrialPart {
     let step = |step: &trial::StepTotals| TrialStep {
         sentence: step.sentence.clone(),
@@ -376,21 +346,6 @@ fn part(list: &ListTotals, went_now: Option<Amount>) -> TrialPart {
         went_now: went_now.map(volume),
         steps: list.steps.iter().map(step).collect(),
     }
-}
-
-/// Personal data in events as they would be sent.
-fn personal(sent: &[(Vec<u8>, u64)]) -> Vec<PersonalField> {
-    let mut fields = Fields::default();
-    for (event, times) in sent {
-        fields.add(event, *times, 0);
-    }
-    let found = fields.list().into_iter().filter(|field| !field.personal.is_empty());
-    let data = |(detector, share): (&'static str, f64)| PersonalData { detector: detector.to_owned(), share };
-    found.map(|field| PersonalField { field: field.name, found: field.personal.into_iter().map(data).collect() }).collect()
-}
-
-pub(super) fn personal_of(trial: &Trial, destination: usize) -> Vec<PersonalField> {
-    personal(trial.sent.get(destination).map_or(&[], Vec::as_slice))
 }
 
 fn passage(capture: &Capture) -> TriedPassage {
