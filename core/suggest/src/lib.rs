@@ -8,7 +8,7 @@ mod tests;
 use std::collections::HashSet;
 
 use rockrose_engine::trial::{self, Asked, Given, Real, Samples, Side, Trial};
-use rockrose_language::{Step, parse_step};
+use rockrose_language::{Operation, Step, parse_step};
 use rockrose_ledger::{Amount, Stage};
 use rockrose_plan::{CheckedPlan, Gate};
 use rockrose_redact::HashKey;
@@ -163,7 +163,10 @@ fn measured(material: &Material<'_>, route: &str, samples: Samples<'_>, candidat
     let now = only(material.plan.plan, route);
     let mut then = now.clone();
     let at = then.routes.iter().position(|r| r.name == route)?;
-    if then.expanded(&then.routes[at].steps).contains(&step) {
+    let there = then.expanded(&then.routes[at].steps);
+    // What a route samples already, somebody has thought of.
+    let samples_again = matches!(step.operation, Operation::Sample(_)) && there.iter().any(|s| matches!(s.operation, Operation::Sample(_)));
+    if there.contains(&step) || samples_again {
         return None;
     }
     then.routes[at].steps.push(step);

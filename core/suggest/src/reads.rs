@@ -2,9 +2,10 @@
 
 use std::collections::BTreeSet;
 
+use rockrose_language::{Operation, Set, Tag};
 use rockrose_plan::{CheckedPlan, Gate};
 
-/// The fields that any condition or step of the plan reads, by their names.
+/// The fields that any condition or step of the plan reads, or that somebody has tagged or set on purpose, by their names.
 pub(crate) fn fields(plan: &CheckedPlan) -> BTreeSet<String> {
     let mut read = Vec::new();
     for route in &plan.routes {
@@ -15,6 +16,9 @@ pub(crate) fn fields(plan: &CheckedPlan) -> BTreeSet<String> {
     let lists = plan.sources.iter().map(|s| &s.on_arrival).chain(plan.routes.iter().map(|r| &r.steps)).chain(plan.destinations.iter().map(|d| &d.always));
     for step in lists.flat_map(|steps| plan.expanded(steps)) {
         step.operation.reads(&mut read);
+        if let Operation::Tag(Tag(written)) | Operation::Set(Set(written)) = &step.operation {
+            read.extend(written.iter().map(|(path, _)| path.clone()));
+        }
         if let Some(when) = &step.when {
             when.reads(&mut read);
         }

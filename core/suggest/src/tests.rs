@@ -92,9 +92,16 @@ fn a_field_is_read_by_any_sentence_that_names_it_or_what_it_is_part_of() {
     let text = "[source.a]\nkind = 'http'\nlisten = '127.0.0.1:1'\non_arrival = ['use own']\n[recipe.own]\nsteps = ['tag site = host.site when debug.thread exists']\n\
         [destination.x]\nkind = 'discard'\n[[route]]\nname = 'r'\nwhen = 'http.status = 200'\nto = ['x']\n";
     let read = reads::fields(&CheckedPlan::read(text).unwrap());
-    for (field, is_read) in
-        [("http.status", true), ("http", true), ("debug", true), ("debug.heap", false), ("host.site", true), ("spare", false), ("trace_id", true)]
-    {
+    for (field, is_read) in [
+        ("http.status", true),
+        ("http", true),
+        ("debug", true),
+        ("debug.heap", false),
+        ("host.site", true),
+        ("site", true),
+        ("spare", false),
+        ("trace_id", true),
+    ] {
         assert_eq!(reads::is_read(field, &read), is_read, "{field}: {read:?}");
     }
 }

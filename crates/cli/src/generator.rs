@@ -16,6 +16,11 @@ const NAMES: [&str; 8] = ["Ada Pell", "Bram Tolley", "Cora Finn", "Dov Marsh", "
 /// Card numbers from the makers' published test ranges.
 const CARDS: [&str; 4] = ["4111 1111 1111 1111", "5500-0000-0000-0004", "340000000000009", "4012888888881881"];
 
+/// One reading more for each so many events.
+const READING: u64 = 400;
+/// And no more than so many.
+const MOST_READINGS: u64 = 400;
+
 /// Makes events.
 pub(crate) struct Generator {
     rng: Rng,
@@ -89,10 +94,16 @@ impl Generator {
         let gate = self.rng.u32(1..7);
         let head = format!("\"ts\":\"{now}\",\"service\":\"boarding\",\"gate\":\"{gate}\",\"port\":\"{port}\",\"vessel\":\"{vessel}\"");
         match self.rng.u32(0..100) {
-            0..6 => out.push_str(&format!(
-                "{{{head},\"lvl\":\"warn\",\"event\":\"jam\",\"msg\":\"gangway {gate} timed out after {} ms\",\"http\":{{\"status\":503}}}}\n",
-                self.rng.u32(900..9_000)
-            )),
+            0..6 => {
+                // The sensors' readings since the gates were started: nobody has noticed that they become more and more.
+                let readings = (self.number / READING).min(MOST_READINGS) as usize;
+                let sensors: Vec<String> = (0..20 + readings).map(|n| format!("{:.1}", 11.0 + (n % 17) as f64 / 10.0)).collect();
+                out.push_str(&format!(
+                    "{{{head},\"lvl\":\"warn\",\"event\":\"jam\",\"msg\":\"gangway {gate} timed out after {} ms\",\"http\":{{\"status\":503}},\"sensors\":\"{}\"}}\n",
+                    self.rng.u32(900..9_000),
+                    sensors.join(" ")
+                ));
+            }
             6..9 => {
                 let email = self.email();
                 out.push_str(&format!(

@@ -178,3 +178,126 @@ async fn a_trial_shows_nobody_more_than_they_may_see() {
     assert!(edited["difference"].as_str().unwrap().contains("+do = ['remove debug', 'redact gate as hash']"), "{edited}");
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_says_what_it_changes_before_it_is_applied_and_what_was_predicted_is_kept() {
+    let [source] = free_ports();
+    let (mut node, _) = node(source).await;
+    let cut = plan(source, &ROUTE.replace("'remove debug'", "'remove debug', 'drop gate < 5'"));
+    let more = format!(
+        "{cut}[[route]]\nname = \"none\"\nwhen = 'gaet = 4'\nto = [\"vault\"]\n[[route]]\nname = \"twice\"\nwhen = 'severity >= error'\nto = [\"desk\"]\n"
+    );
+    // In words, with what each destination would get, and with what is odd.
+    let told = text(&node.client(&["apply", &node.write("more.toml", &more), "--yes"]).stdout);
+    for says in [
+        "changed  route trouble",
+        "step added: drop gate < 5",
+        "A month, reckoned from the last",
+        "It saves",
+        "the route `none` takes none of the",
+        "asks for the field `gaet`, which none of the",
+        "the nearest that they have is `gate`",
+        "the routes `twice` and `trouble` send the same events to `desk`",
+    ] {
+        assert!(told.contains(says), "{says} in {told}");
+    }
+    // What was predicted stands with the revision, and what really came beside it.
+    let kept = async || {
+        let shown = node.get("/api/v1/revisions/2").await;
+        (!shown["forecast"].is_null()).then_some(shown)
+    };
+    let shown = until("the forecast is kept", kept).await;
+    let desk = shown["forecast"]["destinations"].as_array().unwrap().iter().find(|d| d["name"] == "desk").unwrap();
+    assert!(desk["then"]["events"].as_i64() < desk["now"]["events"].as_i64() && desk["money"]["then"].as_f64() < desk["money"]["now"].as_f64(), "{desk}");
+    let told = text(&node.client(&["revisions", "show", "2"]).stdout);
+    assert!(told.contains("A month, as predicted when it was applied") && text(&node.client(&["revisions", "2"]).stdout).contains("as predicted"), "{told}");
+    // Two revisions, in words and lines; a step applied by itself; a revert that keeps to what one has seen.
+    let diff = node.json(&["diff", "1", "2"]);
+    assert_eq!((&diff["changes"][0]["name"], &diff["changes"][0]["details"]), (&json!("trouble"), &json!(["step added: drop gate < 5"])));
+    assert!(text(&node.client(&["diff", "1"]).stdout).contains("From revision 1 to 2:"));
+    assert_eq!(node.json(&["apply", "--step", "tag seen = 1", "--at", "route:trouble", "--yes"])["revision"], 3);
+    let running = node.get("/api/v1/plan").await["text"].as_str().unwrap().to_owned();
+    assert!(running.contains("# What goes wrong.") && running.contains("'drop gate < 5', 'tag seen = 1'"), "{running}");
+    let stale = json!({ "expected_revision": 2 });
+    let answer = node.http.post(node.url("/api/v1/revisions/1/revert")).bearer_auth(node.token()).json(&stale).send().await.unwrap();
+    assert_eq!(answer.status(), 409);
+    // Whoever does not see all events is told no volumes of conditions of their own.
+    let made = node.json(&["token", "make", "changes", "--grant", "change", "--grant", "see when gate = 4"]);
+    let check = node.http.post(node.url("/api/v1/plan/check")).bearer_auth(made["token"].as_str().unwrap()).json(&json!({ "text": cut })).send().await.unwrap();
+    let check: Value = check.json().await.unwrap();
+    assert!(check["good"] == true && check["forecast"].is_null(), "{check}");
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_example_that_fails_keeps_a_plan_from_being_applied() {
+    let [source] = free_ports();
+    let (mut node, _) = node(source).await;
+    // One made of a real event holds, and says what becomes of it.
+    let made = node.json(&["example", "add", "--source", "quays", "--when", "severity = error", "--says", "an error reaches the desk", "--yes"]);
+    let example = made["example"].as_str().unwrap();
+    assert!(
+        example.contains("says = 'an error reaches the desk'") && example.contains("desk = 'not (debug exists)") && example.contains("vault = 'not sent'"),
+        "{example}"
+    );
+    assert_eq!(made["revision"], 2);
+    let running = node.get("/api/v1/plan").await["text"].as_str().unwrap().to_owned();
+    assert!(running.contains("[[example]]") && running.starts_with(plan(source, ROUTE).trim_end()), "{running}");
+    // A plan that breaks it: checked with and without the service, and refused.
+    let broken = node.write("broken.toml", &running.replace("'remove debug'", "'drop severity = error'"));
+    for args in [vec!["check", broken.as_str()], vec!["apply", broken.as_str(), "--yes"]] {
+        let output = node.client(&args);
+        let told = format!("{}{}", text(&output.stdout), text(&output.stderr));
+        assert_eq!(output.status.code(), Some(3), "{args:?}: {told}");
+        assert!(told.contains("the example \"an error reaches the desk\" fails at `desk`: `drop severity = error` removes it"), "{told}");
+    }
+    let refused = node.http.post(node.url("/api/v1/revisions")).bearer_auth(node.token()).json(&json!({ "text": std::fs::read_to_string(&broken).unwrap() }));
+    assert_eq!(refused.send().await.unwrap().status(), 422);
+    assert_eq!(node.get("/api/v1/plan").await["revision"], 2);
+    // Those who may change what is a team's may not take an example away.
+    let team = node.json(&["token", "make", "team", "--grant", "change team \"quays\""])["token"].as_str().unwrap().to_owned();
+    let without = json!({ "text": plan(source, ROUTE) });
+    let answer = node.http.post(node.url("/api/v1/revisions")).bearer_auth(team).json(&without).send().await.unwrap();
+    let (status, told) = (answer.status(), answer.text().await.unwrap());
+    assert!(status == 403 && told.contains("the example `an error reaches the desk` would be changed"), "{status} {told}");
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn suggestions_are_measured_declined_and_never_applied_by_themselves() {
+    let [source] = free_ports();
+    let (mut node, _) = node(source).await;
+    let wide = (0..400).fold(String::new(), |mut body, n| {
+        let _ = writeln!(body, "{{\"level\":\"warn\",\"message\":\"gate {n} is slow\",\"gate\":{},\"dump\":\"{}\"}}", n % 10, "x".repeat(400));
+        body
+    });
+    let found = async || {
+        assert_eq!(post(&node.http, source, wide.clone()).await.status(), 200);
+        let found = node.json(&["suggest"]);
+        let all = found["suggestions"].as_array().unwrap().clone();
+        all.iter().any(|s| s["step"] == "remove dump" && s["part"] == "route:trouble").then_some(all)
+    };
+    let all = until("the wide field is found", found).await;
+    let dump = all.iter().find(|s| s["step"] == "remove dump").unwrap();
+    assert!(dump["reason"] == "unread field" && dump["share"].as_f64().unwrap() > 0.3 && dump["money"][0]["amount"].as_f64().unwrap() > 0.0, "{dump}");
+    // What it says is what a trial of it says.
+    let tried = node.json(&["try", "--step", "remove dump", "--at", "route:trouble"]);
+    let desk = destination(&tried, "desk");
+    let saved = desk["now"]["bytes"].as_f64().unwrap() - desk["then"]["bytes"].as_f64().unwrap();
+    assert!((dump["saves"]["bytes"].as_f64().unwrap() / saved - 1.0).abs() < 0.3, "{dump} {desk}");
+    assert!(text(&node.client(&["suggest", "route:trouble"]).stdout).contains("remove dump"));
+    assert!(!text(&node.client(&["suggest", "destination:vault"]).stdout).contains("remove dump"));
+    // Declined, it is not made again, until it is.
+    let id = dump["id"].as_str().unwrap();
+    assert_eq!(node.json(&["suggest", "--decline", id])["declined"], true);
+    let left = node.json(&["suggest"]);
+    assert!(!left.to_string().contains(id) && left["declined"] == 1, "{left}");
+    assert_eq!(node.json(&["suggest", "--restore", id])["declined"], false);
+    assert!(node.json(&["suggest"]).to_string().contains(id));
+    assert_eq!(node.get("/api/v1/plan").await["revision"], 1);
+    // Of a file, without a service.
+    let file = node.write("wide.jsonl", &wide);
+    let told = text(&std::process::Command::new(crate::harness::binary()).args(["suggest", &file]).output().unwrap().stdout);
+    assert!(told.contains("remove dump") && told.contains("no condition or step reads `dump`"), "{told}");
+    node.stop().await;
+}
