@@ -204,10 +204,13 @@ impl Samples {
 
     /// Forgets what the plan has no source for any more.
     pub(crate) fn keep_only(&self, plan: &CheckedPlan) {
-        self.sources().retain(|name, _| plan.sources.iter().any(|source| source.name == *name));
+        let is_sampled = |name: &str| plan.sources.iter().any(|source| source.sampled && source.name == name);
+        self.sources().retain(|name, _| is_sampled(name));
         // What comes through other steps from now on is no continuation.
         let mut stretches = self.stretches();
         stretches.gathered = None;
+        let all_sampled = |stretch: &Arc<Stretch>| stretch.events.iter().all(|event| is_sampled(&event.source));
+        stretches.kept = stretches.kept.take().filter(all_sampled);
     }
 
     /// A body of so many events was taken, and some of them were captured as they left the source's steps.

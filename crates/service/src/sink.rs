@@ -254,7 +254,8 @@ impl PlanSink {
         // Only so many bodies are worked on at once, so that their copies do not fill the memory together.
         let place = self.app.working.acquire().await;
         let (asked, now) = (Arc::clone(&running), now_ms());
-        let sampled = self.app.samples.wanted(&source, now);
+        let is_sampled = running.checked.sources.iter().any(|s| s.sampled && s.name == source);
+        let sampled = if is_sampled { self.app.samples.wanted(&source, now) } else { Wanted::Nothing };
         let given = BodyJob { source: source.clone(), body, says, with, now, watch, caught: monitor.is_caught(), sampled };
         let worked = tokio::task::spawn_blocking(move || work(&asked, given)).await;
         drop(place);

@@ -36,7 +36,15 @@ const COMMON: &[Key] = &[
     key("on_arrival", Shape::Steps, "Steps done to every event that arrives."),
     key("max_event", Shape::Size, "Largest single event. 256 KB if left out."),
     key("compress", Shape::Word(WAITING), "How its events are compressed while they wait for their destinations. `zstd` if left out."),
+    key(
+        "sample",
+        Shape::Word(SAMPLES),
+        "Whether some of its events are kept to be looked at: as they left `on_arrival`, or not at all. `after arrival steps` if left out.",
+    ),
 ];
+
+/// The words of `sample`.
+const SAMPLES: &[&str] = &["after arrival steps", "off"];
 
 /// A source.
 #[derive(Clone, Debug, PartialEq)]
@@ -67,6 +75,8 @@ pub struct Source {
     pub max_requests: u64,
     /// Whether its events are compressed while they wait.
     pub compress: bool,
+    /// Whether some of its events are kept to be looked at, as they left its own steps.
+    pub sampled: bool,
 }
 
 /// How a kind of source is guarded against strangers.
@@ -207,6 +217,7 @@ impl Checker<'_> {
         let (max_body, max_unpacked) = (self.size(section, "max_body", 16 * MB, 1_000 * MB), self.size(section, "max_unpacked", 64 * MB, 1_000 * MB));
         let max_event = self.size(section, "max_event", 256_000, 64 * MB);
         let compress = section.text("compress").is_none_or(|c| c.value != "none");
+        let sampled = section.text("sample").is_none_or(|s| s.value != "off");
         let max_requests = if let Some(At { value: Raw::Count(n), .. }) = section.get("max_requests") { *n } else { 64 };
         let kind = section.text("kind")?;
         let certificates = listening::certificates(self, section);
@@ -222,6 +233,6 @@ impl Checker<'_> {
         };
         let may_set = http::may_set(self, section);
         let name = section.name.value.clone();
-        Some(Source { name, kind, listen, allow, certificates, key, may_set, on_arrival, max_body, max_unpacked, max_event, max_requests, compress })
+        Some(Source { name, kind, listen, allow, certificates, key, may_set, on_arrival, max_body, max_unpacked, max_event, max_requests, compress, sampled })
     }
 }

@@ -83,6 +83,12 @@ async fn a_running_plan_tells_what_is_in_its_streams() {
     ] {
         assert_eq!(node.http.get(node.url(&format!("/api/v1/{path}"))).bearer_auth(node.token()).send().await.unwrap().status(), status, "{path}");
     }
+    // A source that is not to be sampled is not, from the moment on at which the plan says so.
+    node.apply(&plan(source).replace("on_arrival", "sample = \"off\"\non_arrival"));
+    assert_eq!(post(&node.http, source, events(0, 200)).await.status(), 200);
+    assert_eq!(stands_for("source:quays").await, 0);
+    let tried = node.json(&["try"]);
+    assert_eq!((&tried["events"], &tried["stretch_ms"], &tried["cannot_tell"]), (&json!(0), &Value::Null, &json!(["the samples hold no events yet"])));
     node.balanced();
     node.stop().await;
 }
