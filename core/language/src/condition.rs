@@ -105,8 +105,12 @@ pub fn parse_condition(text: &str) -> Result<Condition, Mistake> {
 }
 
 fn whole(text: &str) -> Result<Condition, Mistake> {
-    let mut cursor = Cursor::new(text)?;
-    let condition = condition(&mut cursor)?;
+    read_condition(&mut Cursor::new(text)?)
+}
+
+/// Reads a whole text as one condition.
+pub(crate) fn read_condition(cursor: &mut Cursor<'_>) -> Outcome<Condition> {
+    let condition = condition(cursor)?;
     if cursor.done() { Ok(condition) } else { cursor.unexpected("`and`, `or` or the end of the condition", &["and", "or"]) }
 }
 
@@ -163,15 +167,25 @@ fn negation(c: &mut Cursor<'_>) -> Outcome<Condition> {
         }
     }
     let subject = subject(c)?;
+    if let Value::Field(path) = &subject {
+        c.about(Some(path.clone()));
+    }
+    let read = negated(c, &subject);
+    c.about(None);
+    read
+}
+
+/// The test of a field, or its contrary.
+fn negated(c: &mut Cursor<'_>, subject: &Value) -> Outcome<Condition> {
     let start = c.at();
     if c.words("not") {
         if !TESTS.contains(&c.peek_word()) {
             c.rewind(start);
             return c.unexpected(AFTER_FIELD, TESTS);
         }
-        return tested(c, &subject).map(|test| Condition::Not(Box::new(test)));
+        return tested(c, subject).map(|test| Condition::Not(Box::new(test)));
     }
-    tested(c, &subject)
+    tested(c, subject)
 }
 
 /// What is tested: a field, or what is worked out from fields.

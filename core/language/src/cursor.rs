@@ -1,9 +1,11 @@
 //! Reads a sentence from left to right: words, numbers, quoted text, patterns, paths.
 
+use std::cell::RefCell;
 use std::ops::Range;
 
 use rockrose_event::field::{Path, RESERVED};
 
+use crate::following::{NameOf, Want};
 use crate::literal::Literal;
 use crate::mistake::Mistake;
 use crate::pattern::Pattern;
@@ -19,6 +21,10 @@ pub(crate) struct Cursor<'a> {
     text: &'a str,
     at: usize,
     depth: usize,
+    /// The field whose value is asked for.
+    about: Option<Path>,
+    /// What was asked for at the end of the text, in vain.
+    wants: RefCell<Vec<Want>>,
 }
 
 impl<'a> Cursor<'a> {
@@ -26,9 +32,31 @@ impl<'a> Cursor<'a> {
         if text.len() > MAX_SENTENCE {
             return Err(Mistake::new(0..0, "the sentence is longer than 16 KiB"));
         }
-        let mut cursor = Cursor { text, at: 0, depth: 0 };
+        let mut cursor = Cursor { text, at: 0, depth: 0, about: None, wants: RefCell::default() };
         cursor.space();
         Ok(cursor)
+    }
+
+    /// What may stand at the end of the text.
+    pub(crate) fn wants(&self) -> Vec<Want> {
+        self.wants.borrow().clone()
+    }
+
+    /// Notes what is asked for, if the text is at its end.
+    fn note(&self, want: impl FnOnce() -> Want) {
+        if self.at == self.text.len() {
+            self.wants.borrow_mut().push(want());
+        }
+    }
+
+    /// Notes words that may stand here.
+    pub(crate) fn offers(&self, words: &[&str]) {
+        words.iter().for_each(|word| self.note(|| Want::Word((*word).to_owned())));
+    }
+
+    /// Notes whose value is asked for from here on.
+    pub(crate) fn about(&mut self, field: Option<Path>) {
+        self.about = field;
     }
 
     pub(crate) fn rest(&self) -> &'a str {
@@ -75,6 +103,7 @@ impl<'a> Cursor<'a> {
 
     /// A mistake at the cursor: what was expected there, against what stands there.
     pub(crate) fn unexpected<T>(&self, expected: &str, words: &[&str]) -> Outcome<T> {
+        self.offers(words);
         let written = self.written();
         let message = if written.is_empty() { "the sentence ends too early".to_owned() } else { format!("unexpected `{written}`") };
         Err(Mistake::new(self.here(), message).expected(expected).near(written, words.iter().copied()))
@@ -94,6 +123,9 @@ impl<'a> Cursor<'a> {
 
     /// Takes a sign such as `(` or `>=`.
     pub(crate) fn sign(&mut self, sign: &str) -> bool {
+        if !sign.is_empty() {
+            self.note(|| Want::Sign(sign.to_owned()));
+        }
         let found = self.rest().starts_with(sign);
         if found {
             self.at += sign.len();
@@ -111,13 +143,16 @@ impl<'a> Cursor<'a> {
     /// Takes `words` (separated by single spaces) if they stand here.
     pub(crate) fn words(&mut self, words: &str) -> bool {
         let start = self.at;
+        let mut rest = words;
         for word in words.split(' ') {
             if self.peek_word() != word {
+                self.note(|| Want::Word(rest.to_owned()));
                 self.at = start;
                 return false;
             }
             self.at += word.len();
             self.space();
+            rest = rest[word.len()..].trim_start();
         }
         true
     }
@@ -131,6 +166,7 @@ impl<'a> Cursor<'a> {
         let start = self.at;
         let mut chars = self.rest().char_indices();
         if !matches!(chars.next(), Some((_, '"'))) {
+            self.note(|| Want::Value(self.about.clone()));
             return self.unexpected(what, &[]);
         }
         let mut text = String::new();
@@ -169,6 +205,7 @@ impl<'a> Cursor<'a> {
     pub(crate) fn pattern(&mut self) -> Outcome<Pattern> {
         let start = self.at;
         if !self.rest().starts_with('/') {
+            self.note(|| Want::Pattern);
             return self.unexpected("a regular expression between slashes", &[]);
         }
         let mut escaped = false;
@@ -319,6 +356,7 @@ impl<'a> Cursor<'a> {
                 let len = Self::name_len(rest);
                 let name = &rest[..len];
                 if len == 0 {
+                    self.note(|| NameOf::read(what).map_or(Want::Field, Want::Name));
                     return self.unexpected(what, &[]);
                 }
                 if segments.is_empty() && RESERVED.contains(&name) {
@@ -390,6 +428,7 @@ impl<'a> Cursor<'a> {
         if self.words("false") {
             return Some(Ok(Literal::Bool(false)));
         }
+        self.note(|| Want::Value(self.about.clone()));
         self.number().map(|n| Ok(Literal::Number(n)))
     }
 

@@ -238,12 +238,16 @@ pub fn parse_step(text: &str) -> Result<Step, Mistake> {
 }
 
 fn whole(text: &str) -> Result<Step, Mistake> {
-    let mut c = Cursor::new(text)?;
+    read_step(&mut Cursor::new(text)?)
+}
+
+/// Reads a whole text as one step.
+pub(crate) fn read_step(c: &mut Cursor<'_>) -> Outcome<Step> {
     let verb = c.peek_word();
     if STEP_VERBS.contains(&verb) {
         c.words(verb);
     }
-    let operation = operation(&mut c, verb)?;
-    let when = if c.words("when") { Some(condition(&mut c)?) } else { None };
+    let operation = operation(c, verb)?;
+    let when = if c.words("when") { Some(condition(c)?) } else { None };
     if c.done() { Ok(Step { operation, when }) } else { c.unexpected("`when` or the end of the step", &["when", "unless", "by", "and", "or", "else"]) }
 }

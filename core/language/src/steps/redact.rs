@@ -226,6 +226,7 @@ fn what(c: &mut Cursor<'_>) -> Outcome<What> {
         c.words(detector.word());
         return Ok(What::Detector(detector));
     }
+    c.offers(&Detector::ALL.map(Detector::word));
     let at = c.here();
     let words: Vec<_> = Detector::ALL.iter().map(|d| format!("`{}`", d.word())).collect();
     let expected = format!("a detector ({}, or `all` of them), a regular expression between slashes, or a field", words.join(", "));
