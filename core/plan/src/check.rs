@@ -211,6 +211,14 @@ impl CheckedPlan {
         Some(format!("keeps events as they were received, without what `{step}` of {of} masks"))
     }
 
+    /// The names of its recipes, in order.
+    #[must_use]
+    pub fn recipe_names(&self) -> Vec<String> {
+        let mut names: Vec<String> = self.recipes.keys().cloned().collect();
+        names.sort_unstable();
+        names
+    }
+
     /// The steps with every `use` replaced by its recipe's steps. A `when` on the `use` holds for each of them.
     #[must_use]
     pub fn expanded(&self, steps: &[Step]) -> Vec<Step> {

@@ -1,5 +1,6 @@
 #![doc = include_str!("crate.md")]
 
+mod complete;
 mod destinations;
 mod flow;
 mod ledger;
@@ -16,6 +17,7 @@ mod tail;
 mod trial;
 mod why;
 
+pub use complete::*;
 pub use destinations::*;
 pub use flow::*;
 pub use ledger::*;

@@ -103,6 +103,8 @@ pub(crate) struct App {
     pub(crate) engine: engine::Engine,
     pub(crate) tail: tail::Hub,
     pub(crate) samples: samples::Samples,
+    /// What is known of the events at points that are written about.
+    pub(crate) known: api::complete::KnownPoints,
     pub(crate) meter: meter::Meter,
     pub(crate) codes: sign_in::Codes,
     pub(crate) openid: Option<api::openid::OpenId>,
@@ -223,6 +225,7 @@ impl Service {
             scope,
             spool,
             tail: tail::Hub::default(),
+            known: api::complete::KnownPoints::default(),
             samples: samples::Samples::new(settings.sample_memory.unwrap_or(samples::BUDGET)),
             meter: meter::Meter::default(),
             codes: sign_in::Codes::default(),

@@ -45,6 +45,7 @@ VTO.W GET    /api/v1/tail
 VTO.W GET    /api/v1/sample
 VTO.W GET    /api/v1/fields
 VTO.W GET    /api/v1/patterns
+VTOAW POST   /api/v1/complete
 ..O.W GET    /api/v1/suggestions
 .TO.W POST   /api/v1/suggestions/{id}/decline
 .TO.W DELETE /api/v1/suggestions/{id}/decline

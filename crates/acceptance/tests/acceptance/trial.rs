@@ -301,3 +301,35 @@ async fn suggestions_are_measured_declined_and_never_applied_by_themselves() {
     assert!(told.contains("remove dump") && told.contains("no condition or step reads `dump`"), "{told}");
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_sentence_goes_on_with_what_is_in_the_stream() {
+    let [source] = free_ports();
+    let (mut node, _) = node(source).await;
+    let made = node.json(&["token", "make", "bounded", "--grant", "see at route:trouble when gate = 4 after redact level"]);
+    let bounded = made["token"].as_str().unwrap().to_owned();
+    let ask = async |token: &str, kind: &str, text: &str, point: Option<&str>| {
+        let request = json!({ "kind": kind, "text": text, "point": point });
+        let answer = node.http.post(node.url("/api/v1/complete")).bearer_auth(token).json(&request).send().await.unwrap();
+        (answer.status().as_u16(), answer.json::<Value>().await.unwrap())
+    };
+    let offered = |answer: &Value| answer["proposals"].as_array().unwrap().iter().map(|p| p["text"].as_str().unwrap().to_owned()).collect::<Vec<_>>();
+    let owner = node.token();
+    let (status, told) = ask(&owner, "step", "drop ga", Some("source:quays")).await;
+    assert_eq!((status, offered(&told), &told["from"], &told["proposals"][0]["share"]), (200, vec!["gate".to_owned()], &json!(5), &json!(1.0)));
+    let (_, told) = ask(&owner, "condition", "level = \"", Some("source:quays")).await;
+    assert!(offered(&told)[0] == "\"warn\"" && (0.3..0.7).contains(&told["proposals"][0]["share"].as_f64().unwrap()), "{told}");
+    // Without a point only the language and the plan are known.
+    let (_, told) = ask(&owner, "step", "keep severity >= ", None).await;
+    assert!(offered(&told).contains(&"warn".to_owned()) && !told.to_string().contains("gate"), "{told}");
+    let (_, told) = ask(&owner, "condition", "gate = = 4 an", None).await;
+    assert!(offered(&told).is_empty() && told["mistake"]["column"] == 8, "{told}");
+    assert_eq!((ask(&owner, "essay", "", None).await.0, ask(&owner, "step", "", Some("route:none")).await.0), (400, 404));
+    // Nobody is offered a value that they may not see.
+    assert_eq!(ask(&bounded, "step", "drop ga", Some("source:quays")).await.0, 403);
+    let (_, told) = ask(&bounded, "condition", "gate = ", Some("route:trouble")).await;
+    assert!(offered(&told).contains(&"4".to_owned()) && !offered(&told).contains(&"5".to_owned()), "{told}");
+    let (_, told) = ask(&bounded, "condition", "level = ", Some("route:trouble")).await;
+    assert!(!told.to_string().contains("warn"), "{told}");
+    node.stop().await;
+}

@@ -1,6 +1,7 @@
 //! The HTTP face, under `/api/v1`: described by an OpenAPI document, errors as problem documents, signed in by token or session.
 
 pub(crate) mod auth;
+pub(crate) mod complete;
 mod destinations;
 mod document;
 mod extract;
@@ -102,6 +103,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(survey::sample))
         .routes(routes!(survey::fields))
         .routes(routes!(survey::patterns))
+        .routes(routes!(complete::complete))
         .routes(routes!(suggest::suggestions))
         .routes(routes!(suggest::decline, suggest::take_back))
         .routes(routes!(why::why))

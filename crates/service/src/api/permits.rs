@@ -70,6 +70,7 @@ pub(crate) const PERMITS: &[Permit] = &[
     noted("GET", "/api/v1/sample", SEE, "look at sample"),
     noted("GET", "/api/v1/fields", SEE, "look at sample"),
     noted("GET", "/api/v1/patterns", SEE, "look at sample"),
+    Permit { method: "POST", path: "/api/v1/complete", needs: KNOWN, noted: None },
     read("/api/v1/suggestions", SEE_ALL),
     noted("POST", "/api/v1/suggestions/{id}/decline", CHANGE, "decline suggestion"),
     noted("DELETE", "/api/v1/suggestions/{id}/decline", CHANGE, "restore suggestion"),
@@ -128,7 +129,7 @@ mod tests {
         assert!(PERMITS.iter().all(|permit| !permit.needs.is_empty()));
         // What changes something is in the journal.
         let unnoted: Vec<_> = PERMITS.iter().filter(|p| p.method != "GET" && p.noted.is_none()).map(|p| p.path).collect();
-        assert_eq!(unnoted, ["/api/v1/plan/check", "/api/v1/plan/edit"]);
+        assert_eq!(unnoted, ["/api/v1/plan/check", "/api/v1/plan/edit", "/api/v1/complete"]);
     }
 
     #[test]

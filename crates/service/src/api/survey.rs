@@ -54,15 +54,15 @@ pub(crate) struct PatternsQuery {
 }
 
 /// An event of a sample, as somebody may see it.
-struct Seen {
+pub(super) struct Seen {
     source: String,
-    at_ms: i64,
-    times: u64,
-    event: String,
+    pub(super) at_ms: i64,
+    pub(super) times: u64,
+    pub(super) event: String,
 }
 
 /// The events of a sample as they may be seen.
-async fn seen(app: &Arc<App>, caller: &Arc<Caller>, point: &str, when: Option<&str>) -> Result<(Place, Vec<Seen>), Problem> {
+pub(super) async fn seen(app: &Arc<App>, caller: &Arc<Caller>, point: &str, when: Option<&str>) -> Result<(Place, Vec<Seen>), Problem> {
     let place = super::place(point)?;
     let mut eye = caller.open_eye(app, &place)?;
     let condition: Option<Condition> = when.map(super::tail::condition).transpose()?.flatten();

@@ -1,0 +1,165 @@
+//! What may stand next in a sentence, by what is in the streams.
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use rockrose_intake::Problem;
+use rockrose_language::{Catalog, Literal, SentenceKind, following, proposals};
+use rockrose_plan::{CheckedPlan, Report};
+use rockrose_survey::{Field, Fields};
+
+use super::extract::Body;
+use super::survey::seen;
+use super::types::{self, CompleteAnswer, CompleteRequest, SentenceProposal};
+use crate::App;
+use crate::caller::Caller;
+
+/// What is known of the events at a point is asked again after so long.
+const KEPT_FOR: Duration = Duration::from_secs(15);
+/// So many events of a sample are looked at.
+const LOOKED_AT: usize = 5_000;
+/// Of so many points it is kept.
+const MOST_POINTS: usize = 100;
+
+/// What is known of the events at a point: their fields, and the values of each, with the share of events that have them.
+#[derive(Default)]
+pub(crate) struct Known {
+    fields: Vec<(String, f64)>,
+    values: HashMap<String, Vec<(String, f64)>>,
+}
+
+/// What is known of the points that were asked for lately.
+#[derive(Default)]
+pub(crate) struct KnownPoints {
+    kept: Mutex<HashMap<(String, String), (Instant, Arc<Known>)>>,
+}
+
+impl Known {
+    fn of(fields: &Fields) -> Known {
+        let (events, _) = fields.total();
+        let share = |times: u64| times as f64 / events.max(1) as f64;
+        let mut known = Known::default();
+        for field in fields.list() {
+            known.fields.push((field.name.clone(), share(field.times)));
+            // Personal data is masked, and what is masked is no value.
+            let values = field.top.iter().filter(|(value, _)| !value.contains("***"));
+            let values = values.filter_map(|(value, times)| Some((literal(&field, value)?, share(*times))));
+            known.values.insert(field.name.clone(), values.collect());
+        }
+        known
+    }
+
+    /// The values of a field as it is named in a sentence, where a part of its path may be left out.
+    fn values(&self, field: &str) -> Vec<(String, f64)> {
+        let named = |name: &String| name == field || name.ends_with(&format!(".{field}"));
+        self.values.get(field).or_else(|| self.values.iter().find(|(name, _)| named(name)).map(|(_, values)| values)).cloned().unwrap_or_default()
+    }
+}
+
+/// A value as it is written in a sentence.
+fn literal(field: &Field, value: &str) -> Option<String> {
+    let [texts, numbers, truths, ..] = field.kinds;
+    Some(match value {
+        "true" | "false" if truths > 0 => value.to_owned(),
+        number if numbers > texts && number.parse::<f64>().is_ok() => number.to_owned(),
+        text if texts > 0 => Literal::Text(text.to_owned()).to_string(),
+        _ => return None,
+    })
+}
+
+async fn known(app: &Arc<App>, caller: &Arc<Caller>, point: &str) -> Result<Arc<Known>, Problem> {
+    // Whoever sees something else has something else kept.
+    let key = (point.to_owned(), caller.grants.to_string());
+    let kept = || app.known.kept.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some((_, known)) = kept().get(&key).filter(|(since, _)| since.elapsed() < KEPT_FOR) {
+        return Ok(Arc::clone(known));
+    }
+    let (_, seen) = seen(app, caller, point, None).await?;
+    let surveyed = tokio::task::spawn_blocking(move || {
+        let mut fields = Fields::default();
+        let every = seen.len().div_ceil(LOOKED_AT).max(1);
+        for one in seen.iter().step_by(every) {
+            fields.add(one.event.as_bytes(), one.times, one.at_ms);
+        }
+        Arc::new(Known::of(&fields))
+    });
+    let known = surveyed.await.map_err(|_| Problem::internal("the sample could not be looked at"))?;
+    let mut kept = kept();
+    kept.retain(|_, (since, _)| since.elapsed() < KEPT_FOR);
+    if kept.len() < MOST_POINTS {
+        kept.insert(key, (Instant::now(), Arc::clone(&known)));
+    }
+    Ok(known)
+}
+
+/// What may stand at the end of a sentence that is not whole yet: words, fields with how often they are seen, values with their shares, names of the active plan.
+#[utoipa::path(post, operation_id = "complete_sentence", path = "/api/v1/complete", tag = "understand", request_body = types::CompleteRequest,
+    responses((status = 200, body = types::CompleteAnswer), (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
+pub(crate) async fn complete(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(request): Body<CompleteRequest>,
+) -> Result<Json<CompleteAnswer>, Problem> {
+    let kind = match request.kind.as_str() {
+        "step" => SentenceKind::Step,
+        "condition" => SentenceKind::Condition,
+        other => return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-kind", "No such sentence", format!("`{other}` is neither `step` nor `condition`"))),
+    };
+    let known = match &request.point {
+        Some(point) => known(&app, &caller, point).await?,
+        None => Arc::default(),
+    };
+    let running = app.engine.running();
+    let text = &request.text;
+    let told = following(kind, text);
+    let most = request.most.unwrap_or(50).min(200);
+    let found = offered(&running.checked, &known, text, &told, most);
+    let proposals = found.into_iter().map(|p| SentenceProposal { text: p.text, sort: p.sort.to_owned(), share: p.share }).collect();
+    let mistake = told.mistake.map(|mistake| types::mistake(Report::new(text, &mistake)));
+    Ok(Json(CompleteAnswer { from: told.from, proposals, mistake }))
+}
+
+fn offered(plan: &CheckedPlan, known: &Known, text: &str, told: &rockrose_language::Following, most: usize) -> Vec<rockrose_language::Proposal> {
+    let names = |all: &mut dyn Iterator<Item = &String>| all.cloned().collect::<Vec<_>>();
+    let tables = names(&mut plan.tables.iter().map(|t| &t.name));
+    let recipes: Vec<String> = plan.recipe_names();
+    let sources = names(&mut plan.sources.iter().map(|s| &s.name));
+    let destinations = names(&mut plan.destinations.iter().map(|d| &d.name));
+    let values = |field: &str| known.values(field);
+    let catalog = Catalog { fields: &known.fields, values: &values, tables: &tables, recipes: &recipes, sources: &sources, destinations: &destinations };
+    proposals(text, told, &catalog, most)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_offered_as_they_are_written_in_sentences() {
+        let mut fields = Fields::default();
+        for n in 0..10 {
+            let event = format!("{{\"port\":\"Tansy \\\"Quay\\\"\",\"http\":{{\"status\":{}}},\"paid\":true,\"who\":\"ann{n}@post.example\"}}", 200 + n % 2);
+            fields.add(event.as_bytes(), 1, 0);
+        }
+        let known = Known::of(&fields);
+        assert_eq!(known.values("port"), [("\"Tansy \\\"Quay\\\"\"".to_owned(), 1.0)]);
+        assert_eq!(known.values("status").iter().map(|(v, _)| v.as_str()).collect::<Vec<_>>(), ["200", "201"]);
+        assert_eq!(known.values("paid"), [("true".to_owned(), 1.0)]);
+        assert_eq!((known.values("who"), known.values("none")), (Vec::new(), Vec::new()));
+    }
+
+    /// With 10 000 fields an answer is a search through their names, not through the events.
+    #[test]
+    fn many_fields_and_routes_are_searched_by_what_is_written() {
+        let fields: Vec<(String, f64)> = (0..10_000).map(|n| (format!("field_{n}"), 1.0 / (n + 1) as f64)).collect();
+        let known = Known { fields, values: HashMap::new() };
+        let plan = CheckedPlan::read("").unwrap();
+        let text = "drop field_99";
+        let found = offered(&plan, &known, text, &following(SentenceKind::Step, text), 50);
+        assert_eq!((found.len(), found[0].text.as_str(), found[1].text.as_str()), (50, "field_990", "field_991"));
+    }
+}
