@@ -10,6 +10,7 @@ mod example;
 pub mod format;
 mod journal;
 mod language;
+mod language_server;
 mod ledger;
 mod link;
 mod outcome;
@@ -104,6 +105,8 @@ pub enum ClientCommand {
     },
     /// Print the plan's JSON Schema, for editors
     Schema,
+    /// Serve editors that write plans: mistakes at their place, completion with the fields and values of the running service, explanations, formatting (Language Server Protocol, standard input and output)
+    LanguageServer,
     /// Show what a plan would change, ask for confirmation, and apply it
     Apply {
         /// The plan; `-` for standard input (with --yes)
@@ -277,6 +280,7 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Check { plan } => plan::check(&plan, common.json),
         ClientCommand::Fmt { plan, write, check } => language::fmt(&plan, write, check),
         ClientCommand::Explain { sentence } => language::explain(&sentence, common.json),
+        ClientCommand::LanguageServer => language_server::serve(common).await,
         ClientCommand::Schema => format::print_json(&rockrose_plan::schema()),
         ClientCommand::Apply { plan, step, at, why, yes } => match (plan, step.zip(at)) {
             (Some(plan), _) => plan::apply(common, &plan, &why, yes).await,

@@ -53,7 +53,7 @@ pub(crate) fn mistakes(reports: &[Report], name: &str) -> String {
 }
 
 /// The first bytes of a table's file, if it is here: the plan may be meant for another host.
-fn beginning(path: &str) -> Option<Vec<u8>> {
+pub(crate) fn beginning(path: &str) -> Option<Vec<u8>> {
     // The line that names the columns is within them, or is none.
     const MOST: u64 = 64 << 10;
     let mut beginning = Vec::new();
@@ -92,7 +92,7 @@ fn bad(reports: &[Report], name: &str, as_json: bool) -> Outcome {
 }
 
 /// The examples that fail; or the table that is not here, without which they cannot be run.
-fn failing(plan: &CheckedPlan) -> (Vec<Report>, Option<String>) {
+pub(crate) fn failing(plan: &CheckedPlan) -> (Vec<Report>, Option<String>) {
     if plan.examples.is_empty() {
         return (Vec::new(), None);
     }

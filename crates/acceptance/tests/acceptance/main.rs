@@ -12,6 +12,7 @@ mod files;
 mod grants;
 mod harness;
 mod hostile;
+mod language_server;
 mod people;
 mod plan;
 mod queues;
