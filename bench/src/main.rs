@@ -48,6 +48,7 @@ const COMPARISONS: &[Comparison] = &[
     Comparison { what: "200 regex routes", over: "10 regex routes", goal: Goal::CostAtMost(4.0) },
     Comparison { what: "all detectors", over: "core pass", goal: Goal::AtLeast(0.5) },
     Comparison { what: "tail under a condition", over: "tail", goal: Goal::CostAtMost(1.1) },
+    Comparison { what: "trial of 100 routes", over: "100 routes", goal: Goal::AtLeast(0.5) },
     Comparison { what: "patterns", over: "floor: words", goal: Goal::AtLeast(0.25) },
     Comparison { what: "parse by template", over: "floor: regex for it", goal: Goal::AtLeast(3.0) },
     Comparison { what: "parse access log", over: "floor: regex for access", goal: Goal::AtLeast(3.0) },

@@ -4,7 +4,8 @@ use std::fmt::Write;
 use std::hint::black_box;
 
 use rockrose_api::Passed;
-use rockrose_engine::{CompiledPlan, Point, Scratch, Watch};
+use rockrose_engine::trial::{Asked, Given, trial};
+use rockrose_engine::{CompiledPlan, Environment, Point, Scratch, Watch};
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_extract::{Buffers, Extractor, Found};
 use rockrose_grants::Grants;
@@ -81,6 +82,23 @@ fn tail<'a>(name: &'static str, text: &'a [u8], grant: &str) -> Work<'a> {
         }
     };
     Work { name, bytes: text.len(), run: Box::new(run) }
+}
+
+/// So many events are tried.
+const TRIED: usize = 100_000;
+
+/// A trial of a plan over events, each with a time of its own, twenty of them shown: the plan is compiled anew each time.
+fn tried<'a>(name: &'static str, text: &'a [u8], rest: &str) -> Work<'a> {
+    let document = format!("[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.out]\nkind = \"discard\"\n{rest}");
+    let Ok(plan) = CheckedPlan::read(&document) else { unreachable!("the plan is good") };
+    let events: Vec<&[u8]> = text.split(|b| *b == b'\n').filter(|line| !line.is_empty()).cycle().take(TRIED).collect();
+    let bytes = events.iter().map(|event| event.len() + 1).sum();
+    let run = move || {
+        let given: Vec<Given<'_>> = events.iter().enumerate().map(|(n, event)| Given::one("in", event, NOW + n as i64)).collect();
+        let asked = Asked { consecutive: true, most: 20, ..Asked::default() };
+        black_box(trial(&plan, HashKey::new([0; 32]), &Environment::default(), &given, &asked).events);
+    };
+    Work { name, bytes, run: Box::new(run) }
 }
 
 /// So many times a text is mined.
@@ -179,6 +197,7 @@ pub(crate) fn all<'a>(corpus: &'a [u8], texts: &'a Texts, wanted: Option<&str>) 
         ("nothing changed", corpus, with("")),
         ("1 % taken", corpus, route("few", "duration_ms < 20", "")),
         ("10 routes", corpus, mixed(10)),
+        ("100 routes", corpus, mixed(100)),
         ("1 000 routes", corpus, mixed(1_000)),
         ("10 000 routes", corpus, mixed(10_000)),
         // Windows are open after the first events, and stay open.
@@ -198,6 +217,9 @@ pub(crate) fn all<'a>(corpus: &'a [u8], texts: &'a Texts, wanted: Option<&str>) 
         if wanted.is_none_or(|w| name.starts_with(w)) {
             works.push(pass_in(SMALL_BODY, name, corpus, &beside(count)));
         }
+    }
+    if wanted.is_none_or(|w| "trial of 100 routes".starts_with(w)) {
+        works.push(tried("trial of 100 routes", corpus, &mixed(100)));
     }
     works.push(tail("tail", corpus, "see"));
     works.push(tail("tail under a condition", corpus, "see when message exists"));

@@ -1,29 +1,20 @@
-//! Which fields a plan reads.
+//! Which fields a plan has any use for.
 
 use std::collections::BTreeSet;
 
 use rockrose_language::{Operation, Set, Tag};
-use rockrose_plan::{CheckedPlan, Gate};
+use rockrose_plan::{CheckedPlan, reads_field};
 
 /// The fields that any condition or step of the plan reads, or that somebody has tagged or set on purpose, by their names.
 pub(crate) fn fields(plan: &CheckedPlan) -> BTreeSet<String> {
-    let mut read = Vec::new();
-    for route in &plan.routes {
-        if let Gate::Condition(condition) = &route.when {
-            condition.reads(&mut read);
-        }
-    }
+    let mut used: BTreeSet<String> = plan.reads().iter().map(|(_, path)| path.to_string()).collect();
     let lists = plan.sources.iter().map(|s| &s.on_arrival).chain(plan.routes.iter().map(|r| &r.steps)).chain(plan.destinations.iter().map(|d| &d.always));
     for step in lists.flat_map(|steps| plan.expanded(steps)) {
-        step.operation.reads(&mut read);
         if let Operation::Tag(Tag(written)) | Operation::Set(Set(written)) = &step.operation {
-            read.extend(written.iter().map(|(path, _)| path.clone()));
-        }
-        if let Some(when) = &step.when {
-            when.reads(&mut read);
+            used.extend(written.iter().map(|(path, _)| path.to_string()));
         }
     }
-    read.iter().map(ToString::to_string).collect()
+    used
 }
 
 /// Names that nearly every reader of logs looks for.
@@ -49,14 +40,8 @@ const USUAL: &[&str] = &[
     "merged",
 ];
 
-/// Whether a field is read: itself, a part of it, or what it is a part of. What readers of logs look for everywhere counts as read.
+/// Whether a field is read. What readers of logs look for everywhere counts as read.
 pub(crate) fn is_read(field: &str, read: &BTreeSet<String>) -> bool {
     let first = field.split('.').next().unwrap_or(field);
-    let meets = |path: &String| {
-        path == field
-            || path.strip_prefix(field).is_some_and(|rest| rest.starts_with('.'))
-            || field.strip_prefix(path.as_str()).is_some_and(|rest| rest.starts_with('.'))
-            || field.strip_suffix(path.as_str()).is_some_and(|rest| rest.ends_with('.'))
-    };
-    USUAL.contains(&first) || read.iter().any(meets)
+    USUAL.contains(&first) || read.iter().any(|path| reads_field(path, field))
 }

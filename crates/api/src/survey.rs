@@ -64,6 +64,9 @@ pub struct FieldSummary {
     pub example: String,
     /// The detectors that found personal data in it.
     pub personal: Vec<PersonalData>,
+    /// The parts of the active plan whose conditions or steps read it: `source:NAME`, `route:NAME`, `destination:NAME`. Nothing, where no plan is asked.
+    #[serde(default)]
+    pub read_by: Option<Vec<String>>,
 }
 
 /// Personal data found in a field.
@@ -141,6 +144,9 @@ pub struct PatternSummary {
     pub condition: String,
     /// Sentences about them.
     pub sentences: PatternSentences,
+    /// `new`, if none came before the time that was asked for; `gone`, if none came since; nothing else.
+    #[serde(default)]
+    pub news: Option<String>,
 }
 
 /// Sentences about a pattern's messages, each ready to be put into a plan.
@@ -232,12 +238,41 @@ impl From<&survey::Fields> for FieldsAnswer {
             example: field.example,
             personal: field.personal.into_iter().map(|(detector, share)| PersonalData { detector: detector.to_owned(), share }).collect(),
             name: field.name,
+            read_by: None,
         });
         FieldsAnswer { events, bytes, fields: list.collect(), left_out: fields.left_out() }
     }
 }
 
+impl FieldsAnswer {
+    /// Adds which parts of a plan read each field.
+    #[must_use]
+    pub fn read_by(mut self, plan: &rockrose_plan::CheckedPlan) -> FieldsAnswer {
+        let reads: Vec<(String, String)> = plan.reads().iter().map(|(part, path)| (format!("{}:{}", part.kind, part.name), path.to_string())).collect();
+        for field in &mut self.fields {
+            let mut parts: Vec<String> = reads.iter().filter(|(_, path)| rockrose_plan::reads_field(path, &field.name)).map(|(part, _)| part.clone()).collect();
+            parts.dedup();
+            field.read_by = Some(parts);
+        }
+        self
+    }
+}
+
 impl PatternsAnswer {
+    /// Says of each pattern whether it came up in the last `minutes` before `now_ms` (milliseconds since 1970), or came no more.
+    pub fn notice(&mut self, now_ms: i64, minutes: i64) {
+        let since = now_ms.saturating_sub(minutes.saturating_mul(60_000));
+        // What has not been looked at for that long shows nothing new.
+        let began = self.patterns.iter().map(|p| p.first_ms).min().unwrap_or(now_ms);
+        for pattern in &mut self.patterns {
+            pattern.news = match () {
+                () if pattern.last_ms < since => Some("gone".to_owned()),
+                () if pattern.first_ms >= since && began < since => Some("new".to_owned()),
+                () => None,
+            };
+        }
+    }
+
     /// What a miner has found in the texts of `field`.
     #[must_use]
     pub fn new(miner: &survey::Miner, field: &str) -> PatternsAnswer {
@@ -264,6 +299,7 @@ impl PatternsAnswer {
                 examples: pattern.examples.clone(),
                 condition: pattern.condition(field),
                 sentences: PatternSentences { parse, drop, sample, limit, merge, count, measure },
+                news: None,
             }
         });
         PatternsAnswer { events, bytes, patterns: patterns.collect(), others: others.0 }

@@ -14,6 +14,8 @@ use crate::{Exit, Failure};
 
 /// Most bytes that are looked at, unpacked.
 const MOST: u64 = 256 << 20;
+/// How the names of files of events end.
+const ENDINGS: &[&str] = &[".jsonl", ".json", ".ndjson", ".log", ".txt", ".jsonl.gz", ".jsonl.zst", ".log.gz", ".log.zst"];
 /// Longest event.
 const MAX_EVENT: usize = 1 << 20;
 
@@ -25,8 +27,11 @@ pub(crate) struct Sample {
 }
 
 impl Sample {
-    /// Reads a file, or standard input if it is `-`. What is packed with gzip or Zstandard is unpacked.
+    /// Reads a file, or standard input if it is `-`; of a folder, such as an archive, the files of events in it and below, by their names. What is packed with gzip or Zstandard is unpacked.
     pub(crate) fn read(path: &Path) -> Result<Sample, Failure> {
+        if path.is_dir() {
+            return Sample::folder(path);
+        }
         let name = path.display().to_string();
         let mut body = Vec::new();
         let source: Box<dyn Read> = match name.as_str() {
@@ -48,6 +53,40 @@ impl Sample {
             body.truncate(body.iter().rposition(|b| *b == b'\n').map_or(MOST as usize, |end| end + 1));
         }
         Ok(Sample { body, is_cut })
+    }
+
+    fn folder(path: &Path) -> Result<Sample, Failure> {
+        let mut whole = Sample { body: Vec::new(), is_cut: false };
+        let mut folders = vec![path.to_owned()];
+        let mut files = Vec::new();
+        while let Some(folder) = folders.pop() {
+            for entry in std::fs::read_dir(&folder).with_context(|| format!("cannot read {}", folder.display()))? {
+                let entry = entry.with_context(|| format!("cannot read {}", folder.display()))?;
+                let (kind, path) = (entry.file_type().with_context(|| format!("cannot read {}", folder.display()))?, entry.path());
+                if kind.is_dir() {
+                    folders.push(path);
+                } else if kind.is_file() && ENDINGS.iter().any(|ending| path.to_string_lossy().ends_with(ending)) {
+                    files.push(path);
+                }
+            }
+        }
+        files.sort();
+        for file in &files {
+            let one = Sample::read(file)?;
+            if whole.is_cut || whole.body.len() + one.body.len() > MOST as usize {
+                whole.is_cut = true;
+                break;
+            }
+            whole.body.extend_from_slice(&one.body);
+            if !whole.body.ends_with(b"\n") {
+                whole.body.push(b'\n');
+            }
+            whole.is_cut |= one.is_cut;
+        }
+        if files.is_empty() {
+            return Err(Failure::new(Exit::Failed, format!("there are no files of events in {} ({})", path.display(), ENDINGS.join(", "))));
+        }
+        Ok(whole)
     }
 
     /// Its text, of the first `most` bytes whole lines only, and whether there is more.
@@ -116,6 +155,15 @@ mod tests {
         assert_eq!(read(&zstd::bulk::compress(lines, 1).unwrap()).0, events);
         assert_eq!(read(b"[{\"a\":1},{\"b\":2}]").0, ["{\"a\":1}", "{\"b\":2}"]);
         assert_eq!(read(b""), (Vec::new(), 0));
+        // A folder, such as an archive: all files of events in it, in the order of their names.
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::create_dir(folder.path().join("hour=11")).unwrap();
+        std::fs::write(folder.path().join("hour=11/b.jsonl.zst"), zstd::bulk::compress(b"{\"b\":2}", 1).unwrap()).unwrap();
+        std::fs::write(folder.path().join("a.jsonl"), b"{\"a\":1}").unwrap();
+        std::fs::write(folder.path().join("index.bin"), b"no events").unwrap();
+        let mut all = Vec::new();
+        Sample::read(folder.path()).unwrap_or_else(|e| panic!("{}", e.message)).each(0, |e| all.push(String::from_utf8_lossy(e).into_owned())).unwrap_or(9);
+        assert_eq!(all, ["{\"a\":1}", "{\"b\":2}"]);
         // Bytes without sense are events without sense, or none.
         let noise: Vec<u8> = (0..20_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
         assert!(read(&noise).0.iter().all(|event| event.starts_with('{')));

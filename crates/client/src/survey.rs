@@ -10,7 +10,7 @@ use rockrose_plan::Report;
 use rockrose_survey::{BUDGET, Survey};
 
 use crate::client::Client;
-use crate::format::{self, BAD, FAINT, HEAD, paint};
+use crate::format::{self, BAD, FAINT, GOOD, HEAD, paint};
 use crate::sample::Sample;
 use crate::{Common, Exit, Failure, Outcome};
 
@@ -52,6 +52,9 @@ pub struct PatternsArgs {
     /// Show at most N patterns
     #[arg(long, default_value_t = 30, value_name = "N")]
     most: usize,
+    /// Show only patterns that came up in the last N minutes, and those that came no more
+    #[arg(long, value_name = "N", conflicts_with_all = ["show"])]
+    minutes: Option<i64>,
     /// Print the id of the pattern of each message instead, a line each
     #[arg(long, conflicts_with_all = ["show"])]
     each: bool,
@@ -207,10 +210,11 @@ pub(crate) async fn fields(common: &Common, args: FieldsArgs) -> Outcome {
             f.kinds.iter().map(|k| k.what.as_str()).collect::<Vec<_>>().join(", "),
             if personal.is_empty() { String::new() } else { paint(&personal, BAD) },
             format!("{}{}", if f.distinct_is_exact { "" } else { "~" }, format::count(i64::try_from(f.distinct).unwrap_or(i64::MAX))),
+            if f.read_by.as_ref().is_some_and(Vec::is_empty) { "no" } else { "" }.to_owned(),
             top.join("  "),
         ]
     };
-    let head = ["field", "in", "of all bytes", "kind", "personal data", "values", "most frequent"];
+    let head = ["field", "in", "of all bytes", "kind", "personal data", "values", "read", "most frequent"];
     let table = format::table(&head, &[1, 2, 5], answer.fields.iter().take(args.most).map(row).collect());
     let total = format!("{}, {}", format::events(answer.events as i64), format::bytes(answer.bytes as f64));
     let more = answer.fields.len().saturating_sub(args.most);
@@ -233,6 +237,9 @@ fn show_field(field: &FieldSummary) -> Outcome {
         lines.push(format!("times     {} to {}", format::moment(first), format::moment(last)));
     }
     lines.extend(field.personal.iter().map(|p| paint(&format!("personal  {} in {} of the values searched", p.detector, percent(p.share)), BAD)));
+    if let Some(parts) = &field.read_by {
+        lines.push(if parts.is_empty() { "read by   no condition or step of the plan".to_owned() } else { format!("read by   {}", parts.join(", ")) });
+    }
     lines.push(format!("example   {}", format::escaped(&field.example)));
     let rows =
         field.top.iter().map(|v| vec![percent(v.events as f64 / field.events.max(1) as f64), format::count(v.events as i64), clipped(&v.what, 100)]).collect();
@@ -243,14 +250,26 @@ pub(crate) async fn patterns(common: &Common, args: PatternsArgs) -> Outcome {
     if args.each {
         return each(&args);
     }
-    let answer: PatternsAnswer = match point(&args.looked.on) {
+    let mut answer: PatternsAnswer = match point(&args.looked.on) {
         Some(place) => {
             let mut query = query(&args.looked, &place);
             query.push(("field", args.field.clone()));
+            query.extend(args.minutes.map(|minutes| ("minutes", minutes.to_string())));
             ask(common, "/api/v1/patterns", &query).await?
         }
-        None => PatternsAnswer::new(&surveyed(&args.looked, &args.field, |_| {})?.miner, &args.field),
+        None => {
+            let mut answer = PatternsAnswer::new(&surveyed(&args.looked, &args.field, |_| {})?.miner, &args.field);
+            // A file ends with its last message.
+            let end = answer.patterns.iter().map(|p| p.last_ms).max().unwrap_or(0);
+            if let Some(minutes) = args.minutes {
+                answer.notice(end, minutes.max(1));
+            }
+            answer
+        }
     };
+    if args.minutes.is_some() {
+        answer.patterns.retain(|pattern| pattern.news.is_some());
+    }
     if let Some(id) = &args.show {
         let mut found = answer.patterns.iter().filter(|p| p.id.starts_with(id.as_str()));
         let pattern = found.next().filter(|_| !id.is_empty()).ok_or_else(|| Failure::new(Exit::Failed, format!("there is no pattern `{id}`")))?;
@@ -268,7 +287,11 @@ pub(crate) async fn patterns(common: &Common, args: PatternsArgs) -> Outcome {
             percent(p.bytes_share),
             blocks(&p.trend, p.trend_width_ms),
             worst,
-            clipped(&p.text, 110),
+            match p.news.as_deref() {
+                Some("new") => paint("new ", GOOD),
+                Some(news) => format!("{news} "),
+                None => String::new(),
+            } + &clipped(&p.text, 110),
         ]
     };
     let head = ["id", "share", "events", "of bytes", "trend", "max severity", "pattern"];

@@ -64,6 +64,12 @@ async fn a_running_plan_tells_what_is_in_its_streams() {
     assert_eq!(names[0], "message");
     let port = fields["fields"].as_array().unwrap().iter().find(|f| f["name"] == "port").unwrap();
     assert_eq!((&port["distinct"], &port["top"][0]["what"], &port["share"]), (&json!(1), &json!("Lowmere"), &json!(1.0)));
+    // Which parts of the plan read a field; what is new beside what has come for a while.
+    let of_source = node.json(&["fields", "source:quays"]);
+    let read = |name: &str| of_source["fields"].as_array().unwrap().iter().find(|f| f["name"] == name).unwrap()["read_by"].clone();
+    assert_eq!((read("level"), read("port")), (json!([]), json!([])));
+    assert!(text(&node.client(&["fields", "source:quays", "--field", "port"]).stdout).contains("read by   no condition or step"));
+    assert_eq!(node.json(&["patterns", "source:quays", "--minutes", "60"])["patterns"], json!([]));
     // Whoever sees only some of it is told of no more.
     let made = node.json(&["token", "make", "bounded", "--grant", "see at route:trouble when port = \"Lowmere\""]);
     let token = made["token"].as_str().unwrap();
@@ -119,6 +125,21 @@ async fn a_file_tells_what_is_in_it_without_a_service() {
     assert!(fields.contains("email") && !fields.contains("@post"), "{fields}");
     let table = text(&run(&["fields", &at("events.jsonl")]).stdout);
     assert!(table.contains("took") && table.contains("Lowmere 50.0 %") && !table.contains("@post"), "{table}");
+    // What came up in the last minutes of a file, and what came no more.
+    let at_minute = |minute: usize, message: &str| format!("{{\"time\":\"2026-11-30T10:{minute:02}:00Z\",\"message\":\"{message}\"}}\n");
+    let news: String = (0..60)
+        .map(|m| {
+            at_minute(m, "tide is high")
+                + &if m < 20 { at_minute(m, "fog at the quay") } else { String::new() }
+                + &if m > 50 { at_minute(m, "gale warning") } else { String::new() }
+        })
+        .collect();
+    std::fs::write(at("news.jsonl"), news).unwrap();
+    let found = json(&["patterns", &at("news.jsonl"), "--minutes", "30"]);
+    let mut told: Vec<String> =
+        found["patterns"].as_array().unwrap().iter().map(|p| format!("{} {}", p["news"].as_str().unwrap(), p["text"].as_str().unwrap())).collect();
+    told.sort();
+    assert_eq!(told, ["gone fog at the quay", "new gale warning"]);
     assert_eq!(json(&["match", "severity >= error", "--on", &at("events.jsonl")])["met"], 100);
     // What cannot be: told, with nothing else harmed.
     let noise: Vec<u8> = (0..300_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 11) as u8).collect();

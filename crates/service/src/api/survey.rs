@@ -51,6 +51,8 @@ pub(crate) struct PatternsQuery {
     when: Option<String>,
     /// The field whose text is looked at; the message if left out.
     field: Option<String>,
+    /// Say of each pattern whether it came up in the last so many minutes, or came no more.
+    minutes: Option<i64>,
 }
 
 /// An event of a sample, as somebody may see it.
@@ -139,7 +141,7 @@ pub(crate) async fn fields(
     Asked(query): Asked<FieldsQuery>,
 ) -> Result<(Extension<Subject>, Json<FieldsAnswer>), Problem> {
     let (place, survey) = surveyed(&app, &caller, &query.point, query.when.as_deref(), None).await?;
-    Ok((Extension(Subject(place.to_string())), Json(FieldsAnswer::from(&survey.fields))))
+    Ok((Extension(Subject(place.to_string())), Json(FieldsAnswer::from(&survey.fields).read_by(&app.engine.running().checked))))
 }
 
 /// The patterns of the messages of a sample, of those events that whoever asks may see, with sentences that read, find and cut them.
@@ -152,5 +154,9 @@ pub(crate) async fn patterns(
 ) -> Result<(Extension<Subject>, Json<PatternsAnswer>), Problem> {
     let field = query.field.unwrap_or_else(|| "message".to_owned());
     let (place, survey) = surveyed(&app, &caller, &query.point, query.when.as_deref(), Some(field.clone())).await?;
-    Ok((Extension(Subject(place.to_string())), Json(PatternsAnswer::new(&survey.miner, &field))))
+    let mut answer = PatternsAnswer::new(&survey.miner, &field);
+    if let Some(minutes) = query.minutes {
+        answer.notice(now_ms(), minutes.max(1));
+    }
+    Ok((Extension(Subject(place.to_string())), Json(answer)))
 }
