@@ -104,7 +104,11 @@ impl Carried {
                 found.push(Candidate {
                     reason: Reason::Repeats,
                     step: format!("merge repeats within 30 seconds by message when {}", pattern.condition("message")),
-                    because: format!("the message `{}` came {came} times in a short while, in {different} ways of writing it", pattern.text),
+                    because: format!(
+                        "the message `{}` came {came} times in a short while, {}",
+                        pattern.text,
+                        if *different == 1 { "each time the same".to_owned() } else { format!("in {different} ways of writing it") }
+                    ),
                     bytes: (bytes as f64 * pattern.times as f64 / events.max(1) as f64 * (1.0 - *different as f64 / *came as f64)) as u64,
                 });
             }
@@ -159,8 +163,8 @@ fn repetitive(pattern: &Pattern, events: u64, bytes: u64) -> Option<Candidate> {
     let because = format!("{:.1} % of the events say `{}`", 100.0 * share, pattern.text);
     let only_debug = low[0] == 0 && low[3] == 0;
     let (step, left) = if only_debug { (format!("drop {condition}"), 0.0) } else { (format!("sample 1 in 10 when {condition}"), 0.1) };
-    let is_low = high.iter().all(|times| *times == 0) && low.iter().any(|times| *times > 0);
-    is_low.then(|| Candidate { reason: Reason::Repetitive, step, because, bytes: (share * (1.0 - left) * bytes as f64) as u64 })
+    let is_low = high.iter().all(|times| *times == 0) && low[1..].iter().any(|times| *times > 0);
+    is_low.then_some(Candidate { reason: Reason::Repetitive, step, because, bytes: (share * (1.0 - left) * bytes as f64) as u64 })
 }
 
 /// Fields that carry much and that nothing reads: of those within one another, the outermost.

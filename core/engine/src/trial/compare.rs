@@ -8,7 +8,7 @@ use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
 
 use super::predict::{self, Predicted, Real, Way};
-use super::{Asked, Given, Trial, depends_on_pace, trial};
+use super::{Asked, Given, Trial, Tried, TriedRoute, depends_on_pace, trial};
 use crate::Environment;
 
 /// A plan, and what it asks beyond the events.
@@ -40,6 +40,9 @@ pub struct Comparison {
     pub predicted: Vec<Predicted>,
 }
 
+/// So many events are looked through for those that differ.
+const SOUGHT: usize = 400;
+
 /// One part in so many of a stretch makes the steps acquainted with the stream.
 const ACQUAINTED: i64 = 5;
 
@@ -52,9 +55,17 @@ pub fn compare(now: Side<'_>, then: Side<'_>, key: &HashKey, samples: Samples<'_
     let run = |side: Side<'_>, given: &[Given<'_>], consecutive: bool, most: usize| {
         trial(side.plan, key.clone(), side.environment, given, &Asked { consecutive, acquaints_ms: long / ACQUAINTED, most, ..*asked })
     };
-    let some = (run(now, samples.some, false, 0), run(then, samples.some, false, asked.most));
+    let both = |given: &[Given<'_>], consecutive: bool| {
+        let (most, most_now) = if asked.differing && asked.most > 0 { (SOUGHT, SOUGHT) } else { (asked.most, 0) };
+        let (now, mut then) = (run(now, given, consecutive, most_now), run(then, given, consecutive, most));
+        if most_now > 0 {
+            then.shown = differing(&now, then.shown, asked.most);
+        }
+        (now, then)
+    };
+    let some = both(samples.some, false);
     let told = !paced.is_empty() && !samples.stretch.is_empty();
-    let stretch = told.then(|| (run(now, samples.stretch, true, 0), run(then, samples.stretch, true, asked.most)));
+    let stretch = told.then(|| both(samples.stretch, true));
     let mut ways = predict::ways(&some.0, &some.1, real);
     if let Some((now, then)) = &stretch {
         let came: HashMap<&str, i64> = then.lists.iter().filter(|l| l.stage == Stage::Route).map(|l| (l.name.as_str(), l.came.events)).collect();
@@ -66,6 +77,22 @@ pub fn compare(now: Side<'_>, then: Side<'_>, key: &HashKey, samples: Samples<'_
     let predicted = predict::by_destination(ways);
     let (short_now, short_then) = stretch.map_or((None, None), |(now, then)| (Some(now), Some(then)));
     Comparison { now: together(now.plan, some.0, short_now, asked), then: together(then.plan, some.1, short_then, asked), predicted }
+}
+
+/// Of the events of a trial those of which the plan that runs makes something else; if there are none, the first.
+fn differing(now: &Trial, mut shown: Vec<Tried>, most: usize) -> Vec<Tried> {
+    let made = |tried: &Tried| {
+        let sent =
+            |route: &TriedRoute| (route.name.clone(), route.destinations.iter().map(|(name, there)| (name.clone(), there.after.clone())).collect::<Vec<_>>());
+        tried.routes.iter().filter(|route| route.passing.is_some()).map(sent).collect::<Vec<_>>()
+    };
+    let before: HashMap<usize, _> = now.shown.iter().map(|tried| (tried.given, made(tried))).collect();
+    let differs = |tried: &Tried| before.get(&tried.given).is_none_or(|before| *before != made(tried));
+    if shown.iter().any(differs) {
+        shown.retain(differs);
+    }
+    shown.truncate(most);
+    shown
 }
 
 /// What really flowed, where only the sample of a long time tells it.

@@ -60,6 +60,8 @@ pub struct Asked<'a> {
     pub route: Option<&'a str>,
     /// Show only events of which this becomes.
     pub fate: Option<Fate>,
+    /// Where two plans are compared, show events first of which they make something different.
+    pub differing: bool,
     /// Show so many events at the most.
     pub most: usize,
     /// Tells nanoseconds, if steps are to be timed.
@@ -70,7 +72,7 @@ pub struct Asked<'a> {
 
 impl Default for Asked<'_> {
     fn default() -> Self {
-        Asked { consecutive: false, acquaints_ms: 0, route: None, fate: None, most: 0, clock: None, stop: &|| false }
+        Asked { consecutive: false, acquaints_ms: 0, route: None, fate: None, differing: false, most: 0, clock: None, stop: &|| false }
     }
 }
 

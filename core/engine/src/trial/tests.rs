@@ -287,6 +287,17 @@ fn a_prediction_keeps_to_what_really_flows() {
         // Its step takes away as much as it really does, and nothing is left that cannot be told.
         let list = told.then.lists.iter().find(|l| l.stage == Stage::Route).unwrap();
         assert!(off(list.steps[0].removed, of(Stage::Route).steps[0].removed) < 0.05 && told.then.cannot_tell.is_empty(), "{list:?}");
+        // Events are shown of which the two plans make something different.
+        let now = read(&now);
+        let then = read(&then);
+        let [before, after] = [&now, &then].map(|plan| Side { plan, environment: &environment });
+        let asked = Asked { differing: true, most: 4, ..Asked::default() };
+        let shown = compare(before, after, &HashKey::new([1; 32]), Samples { some: &sample, stretch: &[] }, &real, &asked).then.shown;
+        // The limit is not reached by the first few hundred.
+        let differs = !step.starts_with("limit");
+        assert!(shown.len() == 4 && differs == shown.iter().all(|t| sample[t.given].event.starts_with(b"{\"path\":\"/pay\"")), "{step}");
+        let now = now.text;
+        let then = then.text;
         // Without a stretch it is said that this is no answer.
         assert_eq!(predicted(&then, &sample, &[], &real).then.cannot_tell.len(), 1);
     }

@@ -127,13 +127,11 @@ async fn a_file_tells_what_is_in_it_without_a_service() {
     assert!(table.contains("took") && table.contains("Lowmere 50.0 %") && !table.contains("@post"), "{table}");
     // What came up in the last minutes of a file, and what came no more.
     let at_minute = |minute: usize, message: &str| format!("{{\"time\":\"2026-11-30T10:{minute:02}:00Z\",\"message\":\"{message}\"}}\n");
-    let news: String = (0..60)
-        .map(|m| {
-            at_minute(m, "tide is high")
-                + &if m < 20 { at_minute(m, "fog at the quay") } else { String::new() }
-                + &if m > 50 { at_minute(m, "gale warning") } else { String::new() }
-        })
-        .collect();
+    let mut news = String::new();
+    for minute in 0..60 {
+        let messages = [Some("tide is high"), (minute < 20).then_some("fog at the quay"), (minute > 50).then_some("gale warning")];
+        messages.into_iter().flatten().for_each(|message| news.push_str(&at_minute(minute, message)));
+    }
     std::fs::write(at("news.jsonl"), news).unwrap();
     let found = json(&["patterns", &at("news.jsonl"), "--minutes", "30"]);
     let mut told: Vec<String> =

@@ -35,8 +35,11 @@ pub(crate) struct Known {
 /// What is known of the points that were asked for lately.
 #[derive(Default)]
 pub(crate) struct KnownPoints {
-    kept: Mutex<HashMap<(String, String), (Instant, Arc<Known>)>>,
+    kept: Mutex<HashMap<PointSeen, (Instant, Arc<Known>)>>,
 }
+
+/// A point, and the grants of whoever looks at it.
+type PointSeen = (String, String);
 
 impl Known {
     fn of(fields: &Fields) -> Known {

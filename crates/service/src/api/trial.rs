@@ -277,7 +277,8 @@ impl Tryout {
             Behind::Gate(route) => (only(&running.checked, route), (only(&plan, route), Vec::new())),
         };
         let stop = || stop.load(Ordering::Acquire);
-        let asked = Asked { route: route.as_deref(), fate, most, clock: Some(nanos), stop: &stop, ..Asked::default() };
+        let differing = fate.is_none() && plan.text != running.checked.text;
+        let asked = Asked { route: route.as_deref(), fate, differing, most, clock: Some(nanos), stop: &stop, ..Asked::default() };
         let (some, stretch) = (as_given(&given.held.some), as_given(&given.held.stretch));
         let (now, then) = (Side { plan: &now, environment: &running.environment }, Side { plan: &then, environment: &environment });
         let (real, of_ms) = reckoned.map_or_else(|| (Real::default(), None), |(real, of_ms)| (real, Some(of_ms)));
