@@ -9,6 +9,7 @@ mod paused;
 mod people;
 mod revisions;
 mod schema;
+mod sealed;
 mod secrets;
 mod tokens;
 

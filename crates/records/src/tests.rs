@@ -22,6 +22,20 @@ fn revisions_are_numbered_and_guarded() {
 }
 
 #[test]
+fn what_is_sealed_is_opened_by_the_same_key_for_the_same_purpose_only() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(dir.path()).unwrap();
+    let mut sealed = records.seal("samples", b"tern and plover").unwrap();
+    assert!(!sealed.windows(6).any(|w| w == b"plover"));
+    assert_eq!(records.unseal("samples", &sealed).as_deref(), Some(&b"tern and plover"[..]));
+    assert_eq!(records.unseal("other", &sealed), None);
+    let other = tempfile::tempdir().unwrap();
+    assert_eq!(Records::open(other.path()).unwrap().unseal("samples", &sealed), None);
+    *sealed.last_mut().unwrap() ^= 1;
+    assert_eq!((records.unseal("samples", &sealed), records.unseal("samples", b"short")), (None, None));
+}
+
+#[test]
 fn what_was_declined_stays_declined() {
     let dir = tempfile::tempdir().unwrap();
     let records = Records::open(dir.path()).unwrap();

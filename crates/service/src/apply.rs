@@ -14,7 +14,7 @@ use rockrose_records::{RecordsError, Secret};
 use crate::caller::Caller;
 use crate::sink::PlanSink;
 use crate::trial::snapshot;
-use crate::{App, now_ms, tables, trial, windows};
+use crate::{App, kept_samples, now_ms, tables, trial, windows};
 
 /// How long a changed destination's delivery under way may take to end.
 const CHANGE_PATIENCE: Duration = Duration::from_secs(5);
@@ -238,6 +238,11 @@ async fn compiled(app: &Arc<App>, checked: CheckedPlan, environment: Environment
     on_its_own_thread(compile).await
 }
 
+/// Whether the plan that runs has a source whose events are not to be sampled.
+fn has_unsampled(app: &App) -> bool {
+    app.engine.running().checked.sources.iter().any(|source| !source.sampled)
+}
+
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
     let names = Some(Arc::clone(&app.names) as Arc<dyn Names>);
     let environment = Environment { tables: tables::slots(&ready.tables), names, node: app.records.node() };
@@ -251,6 +256,10 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
         windows::take_over(app, &compiled).await;
         app.samples.keep_only(&checked);
         app.engine.run(number, checked, compiled, environment);
+    }
+    if has_unsampled(app) {
+        // What is not to be sampled any more is not to be kept either.
+        kept_samples::keep(app).await;
     }
     app.tables.set(ready.tables);
     app.sources.exchange(ready.sources, &Arc::new(PlanSink::new(Arc::clone(app))), CHANGE_PATIENCE).await;

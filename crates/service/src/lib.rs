@@ -13,6 +13,7 @@ mod console;
 mod engine;
 mod history;
 mod journal;
+mod kept_samples;
 mod meter;
 mod names;
 mod plan_metrics;
@@ -103,6 +104,8 @@ pub(crate) struct App {
     pub(crate) engine: engine::Engine,
     pub(crate) tail: tail::Hub,
     pub(crate) samples: samples::Samples,
+    /// Where samples are kept over a restart.
+    pub(crate) samples_file: PathBuf,
     /// What is known of the events at points that are written about.
     pub(crate) known: api::complete::KnownPoints,
     pub(crate) meter: meter::Meter,
@@ -227,6 +230,7 @@ impl Service {
             tail: tail::Hub::default(),
             known: api::complete::KnownPoints::default(),
             samples: samples::Samples::new(settings.sample_memory.unwrap_or(samples::BUDGET)),
+            samples_file: kept_samples::file(&settings.data),
             meter: meter::Meter::default(),
             codes: sign_in::Codes::default(),
             openid,
@@ -249,12 +253,14 @@ impl Service {
             history: history::History::default(),
             working: tokio::sync::Semaphore::new(2 * std::thread::available_parallelism().map_or(2, usize::from)),
         });
+        kept_samples::take_back(&app.samples_file, &app.records, &app.samples, now_ms());
         if let Some(revision) = app.records(|r| r.newest_revision()).await? {
             apply::take_up(&app, revision.number, &revision.text).await.map_err(|e| anyhow::anyhow!("revision {} cannot be taken up: {e}", revision.number))?;
         }
         let mut caretakers = tokio::task::JoinSet::new();
         caretakers.spawn(meter::run(Arc::clone(&app)));
         caretakers.spawn(tables::run(Arc::clone(&app)));
+        caretakers.spawn(kept_samples::run(Arc::clone(&app)));
         caretakers.spawn(journal::run(Arc::clone(&app)));
         caretakers.spawn(windows::run(Arc::clone(&app)));
         caretakers.spawn(names::run(Arc::clone(&app.names), asked));
@@ -352,6 +358,7 @@ impl Service {
                 tracing::warn!(error = %e, "what windows hold could not be sent on; it is kept");
             }
         }
+        kept_samples::keep(&self.app).await;
         self.app.engine.stop_workers(PATIENCE).await;
         self.app.stopping.cancel();
         let abort = self.api.abort_handle();

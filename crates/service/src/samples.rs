@@ -16,6 +16,8 @@ use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
 use rockrose_survey::{Sample, Sampled};
 
+use crate::kept_samples::KeptEvent;
+
 /// Memory that all samples take together if nothing else is said, in bytes.
 pub(crate) const BUDGET: usize = 32 << 20;
 /// A body of a source is looked into so often, in milliseconds.
@@ -202,6 +204,57 @@ impl Samples {
         is_due
     }
 
+    /// All of it, as it is kept over a restart: before each event a line that tells of it. Nothing, if there is none.
+    pub(crate) fn kept(&self) -> Vec<u8> {
+        let mut out = Vec::new();
+        let mut add = |source: &str, at_ms: i64, times: u64, event: &[u8]| {
+            // Writing to memory does not fail.
+            let _ = serde_json::to_writer(&mut out, &KeptEvent { source: source.into(), at_ms, times });
+            out.push(b'\n');
+            out.extend_from_slice(event);
+            out.push(b'\n');
+        };
+        let names: Vec<String> = self.sources().keys().cloned().collect();
+        for name in names {
+            self.of(&name).iter().for_each(|sampled| add(&name, sampled.at_ms, sampled.times, &sampled.event));
+        }
+        if let Some(stretch) = self.stretches().kept.clone() {
+            stretch.events.iter().for_each(|event| add(&event.source, event.at_ms, 0, &event.event));
+        }
+        out
+    }
+
+    /// Takes back what was kept. What is too old is forgotten.
+    pub(crate) fn take_back(&self, kept: &[u8], now: i64) {
+        if self.budget == 0 {
+            return;
+        }
+        let (mut usual, mut stretch) = (Usual::new(&[]), Stretch::default());
+        let mut lines = kept.split(|b| *b == b'\n');
+        while let (Some(head), Some(event)) = (lines.next(), lines.next()) {
+            let Ok(KeptEvent { source, at_ms, times }) = serde_json::from_slice::<KeptEvent<'_>>(head) else { return };
+            if at_ms < now - FORGOTTEN {
+                continue;
+            }
+            if times == 0 {
+                stretch.bytes += event.len() + BESIDE;
+                stretch.events.push(Consecutive { source: source.into_owned(), event: event.into(), at_ms });
+                continue;
+            }
+            // Makes room for it.
+            self.is_due(&source, i64::MIN);
+            usual.read(event);
+            let message = usual.message(event).unwrap_or_default().to_vec();
+            if let Some(of) = self.sources().get_mut(source.as_ref()) {
+                of.sample.add(event, &message, at_ms, times);
+            }
+        }
+        if let (Some(first), Some(last)) = (stretch.events.first(), stretch.events.last()) {
+            (stretch.since_ms, stretch.until_ms) = (first.at_ms, last.at_ms);
+            self.stretches().kept = Some(Arc::new(stretch));
+        }
+    }
+
     /// Forgets what the plan has no source for any more.
     pub(crate) fn keep_only(&self, plan: &CheckedPlan) {
         let is_sampled = |name: &str| plan.sources.iter().any(|source| source.sampled && source.name == name);
@@ -294,5 +347,65 @@ impl Samples {
             }
         }
         Some(found)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn capture(n: usize) -> Capture {
+        let event = format!("{{\"message\":\"gate {n} opens\"}}").into_bytes();
+        Capture {
+            point: Point::Source(0),
+            before: event.clone(),
+            after: Some(event),
+            removed_by: None,
+            held_by: None,
+            failed_by: None,
+            route: None,
+            record: n as u32 + 1,
+        }
+    }
+
+    #[test]
+    fn what_was_kept_is_taken_back_and_the_old_is_forgotten() {
+        let samples = Samples::new(1 << 20);
+        let captures: Vec<Capture> = (0..40).map(capture).collect();
+        let all: Vec<&Capture> = captures.iter().collect();
+        let wanted = samples.wanted("gates", 1_000);
+        assert_eq!(wanted, Wanted::All);
+        samples.took("gates", 80, wanted, &all, 1_000);
+        samples.wanted("gates", 1_000 + STRETCH);
+        assert_eq!(samples.stretch(1_000 + STRETCH).map(|s| s.events.len()), Some(40));
+        let kept = samples.kept();
+        let again = Samples::new(1 << 20);
+        again.take_back(&kept, 70_000);
+        assert_eq!((again.of("gates").len(), again.of("gates").iter().map(|s| s.times).sum::<u64>()), (40, 80));
+        assert_eq!(again.stretch(70_000).map(|s| s.events.len()), Some(40));
+        assert_eq!(again.kept().len(), kept.len());
+        let late = Samples::new(1 << 20);
+        late.take_back(&kept, 2_000 + FORGOTTEN);
+        assert!(late.of("gates").is_empty() && late.kept().is_empty());
+        let off = Samples::new(0);
+        off.take_back(&kept, 70_000);
+        assert!(off.kept().is_empty() && off.wanted("gates", 0) == Wanted::Nothing);
+        // What is no sample is none.
+        again.take_back(b"{\"source\":4}\nnothing", 70_000);
+        assert_eq!(again.of("gates").len(), 40);
+    }
+
+    #[test]
+    fn no_regular_order_of_events_keeps_in_step_with_the_choice() {
+        let captures: Vec<Capture> = (0..LOOKED_AT).map(capture).collect();
+        let all: Vec<&Capture> = captures.iter().collect();
+        let mut counts = [0; 4];
+        for seed in 0..50 {
+            let some = drawn(&all, seed * OF_BODY as u64);
+            assert_eq!(some.len(), OF_BODY);
+            some.iter().for_each(|c| counts[c.record as usize % 4] += 1);
+        }
+        // Five standard deviations of draws that know nothing of one another, with n = 4 800 and p = 1/4.
+        assert!(counts.iter().all(|n| (1_050..1_350).contains(n)), "{counts:?}");
     }
 }

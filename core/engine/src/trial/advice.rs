@@ -1,6 +1,6 @@
 //! What is odd about a plan, by the events that come: said before it is applied.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use rockrose_event::field::Path;
 use rockrose_event::record::Record;
@@ -25,9 +25,8 @@ const DEPTH: usize = 4;
 /// two routes send to one destination. In sentences.
 #[must_use]
 pub fn advice(now: &CheckedPlan, then: Side<'_>, key: &HashKey, given: &[Given<'_>]) -> Vec<String> {
-    let is_new = |route: &Route| {
-        now.routes.iter().all(|before| before.name != route.name || before.when != route.when || before.from != route.from || before.to != route.to)
-    };
+    let before: HashMap<&str, &Route> = now.routes.iter().map(|route| (route.name.as_str(), route)).collect();
+    let is_new = |route: &Route| before.get(route.name.as_str()).is_none_or(|old| (&old.when, &old.from, &old.to) != (&route.when, &route.from, &route.to));
     let new: Vec<usize> = (0..then.plan.routes.len()).filter(|r| is_new(&then.plan.routes[*r])).take(MOST_ROUTES).collect();
     if new.is_empty() {
         return Vec::new();

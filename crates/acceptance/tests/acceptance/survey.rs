@@ -89,10 +89,19 @@ async fn a_running_plan_tells_what_is_in_its_streams() {
     ] {
         assert_eq!(node.http.get(node.url(&format!("/api/v1/{path}"))).bearer_auth(node.token()).send().await.unwrap().status(), status, "{path}");
     }
+    // After a restart it is still there, and what is kept of it can be read by nobody else.
+    let before = stands_for("source:quays").await;
+    node.stop().await;
+    let sealed = std::fs::read(node.path("data/samples.sealed")).unwrap();
+    assert!(sealed.len() > 10_000 && !sealed.windows(6).any(|w| w == b"ticket"));
+    node.begin().await;
+    assert_eq!(node.get("/api/v1/sample?point=source:quays").await["stands_for"].as_u64().unwrap(), before);
+    let stands_for = async |point: &str| node.get(&format!("/api/v1/sample?point={point}")).await["stands_for"].as_u64().unwrap();
     // A source that is not to be sampled is not, from the moment on at which the plan says so.
     node.apply(&plan(source).replace("on_arrival", "sample = \"off\"\non_arrival"));
     assert_eq!(post(&node.http, source, events(0, 200)).await.status(), 200);
     assert_eq!(stands_for("source:quays").await, 0);
+    assert!(!node.path("data/samples.sealed").exists());
     let tried = node.json(&["try"]);
     assert_eq!((&tried["events"], &tried["stretch_ms"], &tried["cannot_tell"]), (&json!(0), &Value::Null, &json!(["the samples hold no events yet"])));
     node.balanced();
