@@ -160,7 +160,7 @@ pub fn proposals(text: &str, following: &Following, catalog: &Catalog<'_>, most:
             Want::Word(word) => offer(&mut found, written, word, "word"),
             Want::Sign(sign) => offer(&mut found, written, sign, "sign"),
             Want::Pattern => offer(&mut found, written, "/", "pattern"),
-            Want::Field => shared(&mut found, written, catalog.fields.iter().map(|(name, share)| (as_path(name), *share)), "field"),
+            Want::Field => shared(&mut found, written, catalog.fields.iter().map(|(name, share)| (field_in_sentence(name), *share)), "field"),
             Want::Value(Some(field)) => {
                 let values = (catalog.values)(&field.to_string());
                 shared(&mut found, written, values.into_iter(), "value");
@@ -198,10 +198,10 @@ fn shared(found: &mut Vec<Proposal>, written: &str, all: impl Iterator<Item = (S
     found.extend(some.into_iter().map(|(text, share)| Proposal { text, sort, share: Some(share) }));
 }
 
-/// A field's dotted name, as it is written in a sentence.
-fn as_path(name: &str) -> String {
-    let plain = |part: &str| part.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-    if name.split('.').all(plain) { name.to_owned() } else { Path::of(name.split('.').map(str::to_owned).collect()).to_string() }
+/// A field's dotted name, as it is written in a sentence: with quotes where it needs them.
+#[must_use]
+pub fn field_in_sentence(name: &str) -> String {
+    Path::of(name.split('.').map(str::to_owned).collect()).to_string()
 }
 
 #[cfg(test)]

@@ -20,7 +20,7 @@ mod value;
 pub use condition::{Comparison, Condition, Ordering, Test, parse_condition};
 pub use cursor::MAX_SENTENCE;
 pub use explain::explain;
-pub use following::{Catalog, Following, NameOf, Proposal, SentenceKind, Want, following, proposals};
+pub use following::{Catalog, Following, NameOf, Proposal, SentenceKind, Want, field_in_sentence, following, proposals};
 pub use format::{Format, Part, Placeholder, Template};
 pub use grant::{GRANT_WORDS, Grant, Place, parse_grant};
 pub use literal::Literal;

@@ -4,12 +4,10 @@
 
 use std::fmt::{self, Display, Formatter};
 
-use serde::{Deserialize, Serialize};
 use toml_edit::{Array, ArrayOfTables, DocumentMut, Item, TableLike, Value};
 
 /// A change of a plan. Parts are named `source:NAME`, `destination:NAME`, `table:NAME`, `recipe:NAME` or `route:NAME`; steps are numbered from 1, as they are written.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(tag = "edit", rename_all = "snake_case", deny_unknown_fields)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum PlanEdit {
     /// Adds a step to the list of a source, route, destination or recipe.
     AddStep {
@@ -18,7 +16,6 @@ pub enum PlanEdit {
         /// The sentence.
         step: String,
         /// Its number in the list; behind the last, if none is said.
-        #[serde(default)]
         number: Option<usize>,
     },
     /// Writes another sentence in place of a step.

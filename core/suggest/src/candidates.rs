@@ -6,6 +6,7 @@ use rockrose_engine::trial::{Given, Samples};
 use rockrose_engine::{CompiledPlan, Point, Scratch, Watch};
 use rockrose_event::record::Record;
 use rockrose_event::usual::Usual;
+use rockrose_language::field_in_sentence;
 use rockrose_survey::{BUDGET, Field, Pattern, Survey};
 
 use crate::reads::is_read;
@@ -129,15 +130,9 @@ impl Carried {
     }
 }
 
-/// A field's name, as it stands in a sentence.
-fn named(field: &str) -> Option<&str> {
-    let plain = |part: &str| part.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-    field.split('.').all(plain).then_some(field)
-}
-
 /// Requests by which something asks whether a service is well.
 fn checks(field: &Field, events: u64, bytes: u64) -> Option<Candidate> {
-    let name = named(&field.name)?;
+    let name = field_in_sentence(&field.name);
     let of = |check: &&&str| -> u64 { field.top.iter().filter(|(value, _)| value.starts_with(**check)).map(|(_, times)| times).sum() };
     let check = CHECKS.iter().max_by_key(of)?;
     let times = of(&check);
@@ -169,12 +164,12 @@ fn repetitive(pattern: &Pattern, events: u64, bytes: u64) -> Option<Candidate> {
 
 /// Fields that carry much and that nothing reads: of those within one another, the outermost.
 fn unread(fields: &[Field], bytes: u64, read: &BTreeSet<String>) -> Vec<Candidate> {
-    let is_wide = |field: &&Field| field.bytes as f64 >= LEAST_SHARE * bytes as f64 && named(&field.name).is_some() && !is_read(&field.name, read);
+    let is_wide = |field: &&Field| field.bytes as f64 >= LEAST_SHARE * bytes as f64 && !is_read(&field.name, read);
     let wide: Vec<&Field> = fields.iter().filter(is_wide).collect();
     let outermost = |field: &&&Field| !wide.iter().any(|other| field.name.strip_prefix(other.name.as_str()).is_some_and(|rest| rest.starts_with('.')));
     let candidate = |field: &&Field| Candidate {
         reason: Reason::UnreadField,
-        step: format!("remove {}", field.name),
+        step: format!("remove {}", field_in_sentence(&field.name)),
         because: format!("no condition or step reads `{}`, which carries {:.1} % of the bytes", field.name, 100.0 * field.bytes as f64 / bytes.max(1) as f64),
         bytes: field.bytes,
     };
@@ -182,7 +177,7 @@ fn unread(fields: &[Field], bytes: u64, read: &BTreeSet<String>) -> Vec<Candidat
 }
 
 fn long(field: &Field, bytes: u64) -> Option<Candidate> {
-    let name = named(&field.name)?;
+    let name = field_in_sentence(&field.name);
     // The lengths of texts only: those of objects are their parts'.
     let is_text = field.kinds[0] > 0 && field.kinds[4..].iter().all(|count| *count == 0);
     let wide = field.bytes as f64 >= LEAST_SHARE * bytes as f64;

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use reqwest::Method;
 use rockrose_api::{ApplyRequest, EditRequest, EditedPlan, PlanEdit, RunningPlan, SampleAnswer, TrialAnswer, TrialRequest, TriedEvent, TriedPassage};
-use rockrose_language::{Literal, Place, parse_condition};
+use rockrose_language::{Literal, Place, field_in_sentence, parse_condition};
 use rockrose_plan::CheckedPlan;
 use serde_json::{Value, json};
 
@@ -146,7 +146,7 @@ fn condition(before: &str, after: &str) -> String {
     for difference in rockrose_engine::trial::differences(before.as_bytes(), after.as_bytes()) {
         tests.extend(match &difference.after {
             Some(value) => equals(&difference.field, value),
-            None => named(&difference.field).map(|field| format!("not ({field} exists)")),
+            None => Some(format!("not ({} exists)", field_in_sentence(&difference.field))),
         });
     }
     if tests.is_empty()
@@ -159,14 +159,8 @@ fn condition(before: &str, after: &str) -> String {
     if tests.is_empty() { "true".to_owned() } else { tests.join(" and ") }
 }
 
-/// A field's name as it stands in a sentence, if that is plain.
-fn named(field: &str) -> Option<&str> {
-    let plain = |part: &str| part.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && part.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-    field.split('.').all(plain).then_some(field)
-}
-
 fn equals(field: &str, value: &str) -> Option<String> {
-    let field = named(field)?;
+    let field = field_in_sentence(field);
     let literal = match serde_json::from_str::<Value>(value).ok()? {
         Value::String(text) => Literal::Text(text),
         Value::Number(number) => Literal::Number(number.as_f64()?),
@@ -188,7 +182,8 @@ mod tests {
         assert_eq!(of(r#"{"a":1,"m":"ann@post.example"}"#, r#"{"a":1,"m":"***","team":"quays"}"#), r#"m = "***" and team = "quays""#);
         assert_eq!(of(r#"{"a":1,"debug":{"heap":7}}"#, r#"{"a":1}"#), "not (debug exists)");
         assert_eq!(of(r#"{"a":1,"message":"tide \"high\""}"#, r#"{"a":1,"message":"tide \"high\""}"#), r#"message = "tide \"high\"""#);
-        assert_eq!(of(r#"{"odd name":1}"#, r#"{"odd name":2}"#), "true");
+        assert_eq!(of(r#"{"odd name":1}"#, r#"{"odd name":2}"#), "\"odd name\" = 2");
+        assert_eq!(of(r#"{"list":[1]}"#, r#"{"list":[2]}"#), "true");
         assert_eq!(of(r#"{"a":1}"#, r#"{"a":2.5,"b":true}"#), "a = 2.5 and b = true");
     }
 }

@@ -317,9 +317,7 @@ impl Samples {
         if let Place::Source(name) = place {
             return Some(self.of(name).into_iter().map(|sampled| (name.clone(), sampled)).collect());
         }
-        // They have left the sources' own steps.
-        let mut plan = plan.clone();
-        plan.sources.iter_mut().for_each(|source| source.on_arrival.clear());
+        let plan = rockrose_engine::trial::behind_arrival(plan);
         let compiled = CompiledPlan::within(&plan, key, environment);
         let point = match place {
             Place::Route(name) => Point::Route(compiled.route(name)?),

@@ -27,6 +27,9 @@ pub(crate) const MONTH_MS: f64 = 365.25 / 12.0 * 86_400_000.0;
 /// What flowed by a revision is only reckoned with once it has run for so many whole minutes.
 const ENOUGH: i64 = 2;
 
+/// Most rows of the ledger that are read.
+const MOST_ROWS: i64 = 200_000;
+
 /// Nanoseconds since somebody first asked.
 pub(crate) fn nanos() -> u64 {
     static BEGAN: OnceLock<Instant> = OnceLock::new();
@@ -41,10 +44,16 @@ pub(crate) enum RealError {
     Records(#[from] RecordsError),
 }
 
+/// How many minutes are looked back: fewer, the more accounts each has.
+fn minutes(app: &App) -> i64 {
+    let accounts = i64::try_from(app.meter.read().now.len()).unwrap_or(i64::MAX).max(1);
+    (MOST_ROWS / accounts).clamp(ENOUGH + 3, DAY)
+}
+
 /// What really flowed by the plan of a revision, which runs at `now_ms` or did, in the day before, in whole minutes, and how long that was, in milliseconds. Where the plan has not run for that long, only what came at the sources is told.
 pub(crate) async fn real(app: &Arc<App>, number: i64, now_ms: i64) -> Result<Option<(Real, i64)>, RealError> {
     let this = now_ms.div_euclid(MINUTE_MS);
-    let Some(first) = app.spool.first_minute(this - DAY).await? else { return Ok(None) };
+    let Some(first) = app.spool.first_minute(this - minutes(app)).await? else { return Ok(None) };
     let applied = app.records(move |r| r.revision(number)).await?.map_or(0, |revision| revision.at_ms.div_euclid(MINUTE_MS));
     // The first minute and the one that is running are not whole.
     let whole = (first + 1).max(applied + 1);
@@ -234,7 +243,7 @@ pub(crate) async fn outcome(app: &Arc<App>, number: i64) -> Result<Option<(Vec<R
     let since = of.at_ms.div_euclid(MINUTE_MS) + 1;
     let until = next.map_or_else(crate::now_ms, |next| next.at_ms).div_euclid(MINUTE_MS);
     // Longer ago, minutes may not be kept.
-    let since = since.max(until - DAY);
+    let since = since.max(until - minutes(app));
     if until <= since {
         return Ok(None);
     }
