@@ -69,8 +69,14 @@ pub fn compare(now: Side<'_>, then: Side<'_>, key: &HashKey, samples: Samples<'_
     let mut ways = predict::ways(&some.0, &some.1, real);
     if let Some((now, then)) = &stretch {
         let came: HashMap<&str, i64> = then.lists.iter().filter(|l| l.stage == Stage::Route).map(|l| (l.name.as_str(), l.came.events)).collect();
-        let short = predict::ways(now, then, &of_stretch(real, now, &some.0));
-        for (way, told) in short.into_iter().filter(|(way, _)| paced.contains(way) && came.get(way.0.as_str()).is_some_and(|n| *n > 0)) {
+        let real = of_stretch(real, now, &some.0);
+        let short = predict::ways(now, then, &real);
+        for (way, mut told) in short.into_iter().filter(|(way, _)| paced.contains(way) && came.get(way.0.as_str()).is_some_and(|n| *n > 0)) {
+            // What really flowed on this way is known, or it is reckoned from what comes.
+            if real.branches.get(&way).is_none_or(|really| really.events == 0) {
+                told.0 = predict::with_volume_of(told.0, now, &some.0, &way.0, &real);
+                told.1 = predict::with_volume_of(told.1, then, &some.1, &way.0, &real);
+            }
             ways.insert(way, told);
         }
     }

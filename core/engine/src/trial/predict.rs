@@ -63,6 +63,27 @@ pub(super) fn ways(now: &Trial, then: &Trial, real: &Real) -> BTreeMap<Way, (Amo
     found
 }
 
+/// How many events a route would take in the stretch of real time, by what really came at its sources.
+fn would_take(trial: &Trial, route: &str, real: &Real) -> f64 {
+    let Some(branch) = trial.branches.iter().find(|b| b.route == route) else { return 0.0 };
+    let of = |(source, amount): &(String, Amount)| {
+        let stands_for = trial.lists.iter().find(|l| l.stage == Stage::Source && l.name == *source).map_or(0, |l| l.went.events);
+        let came = real.sources.get(source).map_or(0, |came| came.events);
+        if stands_for > 0 { amount.events as f64 * came as f64 / stands_for as f64 } else { 0.0 }
+    };
+    branch.taken.iter().map(of).sum()
+}
+
+/// What the few events of a stretch tell of the volume of a route is little: the volume is that of the sample of a long time, and only what steps make of it is the stretch's.
+pub(super) fn with_volume_of(told: Amount, stretch: &Trial, some: &Trial, route: &str, real: &Real) -> Amount {
+    let (short, long) = (would_take(stretch, route, real), would_take(some, route, real));
+    if short == 0.0 || long == 0.0 {
+        return told;
+    }
+    let scaled = |n: i64| (n as f64 * long / short).round() as i64;
+    Amount { events: scaled(told.events), bytes: scaled(told.bytes) }
+}
+
 /// What comes to each destination on all its ways.
 pub(super) fn by_destination(ways: impl IntoIterator<Item = (Way, (Amount, Amount))>) -> Vec<Predicted> {
     let mut found: BTreeMap<String, Predicted> = BTreeMap::new();
