@@ -7,7 +7,7 @@ use clap::Subcommand;
 use reqwest::Method;
 use rockrose_api::{ApplyRequest, RunningPlan};
 use rockrose_engine::kit::Kit;
-use rockrose_plan::CheckedPlan;
+use rockrose_plan::{CheckedPlan, PlanEdit, edited};
 use serde_json::json;
 
 use rockrose_client::format::{self, GOOD, paint};
@@ -79,10 +79,11 @@ async fn add(common: &Common, kit: &Kit, plan: Option<&Path>, yes: bool) -> Outc
         (None, Some(path)) => (std::fs::read_to_string(path).with_context(|| format!("cannot read {}", path.display()))?, 0),
         (None, None) => (String::new(), 0),
     };
-    let with = format!("{}{}{}", text.trim_end(), if text.trim().is_empty() { "" } else { "\n\n" }, kit.plan);
+    let added = edited(&text, &[PlanEdit::AddPart { text: kit.plan.clone() }]);
+    let with = added.map_err(|e| Failure::new(Exit::BadPlan, format!("the kit cannot be added: {e}")))?;
     if let Err(mistakes) = CheckedPlan::read(&with) {
         let mistakes: String = mistakes.iter().map(|m| m.render("the plan")).collect();
-        return Err(Failure::new(Exit::BadPlan, format!("with the kit the plan has mistakes; it may have a part of that name already\n{mistakes}")));
+        return Err(Failure::new(Exit::BadPlan, format!("with the kit the plan has mistakes\n{mistakes}")));
     }
     if !yes && !ask(&format!("{}\nAdd this to the plan?", kit.plan))? {
         return Ok(Exit::Declined);

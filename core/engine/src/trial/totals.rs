@@ -73,6 +73,8 @@ pub(super) fn sum(account: &BTreeMap<Account, Amount>, wanted: impl Fn(&Account)
     total
 }
 
+/// The accounts of destinations by the route that led there, and the destination.
+type ByWay<'a> = HashMap<(&'a str, &'a str), Vec<(&'a Account, Amount)>>;
 /// The accounts by the list that they belong to.
 type ByList<'a> = HashMap<(Stage, &'a str), Vec<(&'a Account, Amount)>>;
 
@@ -85,9 +87,12 @@ impl Totals {
     }
 
     pub(super) fn of(&self, plan: &CheckedPlan, account: &BTreeMap<Account, Amount>) -> (Vec<ListTotals>, Vec<BranchTotals>) {
-        let mut by_list: ByList<'_> = HashMap::new();
+        let (mut by_list, mut by_way): (ByList<'_>, ByWay<'_>) = (HashMap::new(), HashMap::new());
         for (at, amount) in account {
             by_list.entry((at.stage, at.name.as_str())).or_default().push((at, *amount));
+            if at.stage == Stage::Destination {
+                by_way.entry((at.via.as_str(), at.name.as_str())).or_default().push((at, *amount));
+            }
         }
         let sources = plan.sources.iter().map(|s| (Stage::Source, &s.name, &s.on_arrival));
         let routes = plan.routes.iter().map(|r| (Stage::Route, &r.name, &r.steps));
@@ -97,7 +102,7 @@ impl Totals {
         let always = |to: &str| plan.destinations.iter().find(|d| d.name == to).map(|d| plan.expanded(&d.always)).unwrap_or_default();
         let of = |route: &Route| {
             let steps = plan.expanded(&route.steps);
-            route.to.iter().map(|to| branch((&route.name, &steps), (to, &always(to)), &by_list)).collect::<Vec<_>>()
+            route.to.iter().map(|to| branch((&route.name, &steps), (to, &always(to)), &by_list, &by_way)).collect::<Vec<_>>()
         };
         let branches = plan.routes.iter().flat_map(of).collect();
         (lists, branches)
@@ -138,13 +143,13 @@ impl Totals {
 }
 
 /// The way from a route to a destination, each with its steps.
-fn branch((route, steps): (&str, &[Step]), (to, always): (&str, &[Step]), by_list: &ByList<'_>) -> BranchTotals {
+fn branch((route, steps): (&str, &[Step]), (to, always): (&str, &[Step]), by_list: &ByList<'_>, by_way: &ByWay<'_>) -> BranchTotals {
     let at_route = by_list.get(&(Stage::Route, route)).map(Vec::as_slice).unwrap_or_default();
-    let at_destination = by_list.get(&(Stage::Destination, to)).map(Vec::as_slice).unwrap_or_default();
+    let at_destination = by_way.get(&(route, to)).map(Vec::as_slice).unwrap_or_default();
     let mut by_source: BTreeMap<&str, Amount> = BTreeMap::new();
     at_route.iter().filter(|(a, _)| a.measure == Measure::Taken).for_each(|(a, amount)| *by_source.entry(&a.via).or_default() += *amount);
     let mut sent = Amount::default();
-    let here = || at_destination.iter().filter(|(a, _)| a.via == route);
+    let here = || at_destination.iter();
     here().filter(|(a, _)| a.measure == Measure::Enqueued).for_each(|(_, amount)| sent += *amount);
     // Of repeats that are merged only the first is held; of lines that are joined, each.
     let (mut merging, mut joining) = (0, 0);

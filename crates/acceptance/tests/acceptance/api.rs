@@ -119,7 +119,10 @@ async fn revisions_conflicts_and_going_back() {
     assert_eq!(node.get("/api/v1/plan").await["text"], second);
     let check = node.http.post(node.url("/api/v1/plan/check")).bearer_auth(node.token()).json(&json!({ "text": plan(source) })).send().await.unwrap();
     let check: Value = check.json().await.unwrap();
-    assert_eq!(check["changes"], json!([{ "part": "route", "name": "all", "change": "changed" }]));
+    assert_eq!(
+        check["changes"],
+        json!([{ "part": "route", "name": "all", "change": "changed", "details": ["step removed: tag x = 2", "step added: tag x = 1"] }])
+    );
     assert!(check["difference"].as_str().unwrap().contains("-do = ['tag x = 2']"));
     let back = node.http.post(node.url("/api/v1/revisions/1/revert")).bearer_auth(node.token()).json(&json!({})).send().await.unwrap();
     assert_eq!(back.json::<Value>().await.unwrap()["revision"], 3);

@@ -237,7 +237,10 @@ async fn an_example_that_fails_keeps_a_plan_from_being_applied() {
     let made = node.json(&["example", "add", "--source", "quays", "--when", "severity = error", "--says", "an error reaches the desk", "--yes"]);
     let example = made["example"].as_str().unwrap();
     assert!(
-        example.contains("says = 'an error reaches the desk'") && example.contains("desk = 'not (debug exists)") && example.contains("vault = 'not sent'"),
+        example.contains("says = 'an error reaches the desk'")
+            && example.contains("not (debug exists)")
+            && example.contains("for ***\"")
+            && example.contains("vault = 'not sent'"),
         "{example}"
     );
     assert_eq!(made["revision"], 2);
