@@ -8,6 +8,7 @@ use rockrose_tables::{Match, Places, Rows, Table, TableError};
 
 use crate::checker::{Checker, SecretName};
 use crate::destinations::{Destination, WhenFull, spills};
+use crate::edit::Part;
 use crate::example::Example;
 use crate::keys::{RECIPE, ROUTE, TABLE};
 use crate::parse::{ParsedPlan, reports};
@@ -209,6 +210,15 @@ impl CheckedPlan {
         });
         let (of, step) = on_the_way.find_map(|(of, steps)| Some((of, redacts(steps)?)))?;
         Some(format!("keeps events as they were received, without what `{step}` of {of} masks"))
+    }
+
+    /// Its lists of steps, recipes written out, each with the part that it belongs to: of sources, of routes, of destinations, in the plan's order.
+    pub fn lists(&self) -> impl Iterator<Item = (Part, Vec<Step>)> + '_ {
+        let sources = self.sources.iter().map(|s| ("source", &s.name, &s.on_arrival));
+        let routes = self.routes.iter().map(|r| ("route", &r.name, &r.steps));
+        let destinations = self.destinations.iter().map(|d| ("destination", &d.name, &d.always));
+        let all = sources.chain(routes).chain(destinations);
+        all.map(|(kind, name, steps)| (Part { kind, name: name.clone() }, self.expanded(steps)))
     }
 
     /// The names of its recipes, in order.

@@ -1,7 +1,9 @@
 //! Which parts of a plan read which fields.
 
+use std::collections::HashMap;
+
 use rockrose_event::field::Path;
-use rockrose_language::Step;
+use rockrose_language::Condition;
 
 use crate::check::Gate;
 use crate::{CheckedPlan, Part};
@@ -10,24 +12,24 @@ impl CheckedPlan {
     /// Every field that a condition or step reads, with the part of the plan in which it stands: a source, a route or a destination.
     #[must_use]
     pub fn reads(&self) -> Vec<(Part, Path)> {
+        let gates = self.routes.iter().filter_map(|route| if let Gate::Condition(condition) = &route.when { Some((route, condition)) } else { None });
+        let gates: HashMap<&str, &Condition> = gates.map(|(route, condition)| (route.name.as_str(), condition)).collect();
         let mut found = Vec::new();
-        let mut add = |kind: &'static str, name: &str, gate: Option<&Gate>, steps: &[Step]| {
+        for (part, steps) in self.lists() {
             let mut read = Vec::new();
-            if let Some(Gate::Condition(condition)) = gate {
+            if part.kind == "route"
+                && let Some(condition) = gates.get(part.name.as_str())
+            {
                 condition.reads(&mut read);
             }
-            for step in self.expanded(steps) {
+            for step in steps {
                 step.operation.reads(&mut read);
                 if let Some(when) = &step.when {
                     when.reads(&mut read);
                 }
             }
-            let part = Part { kind, name: name.to_owned() };
             found.extend(read.into_iter().map(|path| (part.clone(), path)));
-        };
-        self.sources.iter().for_each(|s| add("source", &s.name, None, &s.on_arrival));
-        self.routes.iter().for_each(|r| add("route", &r.name, Some(&r.when), &r.steps));
-        self.destinations.iter().for_each(|d| add("destination", &d.name, None, &d.always));
+        }
         found
     }
 }

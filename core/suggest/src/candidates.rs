@@ -7,7 +7,7 @@ use rockrose_engine::{CompiledPlan, Point, Scratch, Watch};
 use rockrose_event::record::Record;
 use rockrose_event::usual::Usual;
 use rockrose_language::field_in_sentence;
-use rockrose_survey::{BUDGET, Field, Pattern, Survey};
+use rockrose_survey::{BUDGET, Field, Fields, Pattern, Patterns, Survey};
 
 use crate::reads::is_read;
 use crate::{Material, Reason, only};
@@ -23,8 +23,9 @@ pub(crate) struct Candidate {
 
 /// What a route sends on.
 pub(crate) struct Carried {
-    survey: Survey,
-    /// How often each message came in the stretch, by its pattern's expression: all, and how many different ones.
+    fields: Fields,
+    patterns: Patterns,
+    /// How often each message came in the stretch, by its pattern's id: all, and how many different ones.
     repeats: HashMap<String, (u64, u64)>,
     /// The share of events in the stretch that came from two sources.
     copies: f64,
@@ -46,9 +47,7 @@ const CHECKS: &[&str] = &["/health", "/ready", "/live", "/ping", "/alive", "/hea
 const PATTERNS: usize = 12;
 
 /// Events behind the steps of a route, each with its source, for how many it stands, and when it came.
-fn behind(material: &Material<'_>, route: &str, given: &[Given<'_>]) -> Vec<(String, Vec<u8>, u64, i64)> {
-    let plan = only(material.plan.plan, route);
-    let compiled = CompiledPlan::within(&plan, material.key.clone(), material.plan.environment);
+fn behind(compiled: &CompiledPlan, route: &str, given: &[Given<'_>]) -> Vec<(String, Vec<u8>, u64, i64)> {
     let Some(number) = compiled.route(route) else { return Vec::new() };
     let watch = Watch::new(vec![Point::Route(number)], 1);
     let (mut scratch, mut found) = (Scratch::default(), Vec::new());
@@ -66,15 +65,17 @@ fn behind(material: &Material<'_>, route: &str, given: &[Given<'_>]) -> Vec<(Str
 
 impl Carried {
     pub(crate) fn of(material: &Material<'_>, route: &str, samples: Samples<'_>) -> Carried {
+        let plan = only(material.plan.plan, route);
+        let compile = || CompiledPlan::within(&plan, material.key.clone(), material.plan.environment);
         let mut survey = Survey::new(BUDGET, None);
-        for (source, event, times, at_ms) in behind(material, route, samples.some) {
+        for (source, event, times, at_ms) in behind(&compile(), route, samples.some) {
             let from = survey.miner.origin(&source);
             survey.add(&event, times, at_ms, from);
         }
         let patterns = survey.miner.patterns();
         let (mut repeats, mut usual) = (HashMap::<String, HashMap<Vec<u8>, u64>>::new(), Usual::new(&[]));
         let mut whole: HashMap<Vec<u8>, (u64, BTreeSet<String>)> = HashMap::new();
-        let stretch = behind(material, route, samples.stretch);
+        let stretch = behind(&compile(), route, samples.stretch);
         for (source, event, _, at_ms) in &stretch {
             usual.read(event);
             let time = usual.time(event, *at_ms).map_or(0, |time| time.as_millisecond());
@@ -82,22 +83,22 @@ impl Carried {
             let of = whole.entry([&message[..], &time.to_le_bytes()].concat()).or_default();
             of.0 += 1;
             of.1.insert(source.clone());
-            if let Some(at) = std::str::from_utf8(&message).ok().and_then(|text| patterns.of(text.as_bytes())) {
+            if let Some(at) = patterns.of(&message) {
                 *repeats.entry(patterns.list[at].id.clone()).or_default().entry(message).or_default() += 1;
             }
         }
         let copied: u64 = whole.values().filter(|(_, sources)| sources.len() > 1).map(|(count, _)| count / 2).sum();
         let copies = if stretch.is_empty() { 0.0 } else { copied as f64 / stretch.len() as f64 };
         let repeats = repeats.into_iter().map(|(id, of)| (id, (of.values().sum(), of.len() as u64))).collect();
-        Carried { survey, repeats, copies }
+        Carried { fields: survey.fields, patterns, repeats, copies }
     }
 
     /// Steps that could be worth it, those that seem to save most first.
     pub(crate) fn candidates(&self, read: &BTreeSet<String>) -> Vec<Candidate> {
-        let (events, bytes) = self.survey.fields.total();
-        let fields = self.survey.fields.list();
+        let (events, bytes) = self.fields.total();
+        let fields = self.fields.list();
         let mut found: Vec<Candidate> = fields.iter().filter_map(|field| checks(field, events, bytes)).collect();
-        let patterns = self.survey.miner.patterns();
+        let patterns = &self.patterns;
         let all: u64 = patterns.list.iter().map(|p| p.bytes).sum();
         for pattern in patterns.list.iter().take(PATTERNS).filter(|p| p.times >= ENOUGH && p.bytes as f64 >= LEAST_SHARE * all as f64) {
             found.extend(repetitive(pattern, events, bytes));

@@ -8,8 +8,7 @@ use rockrose_plan::{CheckedPlan, reads_field};
 /// The fields that any condition or step of the plan reads, or that somebody has tagged or set on purpose, by their names.
 pub(crate) fn fields(plan: &CheckedPlan) -> BTreeSet<String> {
     let mut used: BTreeSet<String> = plan.reads().iter().map(|(_, path)| path.to_string()).collect();
-    let lists = plan.sources.iter().map(|s| &s.on_arrival).chain(plan.routes.iter().map(|r| &r.steps)).chain(plan.destinations.iter().map(|d| &d.always));
-    for step in lists.flat_map(|steps| plan.expanded(steps)) {
+    for step in plan.lists().flat_map(|(_, steps)| steps) {
         if let Operation::Tag(Tag(written)) | Operation::Set(Set(written)) = &step.operation {
             used.extend(written.iter().map(|(path, _)| path.to_string()));
         }

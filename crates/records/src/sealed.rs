@@ -6,10 +6,18 @@ use chacha20poly1305::{ChaCha20Poly1305, KeyInit, Nonce};
 use crate::{Records, RecordsError};
 
 /// How long a nonce is, in bytes.
-const NONCE: usize = 12;
+pub(crate) const NONCE: usize = 12;
+
+/// A nonce that was never used before, as chance will have it.
+pub(crate) fn nonce() -> Result<[u8; NONCE], RecordsError> {
+    let mut nonce = [0; NONCE];
+    getrandom::fill(&mut nonce).map_err(|e| RecordsError::Storage(format!("no random numbers: {e}").into()))?;
+    Ok(nonce)
+}
 
 impl Records {
-    fn cipher_for(&self, purpose: &str) -> ChaCha20Poly1305 {
+    /// What seals and opens what is kept for one purpose.
+    pub(crate) fn cipher(&self, purpose: &str) -> ChaCha20Poly1305 {
         ChaCha20Poly1305::new(&self.key.derive(&format!("seal {purpose}")).into())
     }
 
@@ -18,10 +26,9 @@ impl Records {
     /// # Errors
     /// If there are no random numbers.
     pub fn seal(&self, purpose: &str, bytes: &[u8]) -> Result<Vec<u8>, RecordsError> {
-        let mut nonce = [0; NONCE];
-        getrandom::fill(&mut nonce).map_err(|e| RecordsError::Storage(format!("no random numbers: {e}").into()))?;
+        let nonce = nonce()?;
         let payload = Payload { msg: bytes, aad: purpose.as_bytes() };
-        let sealed = self.cipher_for(purpose).encrypt(Nonce::from_slice(&nonce), payload).map_err(|_| RecordsError::Key("cannot seal".into()))?;
+        let sealed = self.cipher(purpose).encrypt(Nonce::from_slice(&nonce), payload).map_err(|_| RecordsError::Key("cannot seal".into()))?;
         Ok([&nonce[..], &sealed].concat())
     }
 
@@ -29,6 +36,6 @@ impl Records {
     #[must_use]
     pub fn unseal(&self, purpose: &str, sealed: &[u8]) -> Option<Vec<u8>> {
         let (nonce, sealed) = sealed.split_at_checked(NONCE)?;
-        self.cipher_for(purpose).decrypt(Nonce::from_slice(nonce), Payload { msg: sealed, aad: purpose.as_bytes() }).ok()
+        self.cipher(purpose).decrypt(Nonce::from_slice(nonce), Payload { msg: sealed, aad: purpose.as_bytes() }).ok()
     }
 }

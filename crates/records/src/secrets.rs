@@ -1,11 +1,15 @@
 //! Secrets, sealed at rest and never printed.
 
+use chacha20poly1305::Nonce;
 use chacha20poly1305::aead::{Aead, Payload};
-use chacha20poly1305::{ChaCha20Poly1305, KeyInit, Nonce};
 use diesel::prelude::*;
 
 use crate::schema::secret;
+use crate::sealed::{NONCE, nonce};
 use crate::{Records, RecordsError};
+
+/// What they are sealed for.
+const PURPOSE: &str = "secrets";
 
 /// A secret's value. It has no printed form.
 #[derive(Clone, PartialEq, Eq)]
@@ -43,16 +47,11 @@ pub struct SecretEntry {
 }
 
 impl Records {
-    fn cipher(&self) -> ChaCha20Poly1305 {
-        ChaCha20Poly1305::new(&self.key.derive("seal secrets").into())
-    }
-
     /// Keeps a secret, replacing one of that name. `shown_to` says to whom it may be shown, one on each line; without, that stays as it is.
     pub fn set_secret(&self, name: &str, value: &Secret, shown_to: Option<&str>, now_ms: i64) -> Result<(), RecordsError> {
-        let mut nonce = [0; 12];
-        getrandom::fill(&mut nonce).map_err(|e| RecordsError::Storage(format!("no random numbers: {e}").into()))?;
+        let nonce = nonce()?;
         let payload = Payload { msg: value.0.as_bytes(), aad: name.as_bytes() };
-        let sealed = self.cipher().encrypt(Nonce::from_slice(&nonce), payload).map_err(|_| RecordsError::Key("cannot seal".into()))?;
+        let sealed = self.cipher(PURPOSE).encrypt(Nonce::from_slice(&nonce), payload).map_err(|_| RecordsError::Key("cannot seal".into()))?;
         let row = (secret::name.eq(name), secret::nonce.eq(nonce.to_vec()), secret::sealed.eq(sealed), secret::set_ms.eq(now_ms));
         self.with(|c| {
             c.immediate_transaction(|c| {
@@ -69,10 +68,10 @@ impl Records {
         let found: Option<(Vec<u8>, Vec<u8>)> = self.with(|c| Ok(secret::table.find(name).select((secret::nonce, secret::sealed)).first(c).optional()?))?;
         let Some((nonce, sealed)) = found else { return Ok(None) };
         let wrong = || RecordsError::Key(format!("is not the one that the secret `{name}` was sealed with"));
-        if nonce.len() != 12 {
+        if nonce.len() != NONCE {
             return Err(wrong());
         }
-        let opened = self.cipher().decrypt(Nonce::from_slice(&nonce), Payload { msg: &sealed, aad: name.as_bytes() }).map_err(|_| wrong())?;
+        let opened = self.cipher(PURPOSE).decrypt(Nonce::from_slice(&nonce), Payload { msg: &sealed, aad: name.as_bytes() }).map_err(|_| wrong())?;
         String::from_utf8(opened).map(|v| Some(Secret(v))).map_err(|_| wrong())
     }
 

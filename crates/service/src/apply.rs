@@ -1,6 +1,6 @@
 //! Exchanging the plan: checked, bound, recorded, then run, in that order, so that a plan that cannot run is never recorded.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -10,8 +10,10 @@ use rockrose_grants::Grants;
 use rockrose_intake::{SourceSettings, StartError};
 use rockrose_plan::{CheckedPlan, Destination, Report, SecretName};
 use rockrose_records::{RecordsError, Secret};
+use rockrose_tables::TableSlot;
 
 use crate::caller::Caller;
+use crate::engine::Running;
 use crate::sink::PlanSink;
 use crate::trial::snapshot;
 use crate::{App, kept_samples, now_ms, tables, trial, windows};
@@ -64,7 +66,7 @@ pub(crate) async fn apply(app: &Arc<App>, text: &str, by: Author<'_>, why: &str,
         allowed.map_err(|why| Refusal::NotGranted { who: by.name.to_owned(), why })?;
     }
     let ready = prepare(app, &checked).await?;
-    let environment = Environment { tables: tables::slots(&ready.tables), ..app.engine.running().environment.clone() };
+    let environment = environment(app, tables::slots(&ready.tables));
     let failing = failing_examples(app, &checked, &environment).await;
     if !failing.is_empty() {
         return Err(Refusal::Mistakes(failing));
@@ -85,6 +87,20 @@ pub(crate) async fn checked(app: &App, text: &str) -> Result<CheckedPlan, Vec<Re
     let scope = app.scope.clone();
     let beginning = move |path: &str| scope.refuses(&real_path(path)).is_none().then(|| tables::beginning(path)).flatten();
     aside(app, move || CheckedPlan::read_where(&text, real_path, beginning)).await
+}
+
+/// What the steps of a plan with these tables ask beyond the events.
+fn environment(app: &App, tables: HashMap<String, Arc<TableSlot>>) -> Environment {
+    Environment { tables, names: Some(Arc::clone(&app.names) as Arc<dyn Names>), node: app.records.node() }
+}
+
+/// What the steps of a plan ask that does not run. Tables are only read where they are others than those of the `running` one.
+///
+/// # Errors
+/// The name of a table that cannot be read, and why.
+pub(crate) async fn environment_of(app: &App, running: &Running, plan: &CheckedPlan) -> Result<Environment, (String, tables::OpenError)> {
+    let tables = if plan.tables == running.checked.tables { running.environment.tables.clone() } else { tables::slots(&tables::open(plan).await?) };
+    Ok(environment(app, tables))
 }
 
 /// The examples of a plan that fail here, each as a mistake at its place.
@@ -244,8 +260,7 @@ fn has_unsampled(app: &App) -> bool {
 }
 
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
-    let names = Some(Arc::clone(&app.names) as Arc<dyn Names>);
-    let environment = Environment { tables: tables::slots(&ready.tables), names, node: app.records.node() };
+    let environment = environment(app, tables::slots(&ready.tables));
     let (checked, environment, compiled) = compiled(app, checked, environment).await;
     {
         let _alone = app.engine.windows.write().await;

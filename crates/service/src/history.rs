@@ -29,13 +29,8 @@ pub(crate) struct History {
 
 /// Every step of a plan, as the ledger names it.
 fn steps_of(plan: &CheckedPlan) -> impl Iterator<Item = StepKey> + '_ {
-    let sources = plan.sources.iter().map(|s| (Stage::Source, &s.name, &s.on_arrival));
-    let routes = plan.routes.iter().map(|r| (Stage::Route, &r.name, &r.steps));
-    let destinations = plan.destinations.iter().map(|d| (Stage::Destination, &d.name, &d.always));
-    sources.chain(routes).chain(destinations).flat_map(|(stage, name, steps)| {
-        let numbered = plan.expanded(steps).into_iter().zip(1..);
-        numbered.map(move |(step, position)| (stage, name.clone(), position, step.to_string())).collect::<Vec<_>>()
-    })
+    let lists = plan.lists().filter_map(|(part, steps)| Some((Stage::read(part.kind)?, part.name, steps)));
+    lists.flat_map(|(stage, name, steps)| steps.into_iter().zip(1..).map(move |(step, position)| (stage, name.clone(), position, step.to_string())))
 }
 
 impl History {

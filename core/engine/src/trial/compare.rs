@@ -43,8 +43,8 @@ pub struct Comparison {
 /// So many events are looked through for those that differ.
 const SOUGHT: usize = 400;
 
-/// One part in so many of a stretch makes the steps acquainted with the stream.
-const ACQUAINTED: i64 = 5;
+/// One part in so many of a stretch only warms the steps up.
+const WARM_UP: i64 = 5;
 
 /// Runs both plans over the samples. What steps do that depend on the events around one is told from the stretch, all else from the sample of a long time.
 #[must_use]
@@ -53,7 +53,7 @@ pub fn compare(now: Side<'_>, then: Side<'_>, key: &HashKey, samples: Samples<'_
     let times = samples.stretch.iter().map(|g| g.at_ms);
     let long = times.clone().max().unwrap_or(0) - times.min().unwrap_or(0);
     let run = |side: Side<'_>, given: &[Given<'_>], consecutive: bool, most: usize| {
-        trial(side.plan, key.clone(), side.environment, given, &Asked { consecutive, acquaints_ms: long / ACQUAINTED, most, ..*asked })
+        trial(side.plan, key.clone(), side.environment, given, &Asked { consecutive, warm_up_ms: long / WARM_UP, most, ..*asked })
     };
     let both = |given: &[Given<'_>], consecutive: bool| {
         let (most, most_now) = if asked.differing && asked.most > 0 { (SOUGHT, SOUGHT) } else { (asked.most, 0) };

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use rockrose_event::record::{DeclaredFormat, split};
-use rockrose_language::{Operation, Step};
+use rockrose_language::Operation;
 use rockrose_ledger::{Measure, Posting, Selection, Stage};
 use rockrose_plan::{CheckedPlan, Example, Expectation, Expected, Gate, Report};
 use rockrose_redact::HashKey;
@@ -38,7 +38,7 @@ pub fn failing_examples(plan: &CheckedPlan, key: &HashKey, environment: &Environ
     }
     let compile = || CompiledPlan::within(plan, key.clone(), environment);
     // Where chance decides by the order of events, each example is the first.
-    let by_chance = all_steps(plan).iter().any(|step| matches!(&step.operation, Operation::Sample(sample) if sample.by.is_empty()));
+    let by_chance = plan.lists().flat_map(|(_, steps)| steps).any(|step| matches!(&step.operation, Operation::Sample(sample) if sample.by.is_empty()));
     let mut compiled = compile();
     let mut reports = Vec::new();
     for (number, example) in plan.examples.iter().enumerate() {
@@ -49,11 +49,6 @@ pub fn failing_examples(plan: &CheckedPlan, key: &HashKey, environment: &Environ
         reports.extend(Run::of(plan, &compiled, example, at_ms).failures(example));
     }
     reports
-}
-
-fn all_steps(plan: &CheckedPlan) -> Vec<Step> {
-    let lists = plan.sources.iter().map(|s| &s.on_arrival).chain(plan.routes.iter().map(|r| &r.steps)).chain(plan.destinations.iter().map(|d| &d.always));
-    lists.flat_map(|steps| plan.expanded(steps)).collect()
 }
 
 /// What became of one example.

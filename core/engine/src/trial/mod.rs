@@ -19,7 +19,7 @@ use std::collections::BTreeMap;
 use rockrose_event::record::{Form, Record};
 use rockrose_language::{Operation, Rate, Step};
 use rockrose_ledger::{Account, Amount};
-use rockrose_plan::CheckedPlan;
+use rockrose_plan::{CheckedPlan, Part};
 use rockrose_redact::HashKey;
 
 pub use advice::advice;
@@ -54,8 +54,8 @@ pub struct Given<'a> {
 pub struct Asked<'a> {
     /// The events came without a gap: what depends on the events around one can be told.
     pub consecutive: bool,
-    /// Of events that came without a gap, those of so long at the beginning, in milliseconds, only make the steps acquainted with the stream: they are not counted.
-    pub acquaints_ms: i64,
+    /// Of events that came without a gap, those of so long at the beginning, in milliseconds, only warm the steps up: they are not counted.
+    pub warm_up_ms: i64,
     /// Show what becomes of events on this route only: if nothing else is said, of those that it takes.
     pub route: Option<&'a str>,
     /// Show only events of which this becomes.
@@ -72,7 +72,7 @@ pub struct Asked<'a> {
 
 impl Default for Asked<'_> {
     fn default() -> Self {
-        Asked { consecutive: false, acquaints_ms: 0, route: None, fate: None, differing: false, most: 0, clock: None, stop: &|| false }
+        Asked { consecutive: false, warm_up_ms: 0, route: None, fate: None, differing: false, most: 0, clock: None, stop: &|| false }
     }
 }
 
@@ -134,8 +134,7 @@ pub fn trial(plan: &CheckedPlan, key: HashKey, environment: &Environment, given:
         looked: i64::MIN,
         timed: vec![0; plan.sources.len()],
     };
-    let begins =
-        events.first().filter(|_| asked.consecutive && asked.acquaints_ms > 0).map(|(_, first)| given[*first].at_ms.saturating_add(asked.acquaints_ms));
+    let begins = events.first().filter(|_| asked.consecutive && asked.warm_up_ms > 0).map(|(_, first)| given[*first].at_ms.saturating_add(asked.warm_up_ms));
     let (first, counted) = events.split_at(begins.map_or(0, |begins| events.partition_point(|(_, i)| given[*i].at_ms < begins)));
     run.all(first);
     run.account.clear();
@@ -169,15 +168,11 @@ pub fn depends_on_pace(step: &Step) -> bool {
 
 /// What events with gaps between them cannot tell of a plan.
 fn cannot_tell(plan: &CheckedPlan) -> Vec<String> {
-    let sources = plan.sources.iter().map(|s| ("source", &s.name, &s.on_arrival));
-    let routes = plan.routes.iter().map(|r| ("route", &r.name, &r.steps));
-    let destinations = plan.destinations.iter().map(|d| ("destination", &d.name, &d.always));
-    let all = sources.chain(routes).chain(destinations);
-    all.flat_map(|(part, name, steps)| {
-        let paced = plan.expanded(steps).into_iter().filter(depends_on_pace);
-        paced.map(move |step| format!("the {part} `{name}`: what `{step}` does depends on events in between, which are not in the sample")).collect::<Vec<_>>()
-    })
-    .collect()
+    let of = |(part, steps): (Part, Vec<Step>)| {
+        let paced = steps.into_iter().filter(depends_on_pace);
+        paced.map(move |step| format!("the {part}: what `{step}` does depends on events in between, which are not in the sample")).collect::<Vec<_>>()
+    };
+    plan.lists().flat_map(of).collect()
 }
 
 struct TrialRun<'a> {

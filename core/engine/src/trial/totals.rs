@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use rockrose_language::{Operation, Step};
 use rockrose_ledger::{Account, Amount, Measure, Stage};
-use rockrose_plan::{CheckedPlan, Route};
+use rockrose_plan::{CheckedPlan, Part, Route};
 
 use crate::StepTime;
 
@@ -94,11 +94,8 @@ impl Totals {
                 by_way.entry((at.via.as_str(), at.name.as_str())).or_default().push((at, *amount));
             }
         }
-        let sources = plan.sources.iter().map(|s| (Stage::Source, &s.name, &s.on_arrival));
-        let routes = plan.routes.iter().map(|r| (Stage::Route, &r.name, &r.steps));
-        let destinations = plan.destinations.iter().map(|d| (Stage::Destination, &d.name, &d.always));
-        let all = sources.chain(routes).chain(destinations);
-        let lists = all.map(|(stage, name, steps)| self.list(stage, name, &plan.expanded(steps), &by_list)).collect();
+        let list = |(part, steps): (Part, Vec<Step>)| Some(self.list(Stage::read(part.kind)?, &part.name, &steps, &by_list));
+        let lists = plan.lists().filter_map(list).collect();
         let always = |to: &str| plan.destinations.iter().find(|d| d.name == to).map(|d| plan.expanded(&d.always)).unwrap_or_default();
         let of = |route: &Route| {
             let steps = plan.expanded(&route.steps);

@@ -23,10 +23,8 @@ use super::types::{
 };
 use super::{records_problem, types};
 use crate::App;
-use crate::apply::{Refusal, apply as exchange, aside, checked, failing_examples, missing_secrets, out_of_reach};
+use crate::apply::{Refusal, apply as exchange, aside, checked, environment_of, failing_examples, missing_secrets, out_of_reach};
 use crate::caller::Caller;
-use crate::engine::Running;
-use crate::tables;
 use crate::trial::{outcome, snapshot};
 
 /// Most revisions in one answer.
@@ -126,7 +124,8 @@ pub(crate) async fn check(
             answer.good = answer.missing_secrets.is_empty() && answer.refused.is_empty();
             answer.warnings = plan.warnings.iter().cloned().chain(feeding).map(types::mistake).collect();
             if answer.good
-                && let Some(environment) = environment(&running, &plan).await
+                // A table that cannot be read is told when the plan is applied.
+                && let Ok(environment) = environment_of(&app, &running, &plan).await
             {
                 answer.mistakes = failing_examples(&app, &plan, &environment).await.into_iter().map(types::mistake).collect();
                 answer.good = answer.mistakes.is_empty();
@@ -145,15 +144,6 @@ async fn forecast(app: &Arc<App>, caller: &Caller, plan: CheckedPlan, environmen
         return Ok(None);
     }
     crate::trial::forecast(app, snapshot(app).await, plan, environment).await.map_err(|e| real_problem(&e))
-}
-
-/// What the steps of a plan ask; nothing, if one of its tables cannot be read, which is told when it is applied.
-async fn environment(running: &Running, plan: &CheckedPlan) -> Option<Environment> {
-    let mut environment = running.environment.clone();
-    if plan.tables != running.checked.tables {
-        environment.tables = tables::slots(&tables::open(plan).await.ok()?);
-    }
-    Some(environment)
 }
 
 /// Applies a plan: it becomes the next revision and runs at once.

@@ -29,11 +29,11 @@ use super::types::{
     self, EditRequest, EditedPlan, FieldDifference, TrialAnswer, TrialPart, TrialRequest, TrialStep, TriedDestination, TriedEvent, TriedPassage, TriedRoute,
 };
 use super::why::decision;
-use crate::apply::{Refusal, aside, checked, out_of_reach};
+use crate::apply::{Refusal, aside, checked, environment_of, out_of_reach};
 use crate::caller::Caller;
 use crate::engine::Running;
 use crate::trial::{Event, Held, RealError, as_given, destinations, held, nanos, real, volume};
-use crate::{App, now_ms, tables};
+use crate::{App, now_ms};
 
 /// Most events that are shown.
 const MOST_SHOWN: usize = 500;
@@ -107,7 +107,7 @@ fn key(app: &App, caller: &Caller) -> HashKey {
 }
 
 /// The plan that is to be tried, checked, with the tables that it asks.
-pub(super) async fn proposed(
+async fn proposed(
     app: &Arc<App>,
     caller: &Caller,
     running: &Arc<Running>,
@@ -125,16 +125,15 @@ pub(super) async fn proposed(
     {
         return Err(Problem::not_granted(format!("{} may neither see all events nor make this change, so may not try it: {why}", caller.name)));
     }
-    if plan.tables == running.checked.tables {
-        return Ok((plan, running.environment.clone()));
+    if plan.tables != running.checked.tables {
+        caller.must(&[Need::ChangeAll])?;
+        let beyond = out_of_reach(app, &plan).await.map_err(|e| super::records_problem(&e))?;
+        if !beyond.is_empty() {
+            return Err(problem(Refusal::OutOfReach(beyond)));
+        }
     }
-    caller.must(&[Need::ChangeAll])?;
-    let beyond = out_of_reach(app, &plan).await.map_err(|e| super::records_problem(&e))?;
-    if !beyond.is_empty() {
-        return Err(problem(Refusal::OutOfReach(beyond)));
-    }
-    let open = tables::open(&plan).await.map_err(|(table, why)| problem(Refusal::Table { table, why }))?;
-    Ok((plan, Environment { tables: tables::slots(&open), ..running.environment.clone() }))
+    let environment = environment_of(app, running, &plan).await.map_err(|(table, why)| problem(Refusal::Table { table, why }))?;
+    Ok((plan, environment))
 }
 
 /// Events for a trial, and how they came.
