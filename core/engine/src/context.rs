@@ -7,6 +7,7 @@ use rockrose_extract::Found;
 use rockrose_ledger::{Added, Series, Stage, StepLocation, WindowState};
 use rockrose_redact::HashKey;
 
+use crate::behind::BehindSteps;
 use crate::edit::EditBuffer;
 use crate::effect::{Effect, StepTally};
 use crate::expression::{Expression, Tests};
@@ -109,6 +110,8 @@ pub(crate) struct Buffers {
     pub(crate) failed: Option<usize>,
     /// Tells nanoseconds, if steps are to be timed.
     pub(crate) clock: Option<fn() -> u64>,
+    /// Keeps some of what goes on behind each step, in a trial that asks for it.
+    pub(crate) behind: Option<Box<BehindSteps>>,
 }
 
 /// Where a list of steps stands.

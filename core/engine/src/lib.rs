@@ -1,9 +1,11 @@
 #![doc = include_str!("crate.md")]
 
 mod batch;
+mod behind;
 mod compile;
 mod compile_context;
 mod context;
+mod drawn;
 mod edit;
 mod effect;
 mod environment;

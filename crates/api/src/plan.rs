@@ -64,8 +64,8 @@ pub struct PlanChange {
 /// What is predicted of a plan, from the samples and from what really flowed.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Forecast {
-    /// The stretch of real time, in milliseconds, from which a month's volume is reckoned; nothing, if too little has flowed.
-    pub reckoned_from_ms: Option<i64>,
+    /// The stretch of real time, in milliseconds, from which a month's volume is estimated; nothing, if too little has flowed.
+    pub estimated_from_ms: Option<i64>,
     /// How many events of the samples were tried.
     pub events: u64,
     /// What each destination would get in a month.

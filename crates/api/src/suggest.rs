@@ -42,8 +42,8 @@ pub struct SuggestionsAnswer {
     pub revision: i64,
     /// How many events of the samples were looked at.
     pub events: u64,
-    /// The stretch of real time, in milliseconds, from which a month is reckoned; nothing, if too little has flowed.
-    pub reckoned_from_ms: Option<i64>,
+    /// The stretch of real time, in milliseconds, from which a month is estimated; nothing, if too little has flowed.
+    pub estimated_from_ms: Option<i64>,
     /// Those that protect somebody first, then by the money that they save.
     pub suggestions: Vec<Suggestion>,
     /// How many were left out, since they were declined.

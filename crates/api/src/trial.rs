@@ -164,6 +164,9 @@ pub struct TrialStep {
     pub held: i64,
     /// How long it worked on one event on average, in nanoseconds.
     pub nanos: Option<u64>,
+    /// Personal data still in what goes on behind it.
+    #[serde(default)]
+    pub personal: Vec<PersonalField>,
 }
 
 /// A source, route or destination in a trial. Events count for as many as they stand for.
@@ -301,8 +304,8 @@ pub struct TrialAnswer {
     pub remainder: Volume,
     /// The events without a gap on which steps were tried that look at the events around one: how long they took to come, in milliseconds. Nothing, if there are none.
     pub stretch_ms: Option<i64>,
-    /// The stretch of real time, in milliseconds, from which a month's volume is reckoned; nothing, if too little has flowed, or not all events may be seen.
-    pub reckoned_from_ms: Option<i64>,
+    /// The stretch of real time, in milliseconds, from which a month's volume is estimated; nothing, if too little has flowed, or not all events may be seen.
+    pub estimated_from_ms: Option<i64>,
     /// Sources, routes and destinations, in the plan's order.
     pub parts: Vec<TrialPart>,
     /// What each destination would get in a month.

@@ -176,9 +176,9 @@ fn changed(c: &PlanChange) -> Vec<String> {
 
 /// What a plan is predicted to change, destination by destination.
 fn predicted(forecast: &Forecast) -> String {
-    match forecast.reckoned_from_ms {
+    match forecast.estimated_from_ms {
         Some(from) => crate::trial::months(&forecast.destinations, from),
-        None => paint("Too little has flowed to reckon a month from it.", FAINT),
+        None => paint("Too little has flowed to estimate a month from it.", FAINT),
     }
 }
 
@@ -273,7 +273,7 @@ fn kept_promise(one: &RevisionDetail) -> String {
         });
         let real = real.map_or_else(|| [String::new(), String::new()], |v| [format::count(v.events), format::bytes(v.bytes as f64)]);
         let [events, bytes] = real;
-        let then = if forecast.reckoned_from_ms.is_some() {
+        let then = if forecast.estimated_from_ms.is_some() {
             [format::count(d.then.events), format::bytes(d.then.bytes as f64)]
         } else {
             [String::new(), String::new()]

@@ -102,12 +102,12 @@ fn of_file(path: &Path, when: Option<&str>) -> Result<SuggestionsAnswer, Failure
     };
     let found = rockrose_suggest::suggest(&material);
     let suggestions = found.iter().map(|s| Suggestion::new(s, |n| n, |_| None)).collect();
-    Ok(SuggestionsAnswer { revision: 0, events: events.len() as u64, reckoned_from_ms: None, suggestions, declined: 0 })
+    Ok(SuggestionsAnswer { revision: 0, events: events.len() as u64, estimated_from_ms: None, suggestions, declined: 0 })
 }
 
 fn show(told: &SuggestionsAnswer, most: usize, whole: bool) -> Outcome {
     let mut blocks = Vec::new();
-    let a_month = if told.reckoned_from_ms.is_some() { " a month" } else { "" };
+    let a_month = if told.estimated_from_ms.is_some() { " a month" } else { "" };
     for (number, s) in told.suggestions.iter().take(most).enumerate() {
         let money: Vec<String> = s.money.iter().filter(|m| m.amount >= 0.005).map(|m| format!("{:.2} {}", m.amount, m.currency)).collect();
         let saves = match (s.saves.bytes, money.is_empty()) {

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use reqwest::Method;
-use rockrose_api::{PlanEdit, TrialAnswer, TrialDestination, TrialPart, TrialRequest, TriedEvent, TriedPassage, TriedRoute, Volume};
+use rockrose_api::{PersonalField, PlanEdit, TrialAnswer, TrialDestination, TrialPart, TrialRequest, TriedEvent, TriedPassage, TriedRoute, Volume};
 use rockrose_language::Place;
 
 use crate::client::Client;
@@ -136,16 +136,16 @@ fn volume(v: Volume) -> String {
 }
 
 fn destinations(told: &TrialAnswer) -> String {
-    let Some(from) = told.reckoned_from_ms else {
+    let Some(from) = told.estimated_from_ms else {
         return match told.bounds {
             Some(_) => String::new(),
-            None => paint("Too little has flowed to reckon a month from it.", FAINT),
+            None => paint("Too little has flowed to estimate a month from it.", FAINT),
         };
     };
     months(&told.destinations, from)
 }
 
-/// What each destination gets in a month, and would get, reckoned from what flowed in `from` milliseconds.
+/// What each destination gets in a month, and would get, estimated from what flowed in `from` milliseconds.
 pub(crate) fn months(destinations: &[TrialDestination], from: i64) -> String {
     let row = |d: &TrialDestination| {
         let money = |amount: fn(&rockrose_api::TrialMoney) -> f64| d.money.as_ref().map_or_else(String::new, |m| format!("{:.2} {}", amount(m), m.currency));
@@ -165,7 +165,7 @@ pub(crate) fn months(destinations: &[TrialDestination], from: i64) -> String {
         &[1, 2, 3, 4, 5, 6, 7],
         destinations.iter().map(row).collect(),
     );
-    let head = paint(&format!("A month, reckoned from the last {}:", format::age(from)), HEAD);
+    let head = paint(&format!("A month, estimated from the last {}:", format::age(from)), HEAD);
     let mut saved: Vec<(&str, f64)> = Vec::new();
     for money in destinations.iter().filter_map(|d| d.money.as_ref()) {
         match saved.iter_mut().find(|(currency, _)| *currency == money.currency) {
@@ -213,25 +213,32 @@ fn part(p: &TrialPart) -> String {
     if p.steps.is_empty() {
         return head;
     }
-    let table = format::table(&["step", "removed", "changed", "failed", "held", "bytes", "an event"], &[1, 2, 3, 4, 5, 6], p.steps.iter().map(row).collect());
-    format!("{head}\n{table}")
+    let mut heads = vec!["step", "removed", "changed", "failed", "held", "bytes", "an event"];
+    let mut rows: Vec<Vec<String>> = p.steps.iter().map(row).collect();
+    if p.steps.iter().any(|s| !s.personal.is_empty()) {
+        heads.push("personal data left");
+        rows.iter_mut().zip(&p.steps).for_each(|(row, step)| row.push(personal_fields(&step.personal)));
+    }
+    format!("{head}\n{}", format::table(&heads, &[1, 2, 3, 4, 5, 6], rows))
+}
+
+/// The fields that hold personal data, with what was found in each.
+fn personal_fields(fields: &[PersonalField]) -> String {
+    let field = |p: &PersonalField| format!("{} ({})", p.field, p.found.iter().map(|f| f.detector.as_str()).collect::<Vec<_>>().join(", "));
+    fields.iter().map(field).collect::<Vec<_>>().join(", ")
 }
 
 fn personal(told: &TrialAnswer, asked: &TrialRequest) -> String {
     let mut lines = Vec::new();
     for destination in &told.destinations {
-        let fields: Vec<String> = destination
-            .personal
-            .iter()
-            .map(|p| format!("{} ({})", p.field, p.found.iter().map(|f| f.detector.as_str()).collect::<Vec<_>>().join(", ")))
-            .collect();
+        let fields = personal_fields(&destination.personal);
         if !destination.new_personal.is_empty() {
             lines.push(paint(
                 &format!("{} would get personal data that it does not get now, in {}.", destination.name, destination.new_personal.join(", ")),
                 BAD,
             ));
         } else if !fields.is_empty() && asked.edits.is_empty() {
-            lines.push(format!("{} gets personal data in {}.", destination.name, fields.join(", ")));
+            lines.push(format!("{} gets personal data in {}.", destination.name, fields));
         }
     }
     lines.join("\n")

@@ -1,4 +1,4 @@
-//! Trials over what the samples hold: the events, and what really flowed of which a month is reckoned.
+//! Trials over what the samples hold: the events, and what really flowed from which a month is estimated.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, OnceLock};
@@ -24,7 +24,7 @@ const DAY: i64 = 24 * 60;
 const MINUTE_MS: i64 = 60_000;
 /// A month, in milliseconds: a twelfth of a year.
 pub(crate) const MONTH_MS: f64 = 365.25 / 12.0 * 86_400_000.0;
-/// What flowed by a revision is only reckoned with once it has run for so many whole minutes.
+/// What flowed by a revision only counts once it has run for so many whole minutes.
 const ENOUGH: i64 = 2;
 
 /// Most rows of the ledger that are read.
@@ -137,7 +137,7 @@ pub(crate) fn as_given(events: &[Event]) -> Vec<Given<'_>> {
 }
 
 /// Personal data in events as they would be sent.
-fn personal(sent: &[(Vec<u8>, u64)]) -> Vec<PersonalField> {
+pub(crate) fn personal(sent: &[(Vec<u8>, u64)]) -> Vec<PersonalField> {
     let mut fields = Fields::default();
     for (event, times) in sent {
         fields.add(event, *times, 0);
@@ -191,17 +191,17 @@ pub(crate) async fn forecast(app: &Arc<App>, snapshot: Snapshot, plan: CheckedPl
     if snapshot.held.some.is_empty() {
         return Ok(None);
     }
-    let reckoned = real(app, snapshot.running.revision, snapshot.at_ms).await?;
+    let basis = real(app, snapshot.running.revision, snapshot.at_ms).await?;
     let key = app.engine.key();
-    Ok(Some(aside(app, move || made(&snapshot, &plan, &environment, &key, reckoned)).await))
+    Ok(Some(aside(app, move || made(&snapshot, &plan, &environment, &key, basis)).await))
 }
 
-fn made(snapshot: &Snapshot, plan: &CheckedPlan, environment: &Environment, key: &HashKey, reckoned: Option<(Real, i64)>) -> Forecast {
+fn made(snapshot: &Snapshot, plan: &CheckedPlan, environment: &Environment, key: &HashKey, basis: Option<(Real, i64)>) -> Forecast {
     let running = &snapshot.running;
     let now = trial::behind_arrival(&running.checked);
     let (then, cannot_tell) = trial::behind_arrival_of(&running.checked, plan);
     let (some, stretch) = (as_given(&snapshot.held.some), as_given(&snapshot.held.stretch));
-    let (real, of_ms) = reckoned.map_or_else(|| (Real::default(), None), |(real, of_ms)| (real, Some(of_ms)));
+    let (real, of_ms) = basis.map_or_else(|| (Real::default(), None), |(real, of_ms)| (real, Some(of_ms)));
     let then_side = Side { plan: &then, environment };
     let compared = trial::compare(
         Side { plan: &now, environment: &running.environment },
@@ -220,7 +220,7 @@ fn made(snapshot: &Snapshot, plan: &CheckedPlan, environment: &Environment, key:
     advice.extend(trial::advice(&now, then_side, key, &some));
     let cannot_tell = cannot_tell.into_iter().chain(compared.then.cannot_tell);
     advice.extend(cannot_tell.map(|sentence| format!("the samples do not tell it: {sentence}")));
-    Forecast { reckoned_from_ms: of_ms, events: compared.then.events, destinations, advice }
+    Forecast { estimated_from_ms: of_ms, events: compared.then.events, destinations, advice }
 }
 
 /// Keeps with a revision what was predicted of it.

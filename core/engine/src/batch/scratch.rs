@@ -4,6 +4,7 @@ use rockrose_event::json::Span;
 use rockrose_event::scan;
 
 use super::tally::Tallies;
+use crate::behind::BehindSteps;
 use crate::context::Buffers;
 use crate::edit::EditBuffer;
 use crate::expression::Memo;
@@ -30,6 +31,16 @@ pub struct Scratch {
 const KEPT_ROOM: usize = 8 << 20;
 
 impl Scratch {
+    /// From now on some of the events are kept that go on behind each step, each with how many it stands for.
+    pub(crate) fn keep_behind(&mut self, behind: BehindSteps) {
+        self.buffers.behind = Some(Box::new(behind));
+    }
+
+    /// What was kept behind the steps, if that was asked for.
+    pub(crate) fn behind(&mut self) -> Option<&mut BehindSteps> {
+        self.buffers.behind.as_deref_mut()
+    }
+
     /// Takes back the room of an outcome's lines, so that the next batch need not ask for it again.
     pub fn take_back(&mut self, mut lines: Vec<u8>, mut ends: Vec<u32>) {
         if lines.capacity() <= KEPT_ROOM {

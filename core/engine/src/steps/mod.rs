@@ -127,6 +127,9 @@ impl StepRun<'_> {
             if let (Some(clock), Some(began)) = (c.buffers.clock, began) {
                 c.tally.timed = (c.tally.timed.0 + 1, c.tally.timed.1 + clock().saturating_sub(began));
             }
+            if let Some(behind) = c.buffers.behind.as_mut().filter(|_| !matches!(effect, Effect::Removed | Effect::Held)) {
+                behind.see(c.place.stage, c.place.name, i + 1, event.view().json);
+            }
             match effect {
                 Effect::None => {}
                 Effect::Removed => {

@@ -52,12 +52,12 @@ pub fn compare(now: Side<'_>, then: Side<'_>, key: &HashKey, samples: Samples<'_
     let paced: HashSet<Way> = paced_ways(now.plan).into_iter().chain(paced_ways(then.plan)).collect();
     let times = samples.stretch.iter().map(|g| g.at_ms);
     let long = times.clone().max().unwrap_or(0) - times.min().unwrap_or(0);
-    let run = |side: Side<'_>, given: &[Given<'_>], consecutive: bool, most: usize| {
-        trial(side.plan, key.clone(), side.environment, given, &Asked { consecutive, warm_up_ms: long / WARM_UP, most, ..*asked })
+    let run = |side: Side<'_>, given: &[Given<'_>], consecutive: bool, most: usize, behind: usize| {
+        trial(side.plan, key.clone(), side.environment, given, &Asked { consecutive, warm_up_ms: long / WARM_UP, most, behind, ..*asked })
     };
     let both = |given: &[Given<'_>], consecutive: bool| {
         let (most, most_now) = if asked.differing && asked.most > 0 { (SOUGHT, SOUGHT) } else { (asked.most, 0) };
-        let (now, mut then) = (run(now, given, consecutive, most_now), run(then, given, consecutive, most));
+        let (now, mut then) = (run(now, given, consecutive, most_now, 0), run(then, given, consecutive, most, asked.behind));
         if most_now > 0 {
             then.shown = differing(&now, then.shown, asked.most);
         }
@@ -72,7 +72,7 @@ pub fn compare(now: Side<'_>, then: Side<'_>, key: &HashKey, samples: Samples<'_
         let real = of_stretch(real, now, &some.0);
         let short = predict::ways(now, then, &real);
         for (way, mut told) in short.into_iter().filter(|(way, _)| paced.contains(way) && came.get(way.0.as_str()).is_some_and(|n| *n > 0)) {
-            // What really flowed on this way is known, or it is reckoned from what comes.
+            // What really flowed on this way is known, or it is estimated from what comes.
             if real.branches.get(&way).is_none_or(|really| really.events == 0) {
                 told.0 = predict::with_volume_of(told.0, now, &some.0, &way.0, &real);
                 told.1 = predict::with_volume_of(told.1, then, &some.1, &way.0, &real);

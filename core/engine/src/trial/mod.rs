@@ -27,9 +27,11 @@ pub use arrival::{behind_arrival, behind_arrival_of};
 pub use compare::{Comparison, Samples, Side, compare};
 pub use examples::{failing_examples, tables_in};
 pub use predict::{Predicted, Real};
-pub use shown::{Difference, Fate, Leaving, Tried, TriedRoute, differences};
+pub use shown::{Difference, Fate, Tried, TriedRoute, differences};
 pub use totals::{BranchTotals, ListTotals, StepTotals};
 
+use crate::behind::BehindSteps;
+pub use crate::drawn::Leaving;
 use crate::{CompiledPlan, Environment, Outcome, Point, Scratch, Watch};
 use shown::Shown;
 use totals::Totals;
@@ -64,6 +66,8 @@ pub struct Asked<'a> {
     pub differing: bool,
     /// Show so many events at the most.
     pub most: usize,
+    /// Keep so many of the events that go on behind each step at the most.
+    pub behind: usize,
     /// Tells nanoseconds, if steps are to be timed.
     pub clock: Option<fn() -> u64>,
     /// Asked now and then: whether nobody waits for the trial any more.
@@ -72,7 +76,7 @@ pub struct Asked<'a> {
 
 impl Default for Asked<'_> {
     fn default() -> Self {
-        Asked { consecutive: false, warm_up_ms: 0, route: None, fate: None, differing: false, most: 0, clock: None, stop: &|| false }
+        Asked { consecutive: false, warm_up_ms: 0, route: None, fate: None, differing: false, most: 0, behind: 0, clock: None, stop: &|| false }
     }
 }
 
@@ -107,6 +111,8 @@ pub struct Trial {
 const AT_ONCE: usize = 2_000;
 /// And so many while they are watched.
 const WATCHED_AT_ONCE: usize = 100;
+/// Room for the events that are kept behind steps, in bytes.
+const ROOM_BEHIND: usize = 4 << 20;
 /// So many of the first events of a source are timed.
 const TIMED: usize = 2_000;
 /// The windows are looked through so often in the events' own time, in milliseconds, as the service does.
@@ -138,9 +144,15 @@ pub fn trial(plan: &CheckedPlan, key: HashKey, environment: &Environment, given:
     let (first, counted) = events.split_at(begins.map_or(0, |begins| events.partition_point(|(_, i)| given[*i].at_ms < begins)));
     run.all(first);
     run.account.clear();
+    if asked.behind > 0 {
+        run.scratch.keep_behind(BehindSteps::new(asked.behind, ROOM_BEHIND));
+    }
     run.all(counted);
-    let TrialRun { account, totals, shown, mut trial, .. } = run;
+    let TrialRun { account, totals, shown, mut trial, mut scratch, .. } = run;
     (trial.lists, trial.branches) = totals.of(plan, &account);
+    if let Some(behind) = scratch.behind() {
+        trial.lists.iter_mut().for_each(|list| list.keep_behind(behind));
+    }
     if !first.is_empty() {
         // Steps held as much when the count began as when it ended.
         trial.branches.iter_mut().for_each(|branch| branch.steady = branch.sent);
@@ -240,6 +252,9 @@ impl TrialRun<'_> {
             self.timed[source] += some.len();
             // A watch of nothing is none: the source's own point is looked at.
             watch = Some(watch.unwrap_or_else(|| Watch::new(vec![Point::Source(source)], 1)).timed(clock));
+        }
+        if let Some(behind) = self.scratch.behind() {
+            behind.times = times;
         }
         let outcome = self.compiled.process_timed(source, &body, &records, &moments, watch.as_ref(), &mut self.scratch);
         self.take(outcome, times, some);

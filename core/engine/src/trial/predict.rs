@@ -32,7 +32,7 @@ pub(super) type Way = (String, String);
 
 /// Compares a trial of the plan that runs with one of another plan, over the same events, way by way: what it carries, and what it would carry.
 ///
-/// Where the running plan sends something on a way, what it really sent is what the trials' ratio is taken of: so the sample need not be exact. A way that is new is reckoned from its sources.
+/// Where the running plan sends something on a way, what it really sent is what the trials' ratio is taken of: so the sample need not be exact. A way that is new is estimated from its sources.
 pub(super) fn ways(now: &Trial, then: &Trial, real: &Real) -> BTreeMap<Way, (Amount, Amount)> {
     let sampled: HashMap<&str, Amount> = now.lists.iter().filter(|l| l.stage == Stage::Source).map(|l| (l.name.as_str(), l.went)).collect();
     let by_way =

@@ -8,6 +8,7 @@ use rockrose_plan::{CheckedPlan, Gate};
 use serde_json::Value;
 
 use super::{Asked, Given};
+use crate::drawn::{Drawn, Leaving, Random};
 use crate::{Capture, CompiledPlan, Outcome, Part, Point, parts};
 
 /// What became of an event at a list of steps.
@@ -117,11 +118,10 @@ impl Tried {
     }
 }
 
-/// Events as they would be sent, and for how many each stands.
-pub type Leaving = Vec<(Vec<u8>, u64)>;
-
 /// So many events of each destination are kept as they would be sent.
 const KEPT: usize = 1_000;
+/// Of all destinations together no more than so many bytes.
+const ROOM: usize = 64 << 20;
 
 pub(super) struct Shown<'a> {
     plan: &'a CheckedPlan,
@@ -132,10 +132,10 @@ pub(super) struct Shown<'a> {
     fate: Option<Fate>,
     most: usize,
     tried: Vec<Tried>,
-    sent: Vec<Leaving>,
-    /// So many came to each destination.
-    came: Vec<u64>,
-    random: u64,
+    sent: Vec<Drawn>,
+    /// Room for so many bytes of further ones.
+    room: usize,
+    random: Random,
 }
 
 impl<'a> Shown<'a> {
@@ -154,23 +154,15 @@ impl<'a> Shown<'a> {
             fate: asked.fate,
             most: asked.most,
             tried: Vec::new(),
-            sent: vec![Vec::new(); count],
-            came: vec![0; count],
-            random: 0x9e37_79b9_7f4a_7c15,
+            sent: vec![Drawn::default(); count],
+            room: ROOM,
+            random: Random::default(),
         }
     }
 
     /// What is to be watched, as long as anything is.
     pub(super) fn points(&self) -> Option<&[Point]> {
         (self.tried.len() < self.most).then_some(&self.points)
-    }
-
-    /// A number below `of`.
-    fn below(&mut self, of: u64) -> u64 {
-        self.random ^= self.random << 13;
-        self.random ^= self.random >> 7;
-        self.random ^= self.random << 17;
-        self.random % of.max(1)
     }
 
     /// Keeps some of what would be sent, each with the same chance.
@@ -180,13 +172,9 @@ impl<'a> Shown<'a> {
             let mut lines = Vec::with_capacity(entry.selection.len());
             Selection::read(entry.selection.as_bytes(), |line| lines.push(line as usize));
             for line in lines {
-                self.came[to] += 1;
-                let place = if self.sent[to].len() < KEPT { self.sent[to].len() } else { self.below(self.came[to]) as usize };
-                if place < KEPT {
-                    let start = if line == 0 { 0 } else { outcome.ends[line - 1] as usize };
-                    let event = (outcome.lines[start..outcome.ends[line] as usize - 1].to_vec(), times);
-                    if place == self.sent[to].len() { self.sent[to].push(event) } else { self.sent[to][place] = event }
-                }
+                let start = if line == 0 { 0 } else { outcome.ends[line - 1] as usize };
+                let event = &outcome.lines[start..outcome.ends[line] as usize - 1];
+                self.sent[to].see(event, times, KEPT, &mut self.room, &mut self.random);
             }
         }
     }
@@ -238,7 +226,7 @@ impl<'a> Shown<'a> {
     }
 
     pub(super) fn finish(self) -> (Vec<Tried>, Vec<Leaving>) {
-        (self.tried, self.sent)
+        (self.tried, self.sent.into_iter().map(|drawn| drawn.kept).collect())
     }
 }
 

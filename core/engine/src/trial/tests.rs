@@ -309,3 +309,25 @@ fn a_prediction_keeps_to_what_really_flows() {
         assert_eq!(predicted(&then, &sample, &[], &real).then.cannot_tell.len(), 1);
     }
 }
+
+/// Events are kept as they go on behind each step, for as many as they stand for, and none is kept unless that was asked for.
+#[test]
+fn what_goes_on_behind_each_step_is_kept() {
+    let plan = read(
+        "[source.a]\nkind = 'http'\nlisten = '127.0.0.1:1'\n[destination.x]\nkind = 'discard'\n[[route]]\nname = 'r'\nto = ['x']\n\
+         do = ['tag team = \"quays\"', 'drop n = 1', 'redact email', 'merge repeats within 1 minute by path']\n",
+    );
+    let events: Vec<Vec<u8>> = (0..4).map(|n| format!("{{\"n\":{n},\"mail\":\"ada{n}@ferries.example\"}}").into_bytes()).collect();
+    let given: Vec<Given<'_>> = events.iter().map(|e| Given { times: 3, ..Given::one("a", e, 0) }).collect();
+    let behind = |behind: usize| {
+        let tried = trial(&plan, HashKey::new([1; 32]), &Environment::default(), &given, &Asked { behind, ..Asked::default() });
+        let route = tried.lists.into_iter().find(|list| list.stage == Stage::Route).unwrap();
+        route.steps.into_iter().map(|step| step.behind.into_iter().map(|(e, n)| (String::from_utf8(e).unwrap(), n)).collect()).collect::<Vec<Vec<_>>>()
+    };
+    let all = behind(10);
+    assert_eq!(all.iter().map(Vec::len).collect::<Vec<_>>(), [4, 3, 3, 0]);
+    assert_eq!(all[0][1], (r#"{"n":1,"mail":"ada1@ferries.example","team":"quays"}"#.to_owned(), 3));
+    assert!(all[1].iter().all(|(event, _)| event.contains("@ferries.example")) && all[2].iter().all(|(event, _)| !event.contains("ada")), "{all:?}");
+    assert_eq!(behind(2).iter().map(Vec::len).collect::<Vec<_>>(), [2, 2, 2, 0]);
+    assert_eq!(behind(0).concat(), []);
+}

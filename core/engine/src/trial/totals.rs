@@ -7,6 +7,8 @@ use rockrose_ledger::{Account, Amount, Measure, Stage};
 use rockrose_plan::{CheckedPlan, Part, Route};
 
 use crate::StepTime;
+use crate::behind::BehindSteps;
+use crate::drawn::Leaving;
 
 /// One list of steps: of a source, a route or a destination. Each event counts for as many as it stands for.
 #[derive(Clone, Debug, PartialEq)]
@@ -42,6 +44,16 @@ pub struct StepTotals {
     pub held: i64,
     /// How long it worked on one event on average, in nanoseconds, if that was measured.
     pub nanos: Option<u64>,
+    /// Some of the events that go on behind it, if they were asked for.
+    pub behind: Leaving,
+}
+
+impl ListTotals {
+    pub(super) fn keep_behind(&mut self, behind: &mut BehindSteps) {
+        for (step, position) in self.steps.iter_mut().zip(1..) {
+            step.behind = behind.take(self.stage, &self.name, position);
+        }
+    }
 }
 
 /// The way from a route to one of its destinations.
@@ -127,7 +139,7 @@ impl Totals {
             at = Amount { events: came.events - removed.events - held.events, bytes: came.bytes - removed.bytes - changed.bytes - held.bytes };
             let nanos = self.times.get(&(stage, name.to_owned(), position)).filter(|(events, _)| *events > 0).map(|(events, nanos)| nanos / events);
             let (removed, changed, failed, held) = (removed.events, changed.events, failed.events, held.events);
-            StepTotals { sentence: step.to_string(), came, went: at, removed, changed, failed, held, nanos }
+            StepTotals { sentence: step.to_string(), came, went: at, removed, changed, failed, held, nanos, behind: Leaving::new() }
         });
         let steps = steps.collect();
         let went = match stage {

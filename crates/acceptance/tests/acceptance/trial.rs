@@ -83,12 +83,19 @@ async fn a_step_is_tried_on_the_samples_and_nothing_is_sent_or_counted() {
     let changed = node.json(&["try", "--route", "trouble", "--show", "changed", "--most", "1"]);
     let at_desk = &changed["shown"][0]["routes"][0]["destinations"][0]["passage"];
     assert!(at_desk["differences"][0]["field"] == "message" && at_desk["after"]["message"].as_str().unwrap().ends_with("for ***"), "{changed}");
+    // What personal data is left behind each step.
+    let masked = &["--step", "redact email in message", "--at", "route:trouble"];
+    let tried = node.json(&[&["try", "--route", "trouble"], &masked[..]].concat());
+    let left: Vec<&Value> = part(&tried, "route", "trouble")["steps"].as_array().unwrap().iter().map(|step| &step["personal"]).collect();
+    assert!(left[0][0]["field"] == "message" && left[0][0]["found"][0]["detector"] == "email" && *left[1] == json!([]), "{left:?}");
+    let told = text(&node.client(&[&["try", "--route", "trouble"], &masked[..]].concat()).stdout);
+    assert!(told.contains("personal data left") && told.contains("message (email)"), "{told}");
     // A plan from a file; a destination that gets what it did not get is said.
     let more = node.write("more.toml", &plan(source, &format!("{ROUTE}[[route]]\nname = \"all\"\ndo = ['limit 5 per minute by gate']\nto = [\"vault\"]\n")));
     let answer = node.json(&["try", &more]);
     assert_eq!(destination(&answer, "vault")["new_personal"], json!(["message"]));
     let told = text(&node.client(&["try", &more]).stdout);
-    for says in ["vault would get personal data that it does not get now, in message.", "limit 5 per minute by gate", "A month, reckoned from the last"] {
+    for says in ["vault would get personal data that it does not get now, in message.", "limit 5 per minute by gate", "A month, estimated from the last"] {
         assert!(told.contains(says), "{says} in {told}");
     }
     // Nothing of it was counted, and no plan applied.
@@ -110,7 +117,7 @@ async fn given_events_are_tried_from_their_source_on_and_mistakes_are_told() {
     let (at_source, route) = (part(&answer, "source", "quays"), part(&answer, "route", "trouble"));
     assert_eq!((&answer["events"], &answer["unreadable"], &at_source["steps"][0]["changed"]), (&json!(402), &json!(1), &json!(401)));
     assert_eq!((&route["came"]["events"], &route["steps"][1]["held"], &route["steps"][1]["removed"]), (&json!(300), &json!(10), &json!(290)));
-    assert_eq!((&answer["cannot_tell"], &answer["reckoned_from_ms"]), (&json!([]), &Value::Null));
+    assert_eq!((&answer["cannot_tell"], &answer["estimated_from_ms"]), (&json!([]), &Value::Null));
     for (args, code, says) in [
         (vec!["try", "--on", &file], 1, "say by which source the events come: `quays`, `spare`"),
         (vec!["try", "--on", &file, "--source", "none"], 1, "no source `none`"),
@@ -154,7 +161,7 @@ async fn a_trial_shows_nobody_more_than_they_may_see() {
     assert!(status == 200 && !told.contains("@post") && !told.contains("stuck"), "{told}");
     assert!((sent / 20..sent / 5).contains(&answer["stands_for"].as_i64().unwrap()), "{answer}");
     assert_eq!(answer["bounds"], json!(["see when gate = 4 after redact message"]));
-    assert!(answer["shown"].as_array().unwrap().iter().all(|e| e["event"].as_str().unwrap().contains("\"gate\":4")) && answer["reckoned_from_ms"].is_null());
+    assert!(answer["shown"].as_array().unwrap().iter().all(|e| e["event"].as_str().unwrap().contains("\"gate\":4")) && answer["estimated_from_ms"].is_null());
     // Through a plan of their own they could ask tables and hashes.
     let edit = json!([{ "edit": "add_step", "part": "route:trouble", "step": "redact gate as hash" }]);
     assert_eq!(ask(&bounded, json!({ "edits": edit })).await.0, 403);
@@ -192,7 +199,7 @@ async fn a_plan_says_what_it_changes_before_it_is_applied_and_what_was_predicted
     for says in [
         "changed  route trouble",
         "step added: drop gate < 5",
-        "A month, reckoned from the last",
+        "A month, estimated from the last",
         "It saves",
         "the route `none` takes none of the",
         "asks for the field `gaet`, which none of the",

@@ -38,7 +38,7 @@ pub(crate) async fn suggestions(State(app): State<Arc<App>>, Asked(query): Asked
     let point = query.point.as_deref().map(place).transpose()?;
     let condition = query.when.as_deref().map(super::tail::condition).transpose()?.flatten();
     let snapshot = snapshot(&app).await;
-    let reckoned = real(&app, snapshot.running.revision, snapshot.at_ms).await.map_err(|e| real_problem(&e))?;
+    let basis = real(&app, snapshot.running.revision, snapshot.at_ms).await.map_err(|e| real_problem(&e))?;
     let declined: HashSet<String> = app.records(|r| r.declined()).await.map_err(|e| records_problem(&e))?.into_iter().collect();
     let key = app.engine.key();
     let answer = aside(&app, move || {
@@ -52,7 +52,7 @@ pub(crate) async fn suggestions(State(app): State<Arc<App>>, Asked(query): Asked
         some.retain(&mut is_asked);
         stretch.retain(&mut is_asked);
         let plan = trial::behind_arrival(&running.checked);
-        let (real, of_ms) = reckoned.map_or_else(|| (Real::default(), None), |(real, of_ms)| (real, Some(of_ms)));
+        let (real, of_ms) = basis.map_or_else(|| (Real::default(), None), |(real, of_ms)| (real, Some(of_ms)));
         let nothing = HashSet::new();
         let side = Side { plan: &plan, environment: &running.environment };
         let material = Material { plan: side, key: &key, samples: Samples { some: &some, stretch: &stretch }, real: &real, declined: &nothing };
@@ -66,7 +66,7 @@ pub(crate) async fn suggestions(State(app): State<Arc<App>>, Asked(query): Asked
         let price = |name: &str| plan.destinations.iter().find(|d| d.name == name)?.price.as_ref().map(|p| (p.per_gb, p.currency.clone()));
         let declined = all - found.len();
         let suggestions = found.iter().map(|suggestion| Suggestion::new(suggestion, month, price)).collect();
-        SuggestionsAnswer { revision: running.revision, events: some.len() as u64, reckoned_from_ms: of_ms, suggestions, declined }
+        SuggestionsAnswer { revision: running.revision, events: some.len() as u64, estimated_from_ms: of_ms, suggestions, declined }
     });
     Ok(Json(answer.await))
 }

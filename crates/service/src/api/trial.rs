@@ -32,9 +32,11 @@ use super::why::decision;
 use crate::apply::{Refusal, aside, checked, environment_of, out_of_reach};
 use crate::caller::Caller;
 use crate::engine::Running;
-use crate::trial::{Event, Held, RealError, as_given, destinations, held, nanos, real, volume};
+use crate::trial::{Event, Held, RealError, as_given, destinations, held, nanos, personal, real, volume};
 use crate::{App, now_ms};
 
+/// So many events are searched for personal data behind each step.
+const BEHIND: usize = 100;
 /// Most events that are shown.
 const MOST_SHOWN: usize = 500;
 
@@ -258,17 +260,17 @@ struct Tryout {
 
 impl Tryout {
     async fn run(self, app: &Arc<App>) -> Result<TrialAnswer, Problem> {
-        let reckoned = match (&self.given.behind, &self.given.bounds) {
+        let basis = match (&self.given.behind, &self.given.bounds) {
             (Behind::Arrival, None) => real(app, self.running.revision, now_ms()).await.map_err(|e| real_problem(&e))?,
             _ => None,
         };
         let stop = Arc::new(AtomicBool::new(false));
         // Whoever goes away does not leave their trial behind.
         let _asked = Asking(Arc::clone(&stop));
-        Ok(aside(app, move || self.compared(reckoned, &stop)).await)
+        Ok(aside(app, move || self.compared(basis, &stop)).await)
     }
 
-    fn compared(self, reckoned: Option<(Real, i64)>, stop: &AtomicBool) -> TrialAnswer {
+    fn compared(self, basis: Option<(Real, i64)>, stop: &AtomicBool) -> TrialAnswer {
         let Tryout { running, plan, environment, given, route, fate, most, key } = self;
         let (now, (then, mut cannot_tell)) = match &given.behind {
             Behind::Nothing => (running.checked.clone(), (plan.clone(), Vec::new())),
@@ -277,15 +279,16 @@ impl Tryout {
         };
         let stop = || stop.load(Ordering::Acquire);
         let differing = fate.is_none() && plan.text != running.checked.text;
-        let asked = Asked { route: route.as_deref(), fate, differing, most, clock: Some(nanos), stop: &stop, ..Asked::default() };
+        let asked = Asked { route: route.as_deref(), fate, differing, most, behind: BEHIND, clock: Some(nanos), stop: &stop, ..Asked::default() };
         let (some, stretch) = (as_given(&given.held.some), as_given(&given.held.stretch));
         let (now, then) = (Side { plan: &now, environment: &running.environment }, Side { plan: &then, environment: &environment });
-        let (real, of_ms) = reckoned.map_or_else(|| (Real::default(), None), |(real, of_ms)| (real, Some(of_ms)));
+        let (real, of_ms) = basis.map_or_else(|| (Real::default(), None), |(real, of_ms)| (real, Some(of_ms)));
         let all_there = matches!(given.behind, Behind::Nothing);
         let compared = if all_there {
-            let run =
-                |side: Side<'_>, most: usize| trial::trial(side.plan, key.clone(), side.environment, &stretch, &Asked { consecutive: true, most, ..asked });
-            Comparison { now: run(now, 0), then: run(then, most), predicted: Vec::new() }
+            let run = |side: Side<'_>, most: usize, behind: usize| {
+                trial::trial(side.plan, key.clone(), side.environment, &stretch, &Asked { consecutive: true, most, behind, ..asked })
+            };
+            Comparison { now: run(now, 0, 0), then: run(then, most, BEHIND), predicted: Vec::new() }
         } else {
             trial::compare(now, then, &key, Samples { some: &some, stretch: &stretch }, &real, &asked)
         };
@@ -310,7 +313,7 @@ impl Tryout {
             unreadable: then_trial.unreadable,
             remainder: volume(then_trial.remainder),
             stretch_ms: long(&given.held.stretch),
-            reckoned_from_ms: of_ms,
+            estimated_from_ms: of_ms,
             parts: then_trial.lists.iter().map(|list| part(list, went_now.get(&(list.stage.word(), list.name.as_str())).copied())).collect(),
             destinations,
             shown: then_trial.shown.iter().map(|tried| shown(tried, &shown_of[tried.given])).collect(),
@@ -337,6 +340,7 @@ fn part(list: &ListTotals, went_now: Option<Amount>) -> TrialPart {
         failed: step.failed,
         held: step.held,
         nanos: step.nanos,
+        personal: personal(&step.behind),
     };
     TrialPart {
         part: list.stage.word().to_owned(),
