@@ -15,7 +15,7 @@ function PlaceLink({ to, name }: Place) {
   return (
     <Link
       to={to}
-      activeOptions={{ exact: true }}
+      activeOptions={{ exact: to === "/", includeSearch: false }}
       className="border-b-2 border-transparent px-1 py-3 text-soft hover:text-ink data-[status=active]:border-petal data-[status=active]:font-semibold data-[status=active]:text-ink"
     >
       {name}

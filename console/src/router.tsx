@@ -1,9 +1,7 @@
 /** The console's pages and their addresses. Those with a `place` are where one can go from everywhere: in the header and in the palette. */
-import { createRootRoute, createRoute, createRouter } from "@tanstack/react-router";
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
 
 import { FlowPage } from "./pages/flow/FlowPage";
-import { LedgerPage } from "./pages/ledger/LedgerPage";
-import { PeoplePage } from "./pages/people/PeoplePage";
 import { RoutePage } from "./pages/route/RoutePage";
 import { Message } from "./parts/Message";
 import { Shell } from "./Shell";
@@ -11,11 +9,24 @@ import { Shell } from "./Shell";
 const root = createRootRoute({ component: Shell, notFoundComponent: () => <Message heading title="No page at this address.">Start from the flow.</Message> });
 const flow = createRoute({ getParentRoute: () => root, path: "/", component: FlowPage, validateSearch: (search: Record<string, unknown>) => (typeof search.at === "string" ? { at: search.at } : {}), staticData: { place: "Flow" } });
 const route = createRoute({ getParentRoute: () => root, path: "/routes/$name", component: RoutePage });
-const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: LedgerPage, staticData: { place: "Ledger" } });
+const plan = createRoute({ getParentRoute: () => root, path: "/plan", component: lazyRouteComponent(() => import("./pages/plan/PlanPage"), "PlanPage"), validateSearch: (search: Record<string, unknown>) => (typeof search.part === "string" ? { part: search.part } : {}), staticData: { place: "Plan" } });
+const suggestions = createRoute({ getParentRoute: () => root, path: "/plan/suggestions", component: lazyRouteComponent(() => import("./pages/plan/SuggestionsPage"), "SuggestionsPage"), staticData: { title: "Suggestions" } });
+const number = (n: unknown) => (typeof n === "number" && Number.isInteger(n) ? n : undefined);
+const revisions = createRoute({
+  getParentRoute: () => root,
+  path: "/plan/revisions",
+  component: lazyRouteComponent(() => import("./pages/plan/RevisionsPage"), "RevisionsPage"),
+  validateSearch: (search: Record<string, unknown>): { number?: number; against?: number } => {
+    const [one, other] = [number(search.number), number(search.against)];
+    return { ...(one !== undefined && { number: one }), ...(other !== undefined && { against: other }) };
+  },
+  staticData: { title: "Revisions" },
+});
+const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: lazyRouteComponent(() => import("./pages/ledger/LedgerPage"), "LedgerPage"), staticData: { place: "Ledger" } });
 
-const people = createRoute({ getParentRoute: () => root, path: "/people", component: PeoplePage, staticData: { place: "People" } });
+const people = createRoute({ getParentRoute: () => root, path: "/people", component: lazyRouteComponent(() => import("./pages/people/PeoplePage"), "PeoplePage"), staticData: { place: "People" } });
 
-export const router = createRouter({ routeTree: root.addChildren([flow, route, ledger, people]) });
+export const router = createRouter({ routeTree: root.addChildren([flow, plan, suggestions, revisions, route, ledger, people]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -24,13 +24,22 @@ export type QuarantineEntry = Schemas["QuarantineEntry"];
 export type QuarantineWhy = Schemas["QuarantineWhy"];
 export type ResentEvent = Schemas["ResentEvent"];
 
+type Problem = Partial<Schemas["Problem"]>;
+
 /** What the service refused, in its own words. */
 export class ServiceError extends Error {
   constructor(
     readonly status: number,
     message: string,
+    /** All that the service said of it. */
+    readonly problem: Problem = {},
   ) {
     super(message);
+  }
+
+  /** The last word of the problem's type, such as `bad-plan`. */
+  get kind(): string {
+    return this.problem.type?.split(/[/:]/).at(-1) ?? "";
   }
 }
 
@@ -44,8 +53,8 @@ export async function ask(path: string, init: RequestInit = {}): Promise<Respons
     throw new ServiceError(0, "the service does not answer");
   }
   if (!response.ok) {
-    const problem = (await response.json().catch(() => ({}))) as { detail?: string };
-    throw new ServiceError(response.status, problem.detail ?? `the service responded with ${response.status}`);
+    const problem = (await response.json().catch(() => ({}))) as Problem;
+    throw new ServiceError(response.status, problem.detail ?? `the service responded with ${response.status}`, problem);
   }
   return response;
 }

@@ -6,13 +6,15 @@ declare module "@tanstack/react-router" {
   interface StaticDataRouteOption {
     /** What the place is called; a page without a name is reached from others only. */
     place?: string;
+    /** What the tab is called, of a page that is no place. */
+    title?: string;
   }
 }
 
 /** Names the browser's tab after the page. */
 export function usePageTitle(signedIn: boolean) {
   const page = useMatches().at(-1);
-  const name = page?.params !== undefined && "name" in page.params ? `Route ${page.params.name}` : page?.staticData.place;
+  const name = page?.params !== undefined && "name" in page.params ? `Route ${page.params.name}` : (page?.staticData.place ?? page?.staticData.title);
   const title = signedIn ? (name ?? "No such page") : "Sign in";
   useEffect(() => {
     document.title = `${title} – Rockrose`;

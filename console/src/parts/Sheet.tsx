@@ -9,13 +9,15 @@ interface SheetProps {
   className?: string | undefined;
   title: string;
   says: ReactNode;
+  /** Whether it is open, where whoever uses it decides. */
+  open?: boolean;
   onOpenChange?: (open: boolean) => void;
   children: ReactNode;
 }
 
-export function Sheet({ button, className, title, says, onOpenChange, children }: SheetProps) {
+export function Sheet({ button, className, title, says, open, onOpenChange, children }: SheetProps) {
   return (
-    <Dialog.Root {...(onOpenChange && { onOpenChange })}>
+    <Dialog.Root {...(open !== undefined && { open })} {...(onOpenChange && { onOpenChange })}>
       <Dialog.Trigger className={className ?? SMALL_BUTTON}>{button}</Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-20 bg-ink/30" />

@@ -3,9 +3,10 @@ import { ToggleGroup } from "radix-ui";
 import { useId, useState } from "react";
 
 import { type Refused, type TailEvent, useTail } from "../api/tail";
-import { difference } from "../lib/diff";
 import { clock, count, utc } from "../lib/format";
 import { useFrozen } from "../lib/frozen";
+import { Difference } from "./Difference";
+import { Marked, wrong } from "./Mistake";
 import { Sentence } from "./Sentence";
 import { WhyButton } from "./Why";
 
@@ -17,27 +18,6 @@ const SIDES: { value: Side; label: string }[] = [
   { value: "after", label: "As it went on" },
 ];
 
-function Changed({ event }: { event: TailEvent }) {
-  const pieces = difference(event.before, event.after);
-  return (
-    <>
-      {pieces.map((piece, i) =>
-        piece.kind === "gone" ? (
-          <del key={i} className="text-removed line-through decoration-1">
-            {piece.text}
-          </del>
-        ) : piece.kind === "new" ? (
-          <ins key={i} className="text-goes-on underline decoration-2 underline-offset-2">
-            {piece.text}
-          </ins>
-        ) : (
-          <span key={i}>{piece.text}</span>
-        ),
-      )}
-    </>
-  );
-}
-
 function Line({ event, side, source }: { event: TailEvent; side: Side; source: string | null }) {
   if (side === "after" && event.after === null) return null;
   return (
@@ -46,7 +26,7 @@ function Line({ event, side, source }: { event: TailEvent; side: Side; source: s
         {clock(event.at_ms)}
       </time>
       <div className="min-w-0 font-mono text-xs leading-relaxed break-words">
-        {side === "both" ? <Changed event={event} /> : JSON.stringify(side === "before" ? event.before : event.after)}
+        {side === "both" ? <Difference before={event.before} after={event.after} /> : JSON.stringify(side === "before" ? event.before : event.after)}
         {side === "both" && event.after === null && event.removed_by !== null && (
           <p className="font-sans text-removed">
             removed by <Sentence text={event.removed_by} />
@@ -72,21 +52,13 @@ function Broken({ when, refused }: { when: string; refused: Refused | null }) {
       </p>
     );
   }
-  const { column, length, message, expected, nearest } = refused.mistake;
-  const text = [...when.trim()];
-  const at = column - 1;
-  const wrong = text.slice(at, at + Math.max(1, length)).join("");
   return (
     <div role="alert" className="text-sm">
-      <p className="font-mono text-xs">
-        {text.slice(0, at).join("")}
-        <mark className="border-b-2 border-fails bg-transparent text-fails">{wrong === "" ? "\u00a0" : wrong}</mark>
-        {text.slice(at + Math.max(1, length)).join("")}
+      <p>
+        <Marked text={when.trim()} mistake={refused.mistake} />
       </p>
       <p className="mt-1 text-fails">
-        Column {column}: {message}
-        {expected === null ? "" : `; expected ${expected}`}
-        {nearest === null ? "" : `; did you mean ${nearest}?`}
+        Column {refused.mistake.column}: {wrong(refused.mistake)}
       </p>
     </div>
   );

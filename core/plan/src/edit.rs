@@ -137,7 +137,7 @@ impl Part {
     }
 
     /// The key of its list of steps.
-    fn list(&self) -> Result<&'static str, EditError> {
+    pub(crate) fn list(&self) -> Result<&'static str, EditError> {
         match self.kind {
             "source" => Ok("on_arrival"),
             "route" => Ok("do"),
@@ -213,7 +213,7 @@ pub fn edited(text: &str, edits: &[PlanEdit]) -> Result<String, EditError> {
     Ok(document.to_string())
 }
 
-fn read(text: &str) -> Result<DocumentMut, EditError> {
+pub(crate) fn read(text: &str) -> Result<DocumentMut, EditError> {
     text.parse().map_err(|e: toml_edit::TomlError| EditError::Text(e.to_string()))
 }
 
@@ -246,8 +246,17 @@ fn find<'a>(document: &'a mut DocumentMut, part: &Part) -> Result<&'a mut dyn Ta
     item.as_table_like_mut().ok_or_else(|| EditError::Form(part.clone()))
 }
 
+/// The table of a part, if there is one.
+pub(crate) fn table_of<'a>(document: &'a DocumentMut, part: &Part) -> Option<&'a dyn TableLike> {
+    if part.kind == "route" {
+        let mut routes = document.get("route")?.as_array_of_tables()?.iter();
+        return routes.find(|route| name_of(*route) == Some(&part.name)).map(|route| route as &dyn TableLike);
+    }
+    document.get(part.kind)?.as_table_like()?.get(&part.name)?.as_table_like()
+}
+
 /// The parts that a document has.
-fn parts(document: &DocumentMut) -> Vec<Part> {
+pub(crate) fn parts_of(document: &DocumentMut) -> Vec<Part> {
     let mut all = Vec::new();
     for kind in KINDS.into_iter().filter(|kind| *kind != "route") {
         let names = document.get(kind).and_then(Item::as_table_like).into_iter().flat_map(|all| all.iter().map(|(name, _)| name.to_owned()));
@@ -259,8 +268,8 @@ fn parts(document: &DocumentMut) -> Vec<Part> {
 }
 
 fn with(document: &DocumentMut, text: &str) -> Result<DocumentMut, EditError> {
-    let there = parts(document);
-    if let Some(taken) = parts(&read(text)?).into_iter().find(|part| there.contains(part)) {
+    let there = parts_of(document);
+    if let Some(taken) = parts_of(&read(text)?).into_iter().find(|part| there.contains(part)) {
         return Err(EditError::Taken(taken));
     }
     let before = document.to_string();

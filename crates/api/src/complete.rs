@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::PlanMistake;
+use crate::{OutlineSentence, PlanMistake};
 
 /// The beginning of a sentence.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -29,6 +29,8 @@ pub struct CompleteAnswer {
     pub proposals: Vec<SentenceProposal>,
     /// What is wrong before that place; then there are no proposals.
     pub mistake: Option<PlanMistake>,
+    /// The text as if it were a whole sentence: what it does, or what is wrong with it.
+    pub whole: OutlineSentence,
 }
 
 /// Something that may stand there.

@@ -2,6 +2,7 @@
 
 mod complete;
 mod destinations;
+mod draft;
 mod flow;
 mod ledger;
 mod people;
@@ -19,6 +20,7 @@ mod why;
 
 pub use complete::*;
 pub use destinations::*;
+pub use draft::*;
 pub use flow::*;
 pub use ledger::*;
 pub use people::*;

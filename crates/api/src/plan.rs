@@ -170,7 +170,7 @@ pub struct RevisionDetail {
     pub why: String,
     /// The document.
     pub text: String,
-    /// Its difference from the one before, as a unified diff.
+    /// Its difference from the one before, or from the one that was asked for, as a unified diff.
     pub difference: String,
     /// What was predicted of it when it was applied, against the revision before.
     #[serde(default)]

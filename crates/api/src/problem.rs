@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::PlanMistake;
+use crate::{DraftConflict, PlanMistake};
 
 /// An RFC 9457 problem document.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -19,4 +19,7 @@ pub struct Problem {
     /// Mistakes in a plan or a condition, where that is the problem.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub mistakes: Vec<PlanMistake>,
+    /// Parts that both a draft and the active plan changed, where that is the problem.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub conflicts: Vec<DraftConflict>,
 }

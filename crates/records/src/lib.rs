@@ -3,6 +3,7 @@
 //! All methods block for a short read or write of the file; async callers run them aside.
 
 mod declined;
+mod draft;
 mod journal;
 mod key;
 mod paused;
@@ -21,6 +22,7 @@ use diesel::connection::SimpleConnection;
 use diesel::sqlite::SqliteConnection;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
+pub use draft::Draft;
 pub use journal::{Action, JournalCheck, JournalEntry, JournalFilter};
 pub use paused::{Paused, Side};
 pub use people::{AccountOf, Person};

@@ -62,6 +62,16 @@ diesel::table! {
 }
 
 diesel::table! {
+    draft (who) {
+        who -> Text,
+        revision -> BigInt,
+        version -> BigInt,
+        at_ms -> BigInt,
+        text -> Text,
+    }
+}
+
+diesel::table! {
     paused_source (source) {
         source -> Text,
         at_ms -> BigInt,

@@ -50,6 +50,22 @@ fn what_was_declined_stays_declined() {
 }
 
 #[test]
+fn a_draft_is_kept_and_not_overwritten_by_an_older_one() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(dir.path()).unwrap();
+    let draft = |who: &str, version: i64, text: &str| Draft { who: who.into(), revision: 3, version, at_ms: 10 + version, text: text.into() };
+    assert!(!records.set_draft(&draft("ann", 2, "no")).unwrap() && records.draft("ann").unwrap().is_none());
+    assert!(records.set_draft(&draft("ann", 1, "one")).unwrap() && records.set_draft(&draft("bo", 1, "other")).unwrap());
+    assert!(!records.set_draft(&draft("ann", 1, "again")).unwrap());
+    assert!(records.set_draft(&draft("ann", 2, "two")).unwrap() && !records.set_draft(&draft("ann", 2, "late")).unwrap());
+    drop(records);
+    let records = Records::open(dir.path()).unwrap();
+    assert_eq!(records.drafts().unwrap(), [draft("ann", 2, "two"), draft("bo", 1, "other")]);
+    assert!(records.remove_draft("ann").unwrap() && !records.remove_draft("ann").unwrap());
+    assert_eq!(records.drafts().unwrap(), [draft("bo", 1, "other")]);
+}
+
+#[test]
 fn secrets_are_sealed_and_bound_to_their_names_and_key() {
     let dir = tempfile::tempdir().unwrap();
     let records = Records::open(dir.path()).unwrap();

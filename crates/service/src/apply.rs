@@ -124,7 +124,7 @@ pub(crate) async fn aside<T: Send + 'static>(app: &App, work: impl FnOnce() -> T
 }
 
 /// Does work on a thread of its own: nothing waits for it meanwhile, and its memory is that thread's.
-async fn on_its_own_thread<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> T {
+pub(crate) async fn on_its_own_thread<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> T {
     let (tell, told) = tokio::sync::oneshot::channel();
     std::thread::spawn(move || {
         let _ = tell.send(work());

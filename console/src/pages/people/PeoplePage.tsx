@@ -3,12 +3,13 @@ import { type FormEvent, useId, useState } from "react";
 
 import { type Person, useChange, useJournal, useJournalCheck, useMe, usePeople, useRoles, useSessions, useTokens } from "../../api/people";
 import { BUTTON, SMALL_BUTTON } from "../../design/buttons";
+import { FIELD } from "../../design/fields";
 import { clock, count, utc } from "../../lib/format";
 import { Message, Paste } from "../../parts/Message";
 import { Sheet } from "../../parts/Sheet";
+import { Twice } from "../../parts/Twice";
 import { Table } from "./Table";
 
-const FIELD = "rounded border border-line bg-surface px-2 py-1 text-sm text-ink focus:border-petal focus:outline-none";
 const NO_GRANTS: string[] = [];
 
 function Grants({ of }: { of: string[] }) {
@@ -26,24 +27,6 @@ function When({ ms, never = "never" }: { ms: number | null | undefined; never?: 
   if (ms === null || ms === undefined) return <span className="text-soft">{never}</span>;
   const day = new Date(ms).toDateString() === new Date().toDateString() ? clock(ms) : utc(ms).slice(0, 16).replace("T", " ");
   return <span title={utc(ms)}>{day}</span>;
-}
-
-/** A button for what cannot be undone: pressed once, it asks; pressed again, it does it. */
-function Twice({ says, asks, className = "", onDo }: { says: string; asks: string; className?: string; onDo: () => void }) {
-  const [asked, setAsked] = useState(false);
-  return (
-    <button
-      type="button"
-      className={`${SMALL_BUTTON} ${asked ? "border-fails text-fails" : ""} ${className}`}
-      onBlur={() => setAsked(false)}
-      onClick={() => {
-        if (asked) onDo();
-        setAsked(!asked);
-      }}
-    >
-      {asked ? asks : says}
-    </button>
-  );
 }
 
 /** What somebody may do: a ready-made set, or sentences of one's own. */

@@ -83,7 +83,7 @@ export function RoutePage() {
             <dd>{route.from.join(", ")}</dd>
             <dt className="text-soft">when</dt>
             <dd>
-              <Sentence text={route.when === "" ? "every event" : route.when} />
+              <Sentence condition text={route.when === "" ? "every event" : route.when} />
             </dd>
             <dt className="pt-1 text-soft">do</dt>
             <dd>{route.steps.length === 0 ? <span className="text-soft">nothing</span> : <ol>{route.steps.map((s) => <Step key={s.position} step={s} taken={route.taken} />)}</ol>}</dd>

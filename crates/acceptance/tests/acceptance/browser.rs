@@ -1,22 +1,20 @@
-//! The console, in headless Chromium.
+//! A headless Chromium: what tests of the console do in it.
 
 use std::process::{Command, Stdio};
 use std::time::Duration;
 
-use serde_json::json;
 use thirtyfour::prelude::*;
 
-use crate::harness::{Node, Running, free_ports, post, until};
-use crate::queues::stand_in;
+use crate::harness::{Node, Running, free_ports, until};
 
-struct Browser {
-    driver: WebDriver,
+pub(crate) struct Browser {
+    pub(crate) driver: WebDriver,
     _process: Running,
     _profile: tempfile::TempDir,
 }
 
 impl Browser {
-    async fn start() -> Browser {
+    pub(crate) async fn start() -> Browser {
         let _ = rustls::crypto::ring::default_provider().install_default();
         let [port] = free_ports();
         let process = Command::new("chromedriver").arg(format!("--port={port}")).stdout(Stdio::null()).stderr(Stdio::null()).spawn();
@@ -42,14 +40,14 @@ impl Browser {
         Browser { driver, _process: process, _profile: profile }
     }
 
-    async fn text(&self) -> String {
+    pub(crate) async fn text(&self) -> String {
         match self.driver.find(By::Tag("body")).await {
             Ok(body) => body.text().await.unwrap_or_default(),
             Err(_) => String::new(),
         }
     }
 
-    async fn sees(&self, what: &str) {
+    pub(crate) async fn sees(&self, what: &str) {
         let mut last = String::new();
         let begun = std::time::Instant::now();
         while begun.elapsed() < Duration::from_secs(30) {
@@ -62,17 +60,17 @@ impl Browser {
         panic!("the page does not show {what:?}, but:\n{last}");
     }
 
-    async fn find(&self, css: &str) -> WebElement {
+    pub(crate) async fn find(&self, css: &str) -> WebElement {
         until(css, async || self.driver.find(By::Css(css)).await.ok()).await
     }
 
     /// Presses the button that says just this.
-    async fn click(&self, says: &str) {
+    pub(crate) async fn click(&self, says: &str) {
         self.press("button", says).await;
     }
 
     /// Follows the link that says just this.
-    async fn follow(&self, says: &str) {
+    pub(crate) async fn follow(&self, says: &str) {
         self.press("a", says).await;
     }
 
@@ -82,340 +80,93 @@ impl Browser {
     }
 
     /// Signs in by a link, which a click confirms.
-    async fn sign_in(&self, node: &Node) {
+    pub(crate) async fn sign_in(&self, node: &Node) {
         let link = node.json(&["link"])["url"].as_str().unwrap().to_owned();
         self.driver.goto(&link).await.unwrap();
         self.click("Sign in to this console").await;
     }
 
-    async fn script(&self, code: &str) -> serde_json::Value {
+    pub(crate) async fn script(&self, code: &str) -> serde_json::Value {
         self.driver.execute(code, Vec::new()).await.unwrap().json().clone()
     }
-}
 
-fn plan(source: u16, dead: u16) -> String {
-    format!(
-        r#"
-[source.quays]
-kind = "http"
-listen = "127.0.0.1:{source}"
-[destination.counted]
-kind = "discard"
-price = {{ per_gb = 2.40, currency = "EUR" }}
-[destination.lost]
-kind = "http"
-endpoints = ["http://127.0.0.1:{dead}/in"]
-always = ['redact email']
-[[route]]
-name = "trouble"
-when = 'severity >= warn'
-do = ['drop quiet = true', 'tag team = "quays"']
-to = ["counted", "lost"]
-"#
-    )
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn the_console_answers_its_questions() {
-    let [source, dead] = free_ports();
-    let mut node = Node::start().await;
-    let browser = Browser::start().await;
-
-    // Unknown browsers are told how to come in; an empty service what to do first.
-    browser.driver.goto(node.url("/")).await.unwrap();
-    browser.sees("Or sign in by a link.").await;
-    let refused = "return performance.getEntriesByType('resource').filter(r => r.responseStatus >= 400).map(r => r.name)";
-    assert_eq!(browser.script(refused).await, json!([]), "nothing is asked that would be refused");
-    browser.sign_in(&node).await;
-    browser.sees("The plan is empty.").await;
-    // A first plan stands there, by what is chosen, and pages say what they are.
-    browser.find("select").await.send_keys("syslog").await.unwrap();
-    browser.sees("[source.syslog-in]").await;
-    browser.sees("rockrose new-plan --from syslog --to file").await;
-    let titled = async |title: &str| until(title, async || (browser.driver.title().await.unwrap() == title).then_some(())).await;
-    titled("Flow – Rockrose").await;
-    browser.driver.goto(node.url("/nowhere")).await.unwrap();
-    assert_eq!(browser.find("h1").await.text().await.unwrap(), "No page at this address.");
-    titled("No such page – Rockrose").await;
-    browser.driver.goto(node.url("/")).await.unwrap();
-
-    node.apply(&plan(source, dead));
-    browser.sees("no events received yet").await;
-    let send = async || {
-        let body = "{\"level\":\"warn\",\"gate\":\"3\",\"msg\":\"gangway stuck\"}\n{\"level\":\"warn\",\"quiet\":true}\n{\"level\":\"info\"}\n{broken\n";
-        assert_eq!(post(&node.http, source, body).await.status(), 200);
-    };
-    send().await;
-
-    // Flow: sources, routes with their sentences and what each removed, destinations with their state.
-    for shown in [
-        "quays",
-        "1 unreadable, in quarantine",
-        "when severity >= warn",
-        "drop quiet = true",
-        "−50 %",
-        "Remainder",
-        "failing",
-        "cannot connect",
-        "always redact email",
-        "ledger balanced",
-    ] {
-        browser.sees(shown).await;
-    }
-    assert!(browser.driver.find_all(By::Css("svg path")).await.unwrap().len() >= 4, "bands join the cards");
-    // Shares are of what passes now, and totals stand beside them.
-    let step = async || browser.find("[data-point='route:trouble'] ol").await.text().await.unwrap_or_default();
-    until("nothing passes any more", async || Some(step().await).filter(|s| s.contains("1 in total") && !s.contains('%'))).await;
-    let body = "{\"level\":\"warn\",\"msg\":\"gangway stuck\"}\n".repeat(3) + "{\"level\":\"warn\",\"quiet\":true}\n";
-    assert_eq!(post(&node.http, source, body).await.status(), 200);
-    until("a quarter is removed now", async || Some(step().await).filter(|s| s.contains("−25 %") && s.contains("2 in total"))).await;
-
-    // A chosen point opens its events, live; what was removed is struck through, what came is underlined.
-    browser.find("button[aria-label='Show route trouble']").await.click().await.unwrap();
-    browser.sees("Waiting for the next event here.").await;
-    until("an event shows", async || {
-        send().await;
-        browser.driver.find(By::Css("aside ins")).await.ok()
-    })
-    .await;
-    assert_eq!(browser.find("aside ins").await.text().await.unwrap(), ", \"team\": \"quays\"");
-    assert!(browser.find("aside del").await.text().await.unwrap().contains("quiet"));
-    browser.sees("removed by drop quiet = true").await;
-    assert!(browser.driver.current_url().await.unwrap().query().unwrap().contains("trouble"), "what is looked at is in the address");
-    browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
-    until("the drawer closes", async || browser.driver.find(By::Css("aside")).await.is_err().then_some(())).await;
-
-    // A source: tested, paused, and asked why one of its events goes where it goes.
-    browser.find("button[aria-label='Show source quays']").await.click().await.unwrap();
-    browser.sees("no event has a time").await;
-    browser.click("Test").await;
-    browser.sees("there is room in the queues").await;
-    browser.click("Pause").await;
-    browser.sees("paused it").await;
-    assert_eq!(post(&node.http, source, "{}").await.status(), 503);
-    browser.click("Resume").await;
-    until("it is resumed: it accepts events again", async || (post(&node.http, source, "{}").await.status() == 200).then_some(())).await;
-    browser.click("Raw and read").await;
-    until("records show, as they came and as they were read", async || {
-        post(&node.http, source, "gate 4 opened\n{\"gate\":5\n".repeat(3)).await;
-        let records = browser.driver.find(By::XPath("//*[@role='dialog']//ol[@aria-label='Records']")).await.ok()?.text().await.ok()?;
-        ["came\ngate 4 opened", "read as\n{\"message\":\"gate 4 opened\"}", "not read"].iter().all(|shown| records.contains(shown)).then_some(())
-    })
-    .await;
-    browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
-    until("the records close", async || browser.driver.find(By::Css("[role='dialog']")).await.is_err().then_some(())).await;
-    until("an event shows", async || {
-        send().await;
-        browser.driver.find(By::XPath("//aside//li[contains(., 'gangway')]//button")).await.ok()?.click().await.ok()
-    })
-    .await;
-    for shown in ["Why it goes where it goes", "trouble ✓ takes it", "severity is \"warn\"", "→ lost", "waits, behind", "cannot connect"] {
-        browser.sees(shown).await;
-    }
-    browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
-    until("the answer closes", async || browser.driver.find(By::Css("[role='dialog']")).await.is_err().then_some(())).await;
-    browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
-    until("the drawer closes", async || browser.driver.find(By::Css("aside")).await.is_err().then_some(())).await;
-
-    // The route's page.
-    browser.find("a[aria-label='Open route trouble']").await.click().await.unwrap();
-    browser.sees("Events, before and after").await;
-    browser.sees("events removed").await;
-    let field = browser.find("input[placeholder='severity >= warn']").await;
-    field.send_keys("gate =").await.unwrap();
-    field.send_keys(Key::Enter + "").await.unwrap();
-    browser.sees("Column 7: the sentence ends too early").await;
-    field.send_keys(" \"3\"").await.unwrap();
-    field.send_keys(Key::Enter + "").await.unwrap();
-    until("only what meets the condition shows", async || {
-        send().await;
-        let lines = browser.driver.find_all(By::Css("ol[aria-label='Events, newest first'] li")).await.ok()?;
-        (!lines.is_empty()).then_some(())
-    })
-    .await;
-    assert!(!browser.text().await.contains("\"quiet\": true"));
-
-    // The ledger adds up, and says so.
-    browser.find("nav a[href='/ledger']").await.click().await.unwrap();
-    for shown in [
-        "Balanced.",
-        "source quays",
-        "− unreadable, in quarantine",
-        "remainder, taken by none",
-        "destination lost",
-        "waiting",
-        "In quarantine, newest first",
-        "{broken",
-    ] {
-        browser.sees(shown).await;
+    /// Types keys, wherever the focus is.
+    pub(crate) async fn keys(&self, keys: impl Into<TypingData>) {
+        self.driver.action_chain().send_keys(keys).perform().await.unwrap();
     }
 
-    // By keyboard alone: anywhere by name.
-    browser.driver.action_chain().key_down(Key::Control).send_keys("k").key_up(Key::Control).perform().await.unwrap();
-    browser.find("input[aria-label='Go to']").await.send_keys("trou" + Key::Enter).await.unwrap();
-    browser.sees("Events, before and after").await;
-
-    // Light and dark are told apart by the page itself.
-    let ground = async || browser.script("return getComputedStyle(document.documentElement).backgroundColor").await;
-    let light = ground().await;
-    browser.script("document.documentElement.dataset.theme = document.documentElement.dataset.theme === 'dark' ? 'light' : 'dark'; return null").await;
-    assert_ne!(light, ground().await);
-
-    // What a destination refuses is explained, and sent again once it takes it; what became of it stands there.
-    let refusing = stand_in(&node, dead, &["--refuse", "gangway"]);
-    until("it is refused", async || node.get("/api/v1/quarantine").await.as_array()?.iter().any(|q| q["name"] == "lost").then_some(())).await;
-    browser.driver.goto(node.url("/ledger")).await.unwrap();
-    let press = async |says: &str| {
-        let path = format!("//tr[contains(., 'destination lost')]//button[text()='{says}']");
-        until(says, async || browser.driver.find(By::XPath(&path)).await.ok()).await.click().await.unwrap();
-    };
-    press("Why?").await;
-    for shown in ["was refused", "answered 422", "before the steps", "redact email"] {
-        browser.sees(shown).await;
+    /// Holds one key while others are typed.
+    pub(crate) async fn chord(&self, held: Key, keys: impl Into<TypingData>) {
+        self.driver.action_chain().key_down(held.clone()).send_keys(keys).key_up(held).perform().await.unwrap();
     }
-    browser.click("Close").await;
-    drop(refusing);
-    let _taking = stand_in(&node, dead, &[]);
-    press("Send again").await;
-    browser.sees("delivered to lost").await;
 
-    let log = browser.script("return performance.getEntriesByType('resource').filter(r => new URL(r.name).host !== location.host).map(r => r.name)").await;
-    assert_eq!(log, json!([]), "the console asks nobody but its own service");
-    browser.driver.clone().quit().await.unwrap();
-    node.stop().await;
-}
-
-#[tokio::test(flavor = "multi_thread")]
-async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
-    let [source] = free_ports();
-    let mut node = Node::start().await;
-    let mut text = format!("[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.counted]\nkind = \"discard\"\n");
-    for n in 0..1_000 {
-        text.push_str(&format!("[[route]]\nname = \"gate-{n}\"\nwhen = 'gate = {n}'\ndo = ['tag number = {n}']\nto = [\"counted\"]\n"));
+    /// What is focused, by the name that a screen reader says.
+    async fn focus(&self) -> String {
+        let name = "const e = document.activeElement; const label = e.labels?.[0]?.innerText; return (e.getAttribute('aria-label') || label || e.innerText || '').replace(/\\s+/g, ' ').trim()";
+        self.script(name).await.as_str().unwrap_or_default().to_owned()
     }
-    node.apply(&text);
-    assert_eq!(post(&node.http, source, "{\"gate\":737}\n{\"gate\":5}\n{\"gate\":-1}\n").await.status(), 200);
-    let browser = Browser::start().await;
-    browser.sign_in(&node).await;
-    browser.sees("Routes (1000)").await;
-    browser.sees("960 more; find them by name.").await;
-    let search = browser.find("input[aria-label='Find a route']").await;
-    search.send_keys("gate-737").await.unwrap();
-    browser.sees("when gate = 737").await;
-    until("only that one is drawn", async || {
-        let cards = browser.driver.find_all(By::Css("article[data-point^='route:']")).await.ok()?;
-        (cards.len() == 1).then_some(())
-    })
-    .await;
-    browser.sees("changes 100 %").await;
 
-    // Frozen numbers stand still while events pass; thawed, they catch up.
-    let arrived = async || browser.find("article[data-point='source:quays'] .num").await.attr("title").await.unwrap().unwrap();
-    until("the source has its three", async || arrived().await.contains("; 3 since").then_some(())).await;
-    let freeze = browser.driver.find(By::XPath("//button[text()='Freeze']")).await.unwrap();
-    freeze.click().await.unwrap();
-    browser.sees("Frozen").await;
-    assert_eq!(post(&node.http, source, "{\"gate\":737}\n").await.status(), 200);
-    until("the service has counted it", async || (node.get("/api/v1/flow").await["sources"][0]["received"]["events"] == 4).then_some(())).await;
-    assert!(arrived().await.contains("; 3 since"));
-    browser.driver.find(By::XPath("//button[text()='Frozen']")).await.unwrap().click().await.unwrap();
-    until("the numbers move again", async || arrived().await.contains("; 4 since").then_some(())).await;
+    async fn by_tab(&self, back: bool, wanted: impl Fn(&str) -> bool, what: &str) {
+        let mut passed = Vec::new();
+        let begun = std::time::Instant::now();
+        // What is wanted may not stand there yet: then the keyboard goes round once more.
+        while begun.elapsed() < Duration::from_secs(30) {
+            if back {
+                self.chord(Key::Shift, Key::Tab + "").await
+            } else {
+                self.keys(Key::Tab + "").await
+            }
+            let focus = self.focus().await;
+            if wanted(&focus) {
+                return;
+            }
+            passed.push(focus);
+        }
+        panic!("by Tab one does not come to {what:?}, but to {passed:?}");
+    }
 
-    // The theme is chosen in the menu and outlives the page.
-    browser.find("button[aria-label='Appearance and session']").await.click().await.unwrap();
-    browser.driver.query(By::XPath("//*[@role='menuitemradio'][contains(., 'Dark')]")).first().await.unwrap().click().await.unwrap();
-    let theme = async || browser.script("return document.documentElement.dataset.theme").await;
-    until("it is dark", async || (theme().await == json!("dark")).then_some(())).await;
-    browser.driver.refresh().await.unwrap();
-    browser.sees("Routes (1000)").await;
-    assert_eq!(theme().await, json!("dark"));
+    /// Goes by Tab alone to what is called so.
+    pub(crate) async fn tab_to(&self, name: &str) {
+        self.by_tab(false, |focus| focus == name, name).await;
+    }
 
-    // Every control has a name, and a page that is not there says so.
-    let nameless = "return [...document.querySelectorAll('button, a, input')].filter(e => !(e.innerText || e.ariaLabel || e.labels?.length || e.querySelector('img[alt]'))).map(e => e.outerHTML)";
-    assert_eq!(browser.script(nameless).await, json!([]));
-    browser.driver.goto(node.url("/routes/nowhere")).await.unwrap();
-    browser.sees("has no route “nowhere”").await;
-    browser.driver.goto(node.url("/no-such-page")).await.unwrap();
-    browser.sees("No page at this address.").await;
+    /// The same, by the beginning of the name.
+    pub(crate) async fn tab_to_start(&self, name: &str) {
+        self.by_tab(false, |focus| focus.starts_with(name), name).await;
+    }
 
-    // Signed out, nothing is shown any more.
-    browser.find("button[aria-label='Appearance and session']").await.click().await.unwrap();
-    browser.driver.query(By::XPath("//*[@role='menuitem'][contains(., 'Sign out')]")).first().await.unwrap().click().await.unwrap();
-    browser.sees("Or sign in by a link.").await;
-    browser.driver.clone().quit().await.unwrap();
-    node.stop().await;
-}
+    /// The same, backwards.
+    pub(crate) async fn back_to(&self, name: &str) {
+        self.by_tab(true, |focus| focus == name, name).await;
+    }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn people_are_added_sign_in_and_see_what_they_may() {
-    let [source, dead] = free_ports();
-    let mut node = Node::start().await;
-    node.apply(&plan(source, dead));
-    let browser = Browser::start().await;
-    browser.sign_in(&node).await;
-    browser.sees("quays").await;
-    browser.driver.goto(node.url("/people")).await.unwrap();
-    browser.sees("Nobody was added yet.").await;
-    // A wrong sentence is told at its place, and a right one is kept.
-    browser.click("Add").await;
-    browser.find("input[name=name]").await.send_keys("ann").await.unwrap();
-    let grants = browser.find("form textarea").await;
-    grants.send_keys("sea when team = \"quays\"").await.unwrap();
-    browser.click("Save").await;
-    browser.sees("did you mean `see`?").await;
-    grants.clear().await.unwrap();
-    grants.send_keys("see when team = \"quays\" after redact email").await.unwrap();
-    browser.click("Save").await;
-    browser.sees("Done.").await;
-    browser.click("Close").await;
-    browser.sees("see when team = \"quays\" after redact email").await;
-    browser.sees("add person").await;
-    browser.sees("As it was written").await;
-    let password = node.http.put(node.url("/api/v1/people/ann/password")).bearer_auth(node.token());
-    assert_eq!(password.json(&json!({ "password": "heron on the mooring" })).send().await.unwrap().status(), 204);
-    // Ending the session signs the browser out.
-    browser.click("End").await;
-    browser.click("End the session of admin?").await;
-    browser.sees("Or sign in by a link.").await;
-    browser.find("input[name=name]").await.send_keys("ann").await.unwrap();
-    browser.find("input[name=password]").await.send_keys("heron on the mooring").await.unwrap();
-    browser.click("Sign in").await;
-    browser.sees("trouble").await;
-    browser.driver.goto(node.url("/people")).await.unwrap();
-    browser.sees("You are signed in as ann").await;
-    let text = browser.text().await;
-    assert!(!text.contains("Journal") && !text.contains("Tokens of programs"), "{text}");
-    // The tail shows her team's events alone, masked.
-    browser.driver.goto(node.url("/routes/trouble")).await.unwrap();
-    browser.sees("Waiting for the next event").await;
-    browser.sees("Your grants show you some of the events here: see when team = \"quays\" after redact email").await;
-    let body =
-        "{\"level\":\"warn\",\"msg\":\"ann@post.example waits\",\"team\":\"quays\"}\n{\"level\":\"warn\",\"msg\":\"for the boats\",\"team\":\"boats\"}\n";
-    let seen = async || {
-        assert_eq!(post(&node.http, source, body).await.status(), 200);
-        browser.text().await.contains("*** waits").then_some(())
-    };
-    until("the event is shown", seen).await;
-    let text = browser.text().await;
-    assert!(!text.contains("ann@post.example") && !text.contains("for the boats"), "{text}");
-    node.stop().await;
-}
+    /// Waits until what is called so has the focus.
+    pub(crate) async fn focused(&self, name: &str) {
+        until(name, async || (self.focus().await == name).then_some(())).await;
+    }
 
-#[tokio::test(flavor = "multi_thread")]
-async fn a_browser_signs_in_through_the_companys_provider() {
-    let (mut node, _provider) = crate::people::with_provider().await;
-    let browser = Browser::start().await;
-    browser.driver.goto(node.url("/")).await.unwrap();
-    browser.follow("Sign in with Saltmarsh Ferries").await;
-    browser.follow("None of these").await;
-    browser.sees("No account of Saltmarsh Ferries was chosen.").await;
-    browser.follow("Sign in with Saltmarsh Ferries").await;
-    browser.follow("ann@ferries.example").await;
-    browser.sees("Nobody was added here by that account's name").await;
-    node.json(&["person", "add", "ann@ferries.example", "--role", "viewer"]);
-    browser.follow("Sign in with Saltmarsh Ferries").await;
-    browser.follow("ann@ferries.example").await;
-    browser.driver.goto(node.url("/people")).await.unwrap();
-    browser.sees("You are signed in as ann@ferries.example").await;
-    node.stop().await;
+    /// Waits until this is offered where a sentence is written.
+    pub(crate) async fn offered(&self, text: &str) {
+        let path = format!("//*[@role='listbox' and not(@hidden)]//code[normalize-space()='{text}']");
+        until(text, async || self.driver.find(By::XPath(&path)).await.ok()).await;
+    }
+
+    /// Waits until a field holds this.
+    pub(crate) async fn value_of(&self, label: &str, value: &str) {
+        let field = self.find(&format!("[aria-label='{label}']")).await;
+        until(value, async || (field.prop("value").await.ok()??.trim() == value).then_some(())).await;
+    }
+
+    /// Nothing on the page is against the rules of accessibility, in light and in dark.
+    pub(crate) async fn without_violations(&self, page: &str) {
+        let rules = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).unwrap();
+        self.script(&format!("if (!window.axe) {{ {rules} }} return null")).await;
+        for theme in ["light", "dark"] {
+            self.script(&format!("document.documentElement.dataset.theme = '{theme}'; return null")).await;
+            let ask = "const done = arguments[arguments.length - 1]; window.axe.run(document, { resultTypes: ['violations'] }).then(r => done(r.violations.map(v => v.id + ': ' + v.nodes.map(n => n.target.join(' ') + ' – ' + n.failureSummary).join('; '))), e => done([String(e)]))";
+            let found = self.driver.execute_async(ask, Vec::new()).await.unwrap().json().clone();
+            assert_eq!(found, serde_json::json!([]), "{page}, {theme}");
+        }
+        self.script("delete document.documentElement.dataset.theme; return null").await;
+    }
 }

@@ -4,6 +4,8 @@
 mod api;
 mod browser;
 mod client;
+mod console;
+mod console_plan;
 mod crash;
 mod demo;
 mod disk;

@@ -27,6 +27,11 @@ VTOAW GET    /api/v1/plan
 VTOAW GET    /api/v1/plan/first
 .TO.W POST   /api/v1/plan/check
 VTOAW POST   /api/v1/plan/edit
+VTOAW POST   /api/v1/plan/outline
+VTOAW GET    /api/v1/plan/draft
+.TO.W PUT    /api/v1/plan/draft
+.TO.W DELETE /api/v1/plan/draft
+.TO.W POST   /api/v1/plan/draft/renew
 VTOAW GET    /api/v1/revisions
 .TO.W POST   /api/v1/revisions
 VTOAW GET    /api/v1/revisions/{number}

@@ -12,6 +12,7 @@ use rockrose_language::{Catalog, Literal, SentenceKind, following, proposals};
 use rockrose_plan::{CheckedPlan, Report};
 use rockrose_survey::{Field, Fields};
 
+use super::draft::{condition_said, step_said};
 use super::extract::Body;
 use super::survey::seen;
 use super::types::{self, CompleteAnswer, CompleteRequest, SentenceProposal};
@@ -123,7 +124,11 @@ pub(crate) async fn complete(
     let found = offered(&running.checked, &known, text, &told, most);
     let proposals = found.into_iter().map(|p| SentenceProposal { text: p.text, sort: p.sort.to_owned(), share: p.share }).collect();
     let mistake = told.mistake.map(|mistake| types::mistake(Report::new(text, &mistake)));
-    Ok(Json(CompleteAnswer { from: told.from, proposals, mistake }))
+    let whole = match kind {
+        SentenceKind::Step => step_said(text, 1),
+        SentenceKind::Condition => condition_said(text),
+    };
+    Ok(Json(CompleteAnswer { from: told.from, proposals, mistake, whole }))
 }
 
 fn offered(plan: &CheckedPlan, known: &Known, text: &str, told: &rockrose_language::Following, most: usize) -> Vec<rockrose_language::Proposal> {

@@ -4,6 +4,7 @@ pub(crate) mod auth;
 pub(crate) mod complete;
 mod destinations;
 mod document;
+mod draft;
 mod extract;
 mod flow;
 mod ledger;
@@ -86,6 +87,9 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(plan::running))
         .routes(routes!(plan::first))
         .routes(routes!(plan::check))
+        .routes(routes!(draft::outlined))
+        .routes(routes!(draft::draft, draft::change, draft::discard))
+        .routes(routes!(draft::renew))
         .routes(routes!(plan::revisions, plan::apply))
         .routes(routes!(plan::revision))
         .routes(routes!(plan::revert))
@@ -238,6 +242,11 @@ pub(crate) fn records_problem(e: &RecordsError) -> Problem {
             Problem::internal(e.to_string())
         }
     }
+}
+
+/// A request that cannot be met as it is.
+fn bad(kind: &'static str, title: &'static str, detail: impl Into<String>) -> Problem {
+    Problem::new(axum::http::StatusCode::BAD_REQUEST, kind, title, detail.into())
 }
 
 /// What the spool could not do, as an answer.

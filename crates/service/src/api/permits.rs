@@ -52,6 +52,11 @@ pub(crate) const PERMITS: &[Permit] = &[
     read("/api/v1/plan/first", KNOWN),
     Permit { method: "POST", path: "/api/v1/plan/check", needs: CHANGE, noted: None },
     Permit { method: "POST", path: "/api/v1/plan/edit", needs: KNOWN, noted: None },
+    Permit { method: "POST", path: "/api/v1/plan/outline", needs: KNOWN, noted: None },
+    read("/api/v1/plan/draft", KNOWN),
+    Permit { method: "PUT", path: "/api/v1/plan/draft", needs: CHANGE, noted: None },
+    Permit { method: "DELETE", path: "/api/v1/plan/draft", needs: CHANGE, noted: None },
+    Permit { method: "POST", path: "/api/v1/plan/draft/renew", needs: CHANGE, noted: None },
     read("/api/v1/revisions", KNOWN),
     noted("POST", "/api/v1/revisions", CHANGE, "apply plan"),
     read("/api/v1/revisions/{number}", KNOWN),
@@ -129,7 +134,9 @@ mod tests {
         assert!(PERMITS.iter().all(|permit| !permit.needs.is_empty()));
         // What changes something is in the journal.
         let unnoted: Vec<_> = PERMITS.iter().filter(|p| p.method != "GET" && p.noted.is_none()).map(|p| p.path).collect();
-        assert_eq!(unnoted, ["/api/v1/plan/check", "/api/v1/plan/edit", "/api/v1/complete"]);
+        // What somebody drafts changes nothing but their draft.
+        let drafts = ["/api/v1/plan/draft", "/api/v1/plan/draft", "/api/v1/plan/draft/renew"];
+        assert_eq!(unnoted, [&["/api/v1/plan/check", "/api/v1/plan/edit", "/api/v1/plan/outline"][..], &drafts[..], &["/api/v1/complete"]].concat());
     }
 
     #[test]

@@ -178,13 +178,25 @@ async fn find(app: &App, number: i64) -> Result<Revision, Problem> {
     found.ok_or_else(|| Problem::not_found(format!("there is no revision {number}")))
 }
 
+/// What a revision is compared with.
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct AgainstQuery {
+    /// The revision from which the difference is told; the one before if left out.
+    against: Option<i64>,
+}
+
 /// One revision, whole.
-#[utoipa::path(get, path = "/api/v1/revisions/{number}", tag = "plan", params(("number" = i64, Path)),
+#[utoipa::path(get, path = "/api/v1/revisions/{number}", tag = "plan", params(("number" = i64, Path), AgainstQuery),
     responses((status = 200, body = types::RevisionDetail), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
-pub(crate) async fn revision(State(app): State<Arc<App>>, Part(number): Part<i64>) -> Result<Json<RevisionDetail>, Problem> {
+pub(crate) async fn revision(State(app): State<Arc<App>>, Part(number): Part<i64>, Asked(query): Asked<AgainstQuery>) -> Result<Json<RevisionDetail>, Problem> {
     let found = find(&app, number).await?;
-    let before = app.records(move |r| r.revision(number - 1)).await.map_err(|e| records_problem(&e))?;
-    let difference = difference(before.as_ref().map_or("", |b| &b.text), &found.text);
+    let before = match query.against {
+        Some(against) => find(&app, against).await?.text,
+        None => app.records(move |r| r.revision(number - 1)).await.map_err(|e| records_problem(&e))?.map(|b| b.text).unwrap_or_default(),
+    };
+    let after = found.text.clone();
+    let difference = aside(&app, move || difference(&before, &after)).await;
     let kept = app.records(move |r| r.forecast(number)).await.map_err(|e| records_problem(&e))?;
     let forecast = kept.and_then(|kept| serde_json::from_str(&kept).ok());
     let (outcome, outcome_of_ms) = match outcome(&app, number).await.map_err(|e| real_problem(&e))? {

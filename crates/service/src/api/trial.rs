@@ -6,7 +6,6 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use axum::extract::State;
-use axum::http::StatusCode;
 use axum::{Extension, Json};
 use rockrose_engine::trial::{self, Asked, Comparison, Fate, ListTotals, Real, Samples, Side, Tried};
 use rockrose_engine::{Capture, Environment};
@@ -24,11 +23,11 @@ use super::auth::Subject;
 use super::extract::Body;
 use super::look::Asking;
 use super::plan::{difference, problem};
-use super::spool_problem;
 use super::types::{
     self, EditRequest, EditedPlan, FieldDifference, TrialAnswer, TrialPart, TrialRequest, TrialStep, TriedDestination, TriedEvent, TriedPassage, TriedRoute,
 };
 use super::why::decision;
+use super::{bad, spool_problem};
 use crate::apply::{Refusal, aside, checked, environment_of, out_of_reach};
 use crate::caller::Caller;
 use crate::engine::Running;
@@ -39,10 +38,6 @@ use crate::{App, now_ms};
 const BEHIND: usize = 100;
 /// Most events that are shown.
 const MOST_SHOWN: usize = 500;
-
-fn bad(kind: &'static str, title: &'static str, detail: impl Into<String>) -> Problem {
-    Problem::new(StatusCode::BAD_REQUEST, kind, title, detail.into())
-}
 
 /// Changes a plan's text, keeping its comments and its order. Nothing is applied.
 #[utoipa::path(post, operation_id = "edit_plan", path = "/api/v1/plan/edit", tag = "plan", request_body = types::EditRequest,
@@ -56,7 +51,7 @@ pub(crate) async fn edit(State(app): State<Arc<App>>, Body(request): Body<EditRe
     Ok(Json(EditedPlan { revision: running.revision, text, difference }))
 }
 
-fn with(text: &str, edits: Vec<types::PlanEdit>) -> Result<String, Problem> {
+pub(super) fn with(text: &str, edits: Vec<types::PlanEdit>) -> Result<String, Problem> {
     let edits: Vec<rockrose_plan::PlanEdit> = edits.into_iter().map(Into::into).collect();
     edited(text, &edits).map_err(|e| bad("bad-edit", "The plan cannot be changed so", e.to_string()))
 }
@@ -119,7 +114,8 @@ async fn proposed(
     if text.is_none() && edits.is_empty() {
         return Ok((running.checked.clone(), running.environment.clone()));
     }
-    let text = with(text.unwrap_or(&running.checked.text), edits)?;
+    let text = text.unwrap_or(&running.checked.text);
+    let text = if edits.is_empty() { text.to_owned() } else { with(text, edits)? };
     let plan = checked(app, &text).await.map_err(|mistakes| problem(Refusal::Mistakes(mistakes)))?;
     // Through a plan of their own, tables and hashes could be asked.
     if !caller.grants.allow(Need::SeeAll)

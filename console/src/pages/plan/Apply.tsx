@@ -1,0 +1,190 @@
+/** What applying the draft would change, in words, with what is predicted; then it is applied. */
+import { Link } from "@tanstack/react-router";
+import { type FormEvent, useId, useState } from "react";
+
+import { type CheckAnswer, type PlanMistake, useApply, useCheck } from "../../api/plan";
+import { useChange } from "../../api/people";
+import { BUTTON } from "../../design/buttons";
+import { FIELD } from "../../design/fields";
+import { wrong } from "../../parts/Mistake";
+import { Months, Saved } from "../../parts/Months";
+import { Sheet } from "../../parts/Sheet";
+import { Unified } from "../../parts/Unified";
+import { useDraft } from "./draft";
+
+export function Mistakes({ of, title }: { of: PlanMistake[]; title: string }) {
+  if (of.length === 0) return null;
+  return (
+    <section role="alert" aria-label={title} className="text-sm">
+      <p className="font-semibold text-fails">▲ {title}</p>
+      <ul className="flex flex-col gap-1">
+        {of.map((m) => (
+          <li key={`${m.line}:${m.column} ${m.message}`}>
+            <span className="num text-soft">line {m.line}</span> {wrong(m)}
+            <code className="block font-mono text-xs break-words text-soft">{m.excerpt}</code>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** A secret that the plan refers to and that is not kept yet is given here; it is never shown again. */
+function MissingSecret({ name }: { name: string }) {
+  const change = useChange();
+  const submit = (event: FormEvent<HTMLFormElement>) => {
+    event.preventDefault();
+    const form = new FormData(event.currentTarget);
+    change.mutate({ method: "PUT", path: `/api/v1/secrets/${encodeURIComponent(name)}`, body: { value: String(form.get("value")), shown_to: String(form.get("shown_to")) } });
+  };
+  return (
+    <form onSubmit={submit} className="flex flex-wrap items-end gap-2 text-sm">
+      <span className="pb-1">
+        The secret <code className="font-mono text-xs">{name}</code> is not kept yet:
+      </span>
+      <label className="flex flex-col text-xs text-soft">
+        Value
+        <input name="value" type="password" autoComplete="off" required className={FIELD} />
+      </label>
+      <label className="flex flex-col text-xs text-soft">
+        May be shown to the host
+        <input name="shown_to" placeholder="desk.example" className={FIELD} />
+      </label>
+      <button type="submit" className={BUTTON} disabled={change.isPending}>
+        Keep it
+      </button>
+      {change.error !== null && (
+        <span role="alert" className="text-fails">
+          ▲ {change.error.message}
+        </span>
+      )}
+    </form>
+  );
+}
+
+function Changes({ check }: { check: CheckAnswer }) {
+  const { forecast } = check;
+  return (
+    <>
+      {check.changes.length === 0 && check.mistakes.length === 0 && <p className="text-sm">{check.difference === "" ? "It changes nothing." : "It changes how the plan is written, and nothing that it does."}</p>}
+      <ul aria-label="What changes" className="text-sm">
+        {check.changes.map((c) => (
+          <li key={`${c.part} ${c.name}`}>
+            <span className={c.change === "removed" ? "text-removed" : c.change === "added" ? "text-goes-on" : "text-waits"}>{c.change}</span> {c.part} <strong>{c.name}</strong>
+            {(c.details ?? []).length > 0 && (
+              <ul className="ml-6 list-disc text-soft">
+                {(c.details ?? []).map((d) => (
+                  <li key={d}>{d}</li>
+                ))}
+              </ul>
+            )}
+          </li>
+        ))}
+      </ul>
+      {forecast != null && (
+        <>
+          <Months destinations={forecast.destinations} from={forecast.estimated_from_ms} />
+          {forecast.estimated_from_ms != null && (
+            <p>
+              <Saved destinations={forecast.destinations} />
+            </p>
+          )}
+        </>
+      )}
+      {((forecast?.advice.length ?? 0) > 0 || check.warnings.length > 0) && (
+        <ul aria-label="To consider" className="text-sm text-waits">
+          {forecast?.advice.map((a) => <li key={a}>▲ {a.replaceAll("`", "")}</li>)}
+          {check.warnings.map((w) => (
+            <li key={`${w.line} ${w.message}`}>▲ {w.message}</li>
+          ))}
+        </ul>
+      )}
+      {check.difference !== "" && (
+        <details className="text-sm">
+          <summary className="cursor-pointer text-soft">The difference in the file</summary>
+          <Unified text={check.difference} label="The difference in the file" />
+        </details>
+      )}
+    </>
+  );
+}
+
+function Asked({ onApplied }: { onApplied: (revision: number) => void }) {
+  const { draft } = useDraft();
+  const check = useCheck(draft.text);
+  const apply = useApply();
+  const [why, setWhy] = useState("");
+  const id = useId();
+  if (check.error !== null) return <p role="alert" className="text-fails">▲ {check.error.message}</p>;
+  if (check.data === undefined) return <p className="text-sm text-soft">Comparing it with the active plan, and predicting what it sends…</p>;
+  const { good, mistakes, missing_secrets: secrets, refused } = check.data;
+  const isBehind = draft.revision !== draft.active;
+  return (
+    <div className="flex min-h-0 flex-col gap-3 overflow-y-auto" tabIndex={0} aria-label="What applying it does">
+      <Mistakes of={mistakes} title="It cannot be applied: there are mistakes in it." />
+      {(refused ?? []).map((r) => (
+        <p key={r} role="alert" className="text-sm text-fails">
+          ▲ {r.replaceAll("`", "")}
+        </p>
+      ))}
+      {secrets.map((name) => (
+        <MissingSecret key={name} name={name} />
+      ))}
+      <Changes check={check.data} />
+      {isBehind && (
+        <p role="alert" className="text-sm text-fails">
+          ▲ Revision {draft.active} was applied since this draft began. Take it up first.
+        </p>
+      )}
+      <form
+        className="flex flex-wrap items-end gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          apply.mutate({ text: draft.text, why, expected: draft.revision }, { onSuccess: ({ revision }) => onApplied(revision) });
+        }}
+      >
+        <label htmlFor={id} className="flex min-w-56 flex-1 flex-col text-sm text-soft">
+          Why, for those who look at it later
+          <input id={id} value={why} onChange={(e) => setWhy(e.target.value)} maxLength={500} className={FIELD} />
+        </label>
+        <button type="submit" disabled={!good || isBehind || apply.isPending} className={`${BUTTON} border-petal font-semibold text-petal`}>
+          {apply.isPending ? "Applying…" : "Apply it"}
+        </button>
+      </form>
+      {apply.error !== null && (
+        <p role="alert" className="text-sm text-fails">
+          ▲ {apply.error.message}
+        </p>
+      )}
+    </div>
+  );
+}
+
+export function Apply({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
+  const [applied, setApplied] = useState<number | null>(null);
+  return (
+    <Sheet
+      button="Apply…"
+      className={`${BUTTON} border-petal font-semibold text-petal`}
+      title="Apply the draft"
+      says="It becomes the next revision and runs at once; no event is lost, and any revision can be applied again."
+      open={open}
+      onOpenChange={(is) => {
+        onOpenChange(is);
+        setApplied(null);
+      }}
+    >
+      {applied === null ? (
+        <Asked onApplied={setApplied} />
+      ) : (
+        <p role="status" className="text-goes-on">
+          ✓ Revision {applied} is active. What really comes is compared with what was predicted{" "}
+          <Link to="/plan/revisions" search={{ number: applied }} className="text-petal underline">
+            with the revision
+          </Link>
+          .
+        </p>
+      )}
+    </Sheet>
+  );
+}

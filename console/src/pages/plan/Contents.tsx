@@ -1,0 +1,76 @@
+/** The parts of the plan in the order in which events pass them, each with what changed and what it takes away. */
+import { Link } from "@tanstack/react-router";
+
+import type { OutlinePart } from "../../api/plan";
+import { share } from "../../lib/format";
+import { AddRoute } from "./AddRoute";
+import { partOf, useDraft } from "./draft";
+
+const GROUPS = [
+  { kind: "source", title: "Sources" },
+  { kind: "route", title: "Routes" },
+  { kind: "destination", title: "Destinations" },
+  { kind: "recipe", title: "Recipes" },
+  { kind: "table", title: "Tables" },
+];
+
+function Entry({ part, chosen }: { part: OutlinePart; chosen: boolean }) {
+  const { trial } = useDraft();
+  const { kind, name } = partOf(part.part);
+  const tried = trial?.parts.find((p) => p.part === kind && p.name === name);
+  const taken = tried === undefined || tried.came.bytes <= 0 ? 0 : tried.came.bytes - tried.went.bytes;
+  const wrong = part.when?.mistake != null || part.steps.some((s) => s.mistake != null);
+  return (
+    <li>
+      <Link
+        to="/plan"
+        search={{ part: part.part }}
+        replace
+        aria-current={chosen ? "true" : undefined}
+        className="flex items-baseline gap-2 rounded px-2 py-0.5 text-sm hover:bg-raised aria-[current=true]:bg-petal-wash aria-[current=true]:font-medium aria-[current=true]:text-petal"
+      >
+        <span className="min-w-0 break-words">{name}</span>
+        {part.change != null && <span className="text-xs text-waits">{part.change}</span>}
+        {wrong && <span className="text-xs text-fails">▲ mistake</span>}
+        {tried !== undefined && Math.abs(taken) >= tried.came.bytes / 1000 && tried.came.bytes > 0 && (
+          <span className={`num ml-auto text-xs font-normal ${taken > 0 ? "text-removed" : "text-soft"}`} title={`${taken > 0 ? "takes away" : "adds"} ${share(Math.abs(taken), tried.came.bytes)} of the bytes that come`}>
+            {taken > 0 ? "−" : "+"}
+            {share(Math.abs(taken), tried.came.bytes)}
+          </span>
+        )}
+      </Link>
+    </li>
+  );
+}
+
+export function Contents({ chosen }: { chosen: string | undefined }) {
+  const { outline, mayChange } = useDraft();
+  const parts = outline?.parts ?? [];
+  return (
+    <nav aria-label="Parts of the plan" className="flex flex-col gap-3 self-start">
+      {GROUPS.map(({ kind, title }) => {
+        const of = parts.filter((p) => partOf(p.part).kind === kind);
+        const removed = (outline?.removed ?? []).filter((p) => partOf(p).kind === kind);
+        if (of.length + removed.length === 0 && kind !== "route") return null;
+        return (
+          <section key={kind} aria-label={title}>
+            <div className="flex items-baseline justify-between px-2">
+              <h2 className="text-sm font-semibold text-soft">{title}</h2>
+              {kind === "route" && mayChange && <AddRoute />}
+            </div>
+            <ul>
+              {of.map((p) => (
+                <Entry key={p.part} part={p} chosen={p.part === chosen} />
+              ))}
+              {removed.map((p) => (
+                <li key={p} className="px-2 py-0.5 text-sm text-removed">
+                  <del>{partOf(p).name}</del>
+                </li>
+              ))}
+            </ul>
+          </section>
+        );
+      })}
+    </nav>
+  );
+}
