@@ -8,6 +8,7 @@ use rockrose_event::time::{Reader, TimeForm};
 use rockrose_language::Detector;
 
 use crate::sketch::{Distinct, Spread, Top};
+use crate::trend::Trend;
 
 /// Most fields that are told apart.
 pub const MOST_FIELDS: usize = 10_000;
@@ -21,6 +22,8 @@ const SEARCHED_BYTES: usize = 4_096;
 const LONGEST_EXAMPLE: usize = 200;
 /// Most values that are listed of a field.
 const LISTED: usize = 10;
+/// The shape of numbers is told in so many parts.
+pub const SHAPE: usize = 24;
 /// What takes the place of personal data.
 const MASK: &str = "***";
 
@@ -41,6 +44,7 @@ struct Known {
     first_ms: i64,
     last_ms: i64,
     time_count: u64,
+    rhythm: Option<Box<Trend>>,
     lengths: Spread,
     example: String,
     searched: u64,
@@ -59,6 +63,7 @@ impl Known {
             first_ms: i64::MAX,
             last_ms: i64::MIN,
             time_count: 0,
+            rhythm: None,
             lengths: Spread::new(),
             example: String::new(),
             searched: 0,
@@ -105,6 +110,12 @@ pub struct Field {
     pub numbers: Option<Numbers>,
     /// The first and the last of those that are times, in milliseconds since 1970.
     pub span_ms: Option<(i64, i64)>,
+    /// How many of those that are numbers there are in each of [`SHAPE`] equal parts from the least to the largest; one part, if all are the same.
+    pub shape: Vec<u64>,
+    /// How many of those that are times there are in which stretch.
+    pub rhythm: Option<Trend>,
+    /// How well the field tells events apart by the values that are listed, in bits: none if it is the same in all of them, or if hardly one comes twice.
+    pub tells: f64,
     /// The lengths of its values, in bytes as they are written.
     pub lengths: Numbers,
     /// One of its values, personal data in it masked.
@@ -198,6 +209,10 @@ impl Fields {
             known.first_ms = known.first_ms.min(at);
             known.last_ms = known.last_ms.max(at);
             known.time_count += times;
+            match &mut known.rhythm {
+                Some(rhythm) => rhythm.add(at, times),
+                None => known.rhythm = Some(Box::new(Trend::new(at, times))),
+            }
         }
         if value.is_text() && known.searched < SEARCHED {
             known.searched += 1;
@@ -229,6 +244,11 @@ impl Fields {
             }
             (mine.first_ms, mine.last_ms) = (mine.first_ms.min(theirs.first_ms), mine.last_ms.max(theirs.last_ms));
             mine.time_count += theirs.time_count;
+            match (&mut mine.rhythm, &theirs.rhythm) {
+                (Some(mine), Some(theirs)) => mine.merge(theirs),
+                (mine @ None, theirs) => mine.clone_from(theirs),
+                _ => {}
+            }
             mine.lengths.merge(&theirs.lengths);
             mine.searched += theirs.searched;
             mine.personal.iter_mut().zip(theirs.personal).for_each(|(mine, theirs)| *mine += theirs);
@@ -253,7 +273,7 @@ impl Fields {
     /// All fields, those that carry most bytes first.
     #[must_use]
     pub fn list(&self) -> Vec<Field> {
-        let mut list: Vec<Field> = self.known.iter().map(|(name, known)| field(name, known)).collect();
+        let mut list: Vec<Field> = self.known.iter().map(|(name, known)| field(name, known, self.times)).collect();
         list.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
         list
     }
@@ -264,7 +284,14 @@ fn spread(of: &Spread) -> Numbers {
     Numbers { least: of.least, p50: q(0.5), p90: q(0.9), p99: q(0.99), most: of.most, mean: of.sum / of.times.max(1) as f64 }
 }
 
-fn field(name: &str, known: &Known) -> Field {
+/// How many bits the segments of a whole tell: listed values, all others together, and events without the field.
+fn tells(listed: &[(String, u64)], times: u64, of: u64) -> f64 {
+    let others = times.saturating_sub(listed.iter().map(|(_, n)| n).sum());
+    let segments = listed.iter().map(|(_, n)| *n).chain([others, of.saturating_sub(times)]).filter(|n| *n > 0);
+    segments.map(|n| n as f64 / of.max(1) as f64).map(|share| -share * share.log2()).sum::<f64>().max(0.0)
+}
+
+fn field(name: &str, known: &Known, of: u64) -> Field {
     let texts = known.searched.max(1) as f64;
     let personal = Detector::ALL
         .into_iter()
@@ -284,7 +311,8 @@ fn field(name: &str, known: &Known) -> Field {
     top.sort_by_key(|(_, times)| std::cmp::Reverse(*times));
     top.truncate(LISTED);
     // Numbers in words and ids are none of an amount.
-    let numbers = known.numbers.as_ref().filter(|numbers| 2 * numbers.times >= known.times).map(|numbers| spread(numbers));
+    let numbers = known.numbers.as_ref().filter(|numbers| 2 * numbers.times >= known.times);
+    let is_time = 2 * known.time_count > known.times;
     Field {
         name: name.to_owned(),
         times: known.times,
@@ -292,9 +320,12 @@ fn field(name: &str, known: &Known) -> Field {
         bytes: known.bytes,
         distinct: known.distinct.count(),
         is_exact: known.distinct.is_exact(),
+        tells: tells(&top, known.times, of),
         top,
-        numbers,
-        span_ms: (2 * known.time_count > known.times).then_some((known.first_ms, known.last_ms)),
+        shape: numbers.map(|numbers| numbers.shape(SHAPE)).unwrap_or_default(),
+        numbers: numbers.map(|numbers| spread(numbers)),
+        span_ms: is_time.then_some((known.first_ms, known.last_ms)),
+        rhythm: known.rhythm.as_deref().filter(|_| is_time).cloned(),
         lengths: spread(&known.lengths),
         example: masked(&known.example),
         personal,
@@ -361,6 +392,12 @@ mod tests {
         assert_eq!(of("time").span_ms, Some((1_796_032_800_000, 1_796_032_859_000)));
         assert!((150..=250).contains(&of("id").distinct) && !of("id").is_exact);
         assert_eq!((of("id").numbers, of("id").span_ms), (None, None));
+        // How numbers and times are spread, and how well a field tells events apart.
+        let (shape, rhythm) = (&of("took").shape, of("time").rhythm.as_ref().unwrap().slots());
+        assert!(shape.len() == SHAPE && shape.iter().sum::<u64>() == 200 && of("port").shape.is_empty(), "{shape:?}");
+        assert_eq!((rhythm.iter().map(|(_, n)| n).sum::<u64>(), &of("took").rhythm), (200, &None));
+        assert!((0.9..0.93).contains(&of("port").tells) && (0.99..=1.0).contains(&of("http.status").tells), "{list:?}");
+        assert!(of("http.ok").tells == 0.0 && of("id").tells < 0.6, "{list:?}");
         // Personal data is found, and not shown.
         assert_eq!(of("note").personal, [("email", 1.0)]);
         assert_eq!(of("note").example, "card of ***");

@@ -10,7 +10,7 @@ mod sketch;
 mod survey;
 mod trend;
 
-pub use fields::{Field, Fields, KINDS, MOST_FIELDS, Numbers, masked};
+pub use fields::{Field, Fields, KINDS, MOST_FIELDS, Numbers, SHAPE, masked};
 pub use miner::{BUDGET, Line, Miner, Origin, Patterns, SEVERITIES};
 pub use pattern::{Pattern, Sentences, Varying};
 pub use pieces::Sort;

@@ -179,6 +179,21 @@ impl Spread {
         other.sizes.iter().for_each(|(size, times)| self.of_size(*size, *times));
     }
 
+    /// How many there are in each of `parts` equal parts from the least to the most; one part, if all are the same.
+    pub(crate) fn shape(&self, parts: usize) -> Vec<u64> {
+        let width = self.most - self.least;
+        if self.times == 0 || !width.is_finite() || width <= 0.0 || parts < 2 {
+            return vec![self.times];
+        }
+        let mut shape = vec![0; parts];
+        for (size, times) in &self.sizes {
+            let value = Spread::value_of(*size).clamp(self.least, self.most);
+            let part = ((value - self.least) / width * parts as f64) as usize;
+            shape[part.min(parts - 1)] += times;
+        }
+        shape
+    }
+
     /// The number that the share `at` (0 to 1) of them does not exceed.
     pub(crate) fn quantile(&self, at: f64) -> f64 {
         if at >= 1.0 {
@@ -199,6 +214,19 @@ impl Spread {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_shape_tells_where_the_numbers_are() {
+        let mut spread = Spread::new();
+        (0..1_000).for_each(|n| spread.add(f64::from(n), 1));
+        let shape = spread.shape(4);
+        assert!(shape.iter().sum::<u64>() == 1_000 && shape.iter().all(|n| (200..300).contains(n)), "{shape:?}");
+        spread.add(2_000.0, 1_000);
+        assert_eq!(spread.shape(8)[7], 1_000);
+        let mut one = Spread::new();
+        one.add(5.0, 3);
+        assert_eq!((one.shape(8), Spread::new().shape(8)), (vec![3], vec![0]));
+    }
 
     #[test]
     fn different_values_are_counted_within_bounds() {

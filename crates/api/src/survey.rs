@@ -54,6 +54,18 @@ pub struct FieldSummary {
     pub top: Vec<Counted>,
     /// Of those values that are numbers.
     pub numbers: Option<NumberSpread>,
+    /// How many of those that are numbers there are in each of 24 equal parts from the least to the largest; one part, if all are the same.
+    #[serde(default)]
+    pub shape: Vec<u64>,
+    /// How many of those that are times there are in which stretch of time.
+    #[serde(default)]
+    pub rhythm: Vec<TrendSlot>,
+    /// How long each of these stretches is, in milliseconds; 0 without any.
+    #[serde(default)]
+    pub rhythm_width_ms: i64,
+    /// How well the field tells events apart by its most frequent values, in bits: 0 if it is the same in all events, or if hardly a value comes twice.
+    #[serde(default)]
+    pub tells: f64,
     /// The first of its times, in milliseconds since 1970, if they are times.
     pub first_ms: Option<i64>,
     /// The last of its times.
@@ -210,6 +222,10 @@ fn share(of: u64, all: u64) -> f64 {
     if all == 0 { 0.0 } else { of as f64 / all as f64 }
 }
 
+fn slots(trend: &survey::Trend) -> Vec<TrendSlot> {
+    trend.slots().into_iter().map(|(at_ms, events)| TrendSlot { at_ms, events }).collect()
+}
+
 fn spread(of: survey::Numbers) -> NumberSpread {
     let survey::Numbers { least, p50, p90, p99, most, mean } = of;
     NumberSpread { least, p50, p90, p99, most, mean }
@@ -232,6 +248,10 @@ impl From<&survey::Fields> for FieldsAnswer {
             distinct_is_exact: field.is_exact,
             top: field.top.into_iter().map(|(what, events)| Counted { what, events }).collect(),
             numbers: field.numbers.map(spread),
+            shape: field.shape,
+            rhythm: field.rhythm.as_ref().map(slots).unwrap_or_default(),
+            rhythm_width_ms: field.rhythm.as_ref().map_or(0, survey::Trend::width_ms),
+            tells: field.tells,
             first_ms: field.span_ms.map(|(first, _)| first),
             last_ms: field.span_ms.map(|(_, last)| last),
             lengths: spread(field.lengths),
@@ -294,7 +314,7 @@ impl PatternsAnswer {
                 from: pattern.origins.iter().map(|(what, events)| Counted { what: what.clone(), events: *events }).collect(),
                 first_ms: pattern.first_ms,
                 last_ms: pattern.last_ms,
-                trend: pattern.trend.slots().into_iter().map(|(at_ms, events)| TrendSlot { at_ms, events }).collect(),
+                trend: slots(&pattern.trend),
                 trend_width_ms: pattern.trend.width_ms(),
                 examples: pattern.examples.clone(),
                 condition: pattern.condition(field),

@@ -175,6 +175,15 @@ impl Samples {
         self.sources.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
+    /// A sample for a source that has none yet: an equal share of the memory for each.
+    fn make_room(&self, sources: &mut HashMap<String, Source>, source: &str, now: i64) {
+        if !sources.contains_key(source) {
+            let budget = self.budget() / (sources.len() + 1);
+            sources.values_mut().for_each(|s| s.sample.set_budget(budget));
+            sources.insert(source.to_owned(), Source { sample: Sample::new(budget), forgot_ms: now, looked_ms: i64::MIN, waiting: 0, drawn: 0 });
+        }
+    }
+
     /// What is wanted of the body that a source has now.
     pub(crate) fn wanted(&self, source: &str, now: i64) -> Wanted {
         if self.budget == 0 {
@@ -190,12 +199,7 @@ impl Samples {
 
     fn is_due(&self, source: &str, now: i64) -> bool {
         let mut sources = self.sources();
-        if !sources.contains_key(source) {
-            // An equal share for each.
-            let budget = self.budget() / (sources.len() + 1);
-            sources.values_mut().for_each(|s| s.sample.set_budget(budget));
-            sources.insert(source.to_owned(), Source { sample: Sample::new(budget), forgot_ms: now, looked_ms: i64::MIN, waiting: 0, drawn: 0 });
-        }
+        self.make_room(&mut sources, source, now);
         let Some(of) = sources.get_mut(source) else { return false };
         let is_due = now.saturating_sub(of.looked_ms) >= EVERY || now < of.looked_ms;
         if is_due {
@@ -241,8 +245,7 @@ impl Samples {
                 stretch.events.push(Consecutive { source: source.into_owned(), event: event.into(), at_ms });
                 continue;
             }
-            // Makes room for it.
-            self.is_due(&source, i64::MIN);
+            self.make_room(&mut self.sources(), &source, now);
             usual.read(event);
             let message = usual.message(event).unwrap_or_default().to_vec();
             if let Some(of) = self.sources().get_mut(source.as_ref()) {
@@ -274,7 +277,7 @@ impl Samples {
         let mut sources = self.sources();
         let Some(of) = sources.get_mut(source) else { return };
         of.waiting += events;
-        if now - of.forgot_ms >= LOOKED_AGAIN {
+        if now.saturating_sub(of.forgot_ms) >= LOOKED_AGAIN {
             of.forgot_ms = now;
             of.sample.forget_before(now - FORGOTTEN);
         }
@@ -388,7 +391,15 @@ mod tests {
         let off = Samples::new(0);
         off.take_back(&kept, 70_000);
         assert!(off.kept().is_empty() && off.wanted("gates", 0) == Wanted::Nothing);
+        // What comes afterwards is added to it, and what was taken back is forgotten in its time.
+        again.took("gates", 40, Wanted::Some, &all, 80_000);
+        assert_eq!(again.of("gates").iter().map(|s| s.times).sum::<u64>(), 120);
+        let later = 70_000 + FORGOTTEN;
+        again.took("gates", 40, Wanted::Some, &all, later);
+        assert!(again.of("gates").iter().all(|s| s.at_ms >= 80_000), "{:?}", again.of("gates"));
         // What is no sample is none.
+        let again = Samples::new(1 << 20);
+        again.take_back(&kept, 70_000);
         again.take_back(b"{\"source\":4}\nnothing", 70_000);
         assert_eq!(again.of("gates").len(), 40);
     }

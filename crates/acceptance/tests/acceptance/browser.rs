@@ -112,9 +112,9 @@ impl Browser {
         // What is wanted may not stand there yet: then the keyboard goes round once more.
         while begun.elapsed() < Duration::from_secs(30) {
             if back {
-                self.chord(Key::Shift, Key::Tab + "").await
+                self.chord(Key::Shift, Key::Tab + "").await;
             } else {
-                self.keys(Key::Tab + "").await
+                self.keys(Key::Tab + "").await;
             }
             let focus = self.focus().await;
             if wanted(&focus) {
