@@ -4,6 +4,7 @@ import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 
 import { signOut, useStatus } from "./api/client";
+import { ITEM, MENU } from "./design/menu";
 import { bytes, count } from "./lib/format";
 import { Frozen } from "./lib/frozen";
 import { type Place, usePageTitle, usePlaces } from "./lib/places";
@@ -43,8 +44,6 @@ function Wellbeing() {
   );
 }
 
-const ITEM = "cursor-pointer rounded px-2 py-1 text-sm outline-none data-[highlighted]:bg-petal-wash data-[highlighted]:text-petal";
-
 function Menu() {
   const [chosen, setChosen] = useState<Theme>(theme());
   const choose = (value: string) => {
@@ -57,7 +56,7 @@ function Menu() {
         ⋯
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content align="end" sideOffset={6} className="card z-20 min-w-40 p-1.5 shadow-(--shadow)">
+        <DropdownMenu.Content align="end" sideOffset={6} className={MENU}>
           <DropdownMenu.RadioGroup value={chosen} onValueChange={choose}>
             {(["system", "light", "dark"] as const).map((t) => (
               <DropdownMenu.RadioItem key={t} value={t} className={`${ITEM} flex justify-between`}>

@@ -3,12 +3,14 @@ import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "
 
 import { FlowPage } from "./pages/flow/FlowPage";
 import { RoutePage } from "./pages/route/RoutePage";
+import { readSearch } from "./pages/events/looked";
 import { Message } from "./parts/Message";
 import { Shell } from "./Shell";
 
 const root = createRootRoute({ component: Shell, notFoundComponent: () => <Message heading title="No page at this address.">Start from the flow.</Message> });
 const flow = createRoute({ getParentRoute: () => root, path: "/", component: FlowPage, validateSearch: (search: Record<string, unknown>) => (typeof search.at === "string" ? { at: search.at } : {}), staticData: { place: "Flow" } });
 const route = createRoute({ getParentRoute: () => root, path: "/routes/$name", component: RoutePage });
+const events = createRoute({ getParentRoute: () => root, path: "/events", component: lazyRouteComponent(() => import("./pages/events/EventsPage"), "EventsPage"), validateSearch: readSearch, staticData: { place: "Events" } });
 const plan = createRoute({ getParentRoute: () => root, path: "/plan", component: lazyRouteComponent(() => import("./pages/plan/PlanPage"), "PlanPage"), validateSearch: (search: Record<string, unknown>) => (typeof search.part === "string" ? { part: search.part } : {}), staticData: { place: "Plan" } });
 const suggestions = createRoute({ getParentRoute: () => root, path: "/plan/suggestions", component: lazyRouteComponent(() => import("./pages/plan/SuggestionsPage"), "SuggestionsPage"), staticData: { title: "Suggestions" } });
 const number = (n: unknown) => (typeof n === "number" && Number.isInteger(n) ? n : undefined);
@@ -24,9 +26,10 @@ const revisions = createRoute({
 });
 const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: lazyRouteComponent(() => import("./pages/ledger/LedgerPage"), "LedgerPage"), staticData: { place: "Ledger" } });
 
+const deliveries = createRoute({ getParentRoute: () => root, path: "/deliveries", component: lazyRouteComponent(() => import("./pages/deliveries/DeliveriesPage"), "DeliveriesPage"), staticData: { place: "Deliveries" } });
 const people = createRoute({ getParentRoute: () => root, path: "/people", component: lazyRouteComponent(() => import("./pages/people/PeoplePage"), "PeoplePage"), staticData: { place: "People" } });
 
-export const router = createRouter({ routeTree: root.addChildren([flow, plan, suggestions, revisions, route, ledger, people]) });
+export const router = createRouter({ routeTree: root.addChildren([flow, events, plan, suggestions, revisions, route, ledger, deliveries, people]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -95,7 +95,7 @@ export function useMinutes(place: string, name: string) {
 }
 
 export function useQuarantine() {
-  return useAnswer<QuarantineEntry[]>("/api/v1/quarantine?most=20", 5000);
+  return useAnswer<QuarantineEntry[]>("/api/v1/quarantine?most=300", 5000);
 }
 
 /** Why an event is in quarantine, and what its destination's steps would make of it now. */

@@ -1,11 +1,12 @@
 /** What an operator does to sources and destinations. After each, whatever shows them is asked anew. */
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { type ServiceError, ask } from "./client";
 import type { components } from "./schema";
 
 export type Probe = components["schemas"]["Probe"];
 export type Moved = components["schemas"]["Moved"];
+export type AnswersThen = components["schemas"]["AnswersThen"];
 export type Resent = components["schemas"]["Resent"];
 
 async function post<T>(path: string, body?: unknown): Promise<T | null> {
@@ -34,11 +35,22 @@ export function useProbe(what: "sources" | "destinations", name: string) {
   return useDone<Probe | null, undefined>(() => post<Probe>(`/api/v1/${what}/${encodeURIComponent(name)}/test`));
 }
 
-/** Sends again what destinations refused, as their present steps make of it. */
+/** Sends again what destinations refused, as their present steps make of it, with steps before those that mend it. */
 export function useResend(told: (sent: Resent) => void) {
-  return useDone(async (ids: number[]) => {
-    const sent = await post<Resent>("/api/v1/quarantine/resend", { ids });
+  return useDone(async ({ ids, steps }: { ids: number[]; steps: string[] }) => {
+    const sent = await post<Resent>("/api/v1/quarantine/resend", { ids, do: steps });
     if (sent !== null) told(sent);
     return sent;
   });
+}
+
+/** Looks whether a destination of a plan that is not applied takes events. */
+export function useProbePlanned() {
+  return useMutation<Probe, ServiceError, { text: string; destination: string }>({ mutationFn: async (asked) => (await post<Probe>("/api/v1/plan/test-destination", asked)) as Probe });
+}
+
+/** A destination's answers over the last day. */
+export function useDay(name: string) {
+  const path = `/api/v1/destinations/${encodeURIComponent(name)}/answers`;
+  return useQuery<AnswersThen[], ServiceError>({ queryKey: [path], queryFn: async ({ signal }) => (await (await ask(path, { signal })).json()) as AnswersThen[], retry: false, refetchInterval: 15_000 });
 }

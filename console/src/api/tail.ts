@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from "react";
 
 export type TailEvent = { id: number; at_ms: number; before: unknown; after: unknown; removed_by: string | null; held_by: string | null };
 
-/** Most events that are kept on the page. */
+/** Most events that are kept on the page, if nothing else is said. */
 const KEEP = 60;
 /** How often the page takes in what arrived, in milliseconds. */
 const SETTLE = 400;
@@ -32,7 +32,7 @@ async function whyRefused(path: string): Promise<Refused | null> {
   }
 }
 
-export function useTail(point: string, when: string, frozen: boolean): Tail {
+export function useTail(point: string, when: string, frozen: boolean, keep = KEEP): Tail {
   const [tail, setTail] = useState<Tail>(NOTHING);
   const frozenNow = useRef(frozen);
   useEffect(() => {
@@ -62,7 +62,7 @@ export function useTail(point: string, when: string, frozen: boolean): Tail {
     };
     stream.addEventListener("event", (message) => {
       const shown = JSON.parse((message as MessageEvent<string>).data) as Omit<TailEvent, "id">;
-      arrived = [{ ...shown, id: next++ }, ...arrived].slice(0, KEEP);
+      arrived = [{ ...shown, id: next++ }, ...arrived].slice(0, keep);
     });
     stream.addEventListener("skipped", (message) => {
       skipped += Number((message as MessageEvent<string>).data);
@@ -76,7 +76,7 @@ export function useTail(point: string, when: string, frozen: boolean): Tail {
       arrived = [];
       setTail((old) => {
         if (fresh.length === 0 && old.skipped === skipped && old.grants === grants && old.state === state && old.refused === refused) return old;
-        return { events: [...fresh, ...old.events].slice(0, KEEP), skipped, grants, state, refused };
+        return { events: [...fresh, ...old.events].slice(0, keep), skipped, grants, state, refused };
       });
     }, SETTLE);
     return () => {
@@ -85,6 +85,6 @@ export function useTail(point: string, when: string, frozen: boolean): Tail {
       stream.close();
       setTail(NOTHING);
     };
-  }, [point, when]);
+  }, [point, when, keep]);
   return tail;
 }

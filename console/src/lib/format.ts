@@ -10,6 +10,9 @@ export function count(n: number): string {
   return sign + Math.abs(Math.round(n)).toString().replace(/\B(?=(\d{3})+(?!\d))/g, THIN);
 }
 
+/** So many events, in words. */
+export const events = (n: number) => (n === 1 ? "1 event" : `${count(n)} events`);
+
 /** Bytes in the unit that suits them. */
 export function bytes(n: number): string {
   const sign = n < 0 ? "−" : "";

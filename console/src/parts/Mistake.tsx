@@ -23,5 +23,6 @@ export function Marked({ text, mistake }: { text: string; mistake: Mistaken }) {
 
 /** What is wrong, in words. */
 export function wrong({ message, expected, nearest }: Mistaken): string {
-  return `${message}${expected == null ? "" : `; expected ${expected}`}${nearest == null ? "" : `; did you mean ${nearest}?`}`;
+  const words = `${message}${expected == null ? "" : `; expected ${expected}`}${nearest == null ? "" : `; did you mean ${nearest}?`}`;
+  return words.replaceAll("`", "");
 }

@@ -66,7 +66,8 @@ function Route({ route }: { route: RouteDecision }) {
   );
 }
 
-function Answer({ source, event }: { source: string; event: string }) {
+/** The answer itself, where it stands in a page. */
+export function Answer({ source, event }: { source: string; event: string }) {
   const why = useWhy(source, event);
   if (why.error !== null) return <p role="alert" className="text-sm text-fails">▲ {why.error.message}</p>;
   if (why.data === undefined) return <p className="text-sm text-soft">Evaluating…</p>;

@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum DestinationState {
-    /// Empty request yet.
+    /// Nothing was sent to it yet.
     Idle,
     /// It takes what it is sent.
     Healthy,
@@ -134,6 +134,30 @@ pub struct ResentEvent {
     pub detail: String,
     /// The number that it has in quarantine now, if it was refused again.
     pub again: Option<i64>,
+}
+
+/// A destination's answers in ten minutes.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AnswersThen {
+    /// When the ten minutes begin, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// How many answers said that it was taken.
+    pub good: u64,
+    /// How many did not, or did not come.
+    pub bad: u64,
+    /// How long one took on average, in milliseconds.
+    pub mean_ms: f64,
+    /// How long the longest took, in milliseconds.
+    pub longest_ms: f64,
+}
+
+/// A destination of a plan that is not applied.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ProbeRequest {
+    /// The plan.
+    pub text: String,
+    /// The destination's name in it.
+    pub destination: String,
 }
 
 /// A look at a destination, up to the first step that fails.

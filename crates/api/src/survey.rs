@@ -63,7 +63,7 @@ pub struct FieldSummary {
     /// How long each of these stretches is, in milliseconds; 0 without any.
     #[serde(default)]
     pub rhythm_width_ms: i64,
-    /// How well the field tells events apart by its most frequent values, in bits: 0 if it is the same in all events, or if hardly a value comes twice.
+    /// How well the field tells events apart by its most frequent values, in bits: 0 if it is the same in all events, if hardly a value comes twice, or if it is a time.
     #[serde(default)]
     pub tells: f64,
     /// The first of its times, in milliseconds since 1970, if they are times.

@@ -6,11 +6,13 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use crate::day::{AnswersThen, Day};
+
 /// A destination's state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum State {
-    /// Empty request yet.
+    /// Nothing was sent to it yet.
     Idle,
     /// It takes what it is sent.
     Healthy,
@@ -97,6 +99,7 @@ struct Known {
     health: Health,
     /// How long the last answers took, in milliseconds, and whether they were good; the newest last.
     answers: VecDeque<(f64, bool)>,
+    day: Day,
 }
 
 impl Known {
@@ -118,7 +121,7 @@ impl HealthHandle {
     #[must_use]
     pub fn new(now_ms: i64) -> HealthHandle {
         let health = Health::new(State::Idle, now_ms);
-        HealthHandle(Arc::new(Mutex::new(Known { health, answers: VecDeque::new() })))
+        HealthHandle(Arc::new(Mutex::new(Known { health, answers: VecDeque::new(), day: Day::default() })))
     }
 
     /// How it is doing now.
@@ -126,6 +129,12 @@ impl HealthHandle {
     pub fn get(&self) -> Health {
         let known = self.known();
         Health { answers: known.answers(), ..known.health.clone() }
+    }
+
+    /// Its answers over the last day, as far as it is remembered: the stretches in which there were any, the oldest first.
+    #[must_use]
+    pub fn day(&self) -> Vec<AnswersThen> {
+        self.known().day.list()
     }
 
     fn known(&self) -> std::sync::MutexGuard<'_, Known> {
@@ -142,8 +151,10 @@ impl HealthHandle {
     }
 
     /// An answer came, or none did.
-    pub(crate) fn answered(&self, after: Duration, good: bool) {
-        let answers = &mut self.known().answers;
+    pub(crate) fn answered(&self, now_ms: i64, after: Duration, good: bool) {
+        let mut known = self.known();
+        known.day.add(now_ms, after, good);
+        let answers = &mut known.answers;
         if answers.len() == LAST {
             answers.pop_front();
         }

@@ -4,6 +4,7 @@
 //! destination is.
 
 mod concurrency;
+mod day;
 mod health;
 mod kind;
 mod kinds;
@@ -14,6 +15,7 @@ mod tls;
 mod words;
 mod worker;
 
+pub use day::AnswersThen;
 pub use health::{Answers, Health, HealthHandle, State};
 pub use kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Resolver, Taken, Target, TlsError};
 pub use kinds::{ArchiveSettings, Discard, GrpcSettings, HttpSettings, planned, real_path};

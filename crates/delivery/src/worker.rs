@@ -357,7 +357,7 @@ impl Shared {
                 Ok(_) => outlet.send(Outgoing { lines: batch.front(at_once), events: at_once, origins: &|| batch.origins(at_once) }).await,
                 Err(failure) => Err(failure),
             };
-            self.health.answered(begun.elapsed(), sent.is_ok());
+            self.health.answered(now_ms(), begun.elapsed(), sent.is_ok());
             match sent {
                 Ok(taken) => {
                     failures = 0;

@@ -193,6 +193,20 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
     Ok(Ready { sources, workers, tables })
 }
 
+/// What the worker of a destination of a plan would be set to; nothing, if the plan has none of that name.
+pub(crate) async fn settings_of(app: &App, plan: &CheckedPlan, name: &str) -> Result<Option<WorkerSettings>, Refusal> {
+    let Some(destination) = plan.destinations.iter().find(|d| d.name == name) else { return Ok(None) };
+    let missing = missing_secrets(app, plan).await?;
+    if !missing.is_empty() {
+        return Err(Refusal::Secrets(missing));
+    }
+    let beyond = out_of_reach(app, plan).await?;
+    if !beyond.is_empty() {
+        return Err(Refusal::OutOfReach(beyond));
+    }
+    Ok(Some(worker_settings(destination, &secrets(app, plan).await?, &app.records.node())))
+}
+
 /// The secrets that a plan refers to and that are kept.
 async fn secrets(app: &App, plan: &CheckedPlan) -> Result<BTreeMap<String, Secret>, RecordsError> {
     let mut secrets: BTreeMap<String, Secret> = BTreeMap::new();

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
-use rockrose_delivery::{Health, Worker, WorkerSettings};
+use rockrose_delivery::{AnswersThen, Health, Worker, WorkerSettings};
 use rockrose_engine::{CompiledPlan, Environment};
 use rockrose_plan::CheckedPlan;
 use rockrose_records::{Paused, Side};
@@ -149,6 +149,11 @@ impl Engine {
     /// What a destination's worker is set to.
     pub(crate) fn settings(&self, destination: &str) -> Option<WorkerSettings> {
         self.workers().get(destination).map(|w| w.settings().clone())
+    }
+
+    /// A destination's answers over the last day.
+    pub(crate) fn day(&self, destination: &str) -> Option<Vec<AnswersThen>> {
+        self.workers().get(destination).map(|w| w.health().day())
     }
 
     pub(crate) fn health(&self, destination: &str) -> Option<Health> {

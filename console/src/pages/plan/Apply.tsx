@@ -1,12 +1,12 @@
 /** What applying the draft would change, in words, with what is predicted; then it is applied. */
 import { Link } from "@tanstack/react-router";
-import { type FormEvent, useId, useState } from "react";
+import { useId, useState } from "react";
 
 import { type CheckAnswer, type PlanMistake, useApply, useCheck } from "../../api/plan";
-import { useChange } from "../../api/people";
 import { BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
 import { wrong } from "../../parts/Mistake";
+import { GiveSecret } from "../../parts/GiveSecret";
 import { Months, Saved } from "../../parts/Months";
 import { Sheet } from "../../parts/Sheet";
 import { Unified } from "../../parts/Unified";
@@ -26,39 +26,6 @@ export function Mistakes({ of, title }: { of: PlanMistake[]; title: string }) {
         ))}
       </ul>
     </section>
-  );
-}
-
-/** A secret that the plan refers to and that is not kept yet is given here; it is never shown again. */
-function MissingSecret({ name }: { name: string }) {
-  const change = useChange();
-  const submit = (event: FormEvent<HTMLFormElement>) => {
-    event.preventDefault();
-    const form = new FormData(event.currentTarget);
-    change.mutate({ method: "PUT", path: `/api/v1/secrets/${encodeURIComponent(name)}`, body: { value: String(form.get("value")), shown_to: String(form.get("shown_to")) } });
-  };
-  return (
-    <form onSubmit={submit} className="flex flex-wrap items-end gap-2 text-sm">
-      <span className="pb-1">
-        The secret <code className="font-mono text-xs">{name}</code> is not kept yet:
-      </span>
-      <label className="flex flex-col text-xs text-soft">
-        Value
-        <input name="value" type="password" autoComplete="off" required className={FIELD} />
-      </label>
-      <label className="flex flex-col text-xs text-soft">
-        May be shown to the host
-        <input name="shown_to" placeholder="desk.example" className={FIELD} />
-      </label>
-      <button type="submit" className={BUTTON} disabled={change.isPending}>
-        Keep it
-      </button>
-      {change.error !== null && (
-        <span role="alert" className="text-fails">
-          ▲ {change.error.message}
-        </span>
-      )}
-    </form>
   );
 }
 
@@ -128,7 +95,7 @@ function Asked({ onApplied }: { onApplied: (revision: number) => void }) {
         </p>
       ))}
       {secrets.map((name) => (
-        <MissingSecret key={name} name={name} />
+        <GiveSecret key={name} name={name} says={`The secret ${name} is not kept yet.`} />
       ))}
       <Changes check={check.data} />
       {isBehind && (

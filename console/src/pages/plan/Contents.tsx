@@ -26,8 +26,8 @@ function Entry({ part, chosen }: { part: OutlinePart; chosen: boolean }) {
         to="/plan"
         search={{ part: part.part }}
         replace
-        aria-current={chosen ? "true" : undefined}
-        className="flex items-baseline gap-2 rounded px-2 py-0.5 text-sm hover:bg-raised aria-[current=true]:bg-petal-wash aria-[current=true]:font-medium aria-[current=true]:text-petal"
+        data-chosen={chosen}
+        className="flex items-baseline gap-2 rounded px-2 py-0.5 text-sm hover:bg-raised data-[chosen=true]:bg-petal-wash data-[chosen=true]:font-medium data-[chosen=true]:text-petal"
       >
         <span className="min-w-0 break-words">{name}</span>
         {part.change != null && <span className="text-xs text-waits">{part.change}</span>}

@@ -66,7 +66,7 @@ function Condition({ part, point }: { part: OutlinePart; point: string | undefin
   }
   return (
     <>
-      <SentenceButton of={when} label={when === null ? "Write a condition" : `Edit the condition: ${when.sentence}`} empty="every event" condition onOpen={mayChange ? () => setWrites(true) : null} />
+      <SentenceButton of={when} label={when === null ? "every event: write a condition" : `Edit the condition: ${when.sentence}`} empty="every event" condition onOpen={mayChange ? () => setWrites(true) : null} />
       {when?.mistake != null && <p className="px-1 text-sm text-fails">{wrong(when.mistake)}</p>}
     </>
   );

@@ -4,13 +4,12 @@ import { useEffect, useRef, useState } from "react";
 
 import type { OutlinePart, OutlineSentence, TrialPart, TrialStep } from "../../api/plan";
 import { SMALL_BUTTON } from "../../design/buttons";
+import { ITEM, MENU } from "../../design/menu";
 import { Marked, wrong } from "../../parts/Mistake";
 import { Sentence } from "../../parts/Sentence";
 import { SentenceField } from "../../parts/SentenceField";
 import { Effect, Left, effects } from "./Effect";
 import { useDraft } from "./draft";
-
-const ITEM = "cursor-pointer rounded px-2 py-1 text-sm outline-none data-[highlighted]:bg-petal-wash data-[highlighted]:text-petal data-[disabled]:opacity-50";
 
 /** A sentence that can be opened for writing. */
 export function SentenceButton({ of, label, empty, condition = false, onOpen }: { of: OutlineSentence | null; label: string; empty?: string; condition?: boolean; onOpen: (() => void) | null }) {
@@ -72,7 +71,7 @@ function Line({ part, number, step, effect, before, focus, onMove, onWrite }: Li
             ⋯
           </DropdownMenu.Trigger>
           <DropdownMenu.Portal>
-            <DropdownMenu.Content align="end" sideOffset={4} className="card z-20 min-w-40 p-1.5 shadow-(--shadow)">
+            <DropdownMenu.Content align="end" sideOffset={4} className={MENU}>
               <DropdownMenu.Item className={ITEM} onSelect={() => setExplained(!explained)}>
                 {explained ? "Hide the explanation" : "Explain"}
               </DropdownMenu.Item>

@@ -13,8 +13,8 @@ function Entry({ of, month, onTake, onDecline }: { of: Suggestion; month: boolea
   const { kind, name } = partOf(of.part);
   const saves = of.saves.bytes > 0;
   return (
-    <li className="card grid grid-cols-[10rem_minmax(0,1fr)_auto] items-start gap-x-4 gap-y-1 p-4 max-md:grid-cols-1">
-      <div className="num">
+    <li className="card grid grid-cols-[15rem_minmax(0,1fr)_auto] items-start gap-x-4 gap-y-1 p-4 max-md:grid-cols-1">
+      <div className="tabular-nums">
         {of.money.filter((m) => m.amount >= 0.005).map((m) => (
           <p key={m.currency} className="text-lg font-semibold text-goes-on">
             {money(m.amount, m.currency)}
@@ -36,7 +36,7 @@ function Entry({ of, month, onTake, onDecline }: { of: Suggestion; month: boolea
           <Sentence text={of.step} />
         </p>
         <p className="text-sm text-soft">
-          at the end of {kind} <strong className="font-medium text-ink">{name}</strong>; {of.reason}: {of.because}
+          at the end of {kind} <strong className="font-medium text-ink">{name}</strong>; {of.reason}: {of.because.replaceAll("`", "")}
         </p>
       </div>
       <div className="flex gap-2">

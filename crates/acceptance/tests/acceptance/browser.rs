@@ -145,6 +145,11 @@ impl Browser {
         until(name, async || (self.focus().await == name).then_some(())).await;
     }
 
+    /// Waits until something has the focus whose name begins so.
+    pub(crate) async fn focused_start(&self, name: &str) {
+        until(name, async || self.focus().await.starts_with(name).then_some(())).await;
+    }
+
     /// Waits until this is offered where a sentence is written.
     pub(crate) async fn offered(&self, text: &str) {
         let path = format!("//*[@role='listbox' and not(@hidden)]//code[normalize-space()='{text}']");

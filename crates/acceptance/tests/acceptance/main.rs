@@ -5,6 +5,8 @@ mod api;
 mod browser;
 mod client;
 mod console;
+mod console_deliveries;
+mod console_events;
 mod console_plan;
 mod crash;
 mod demo;

@@ -32,6 +32,7 @@ VTOAW GET    /api/v1/plan/draft
 .TO.W PUT    /api/v1/plan/draft
 .TO.W DELETE /api/v1/plan/draft
 .TO.W POST   /api/v1/plan/draft/renew
+..O.W POST   /api/v1/plan/test-destination
 VTOAW GET    /api/v1/revisions
 .TO.W POST   /api/v1/revisions
 VTOAW GET    /api/v1/revisions/{number}
@@ -46,6 +47,7 @@ VTO.W GET    /api/v1/quarantine/{id}/why
 ..O.W POST   /api/v1/destinations/{name}/resume
 ..O.W POST   /api/v1/destinations/{name}/purge
 ..O.W POST   /api/v1/destinations/{name}/test
+VTOAW GET    /api/v1/destinations/{name}/answers
 VTO.W GET    /api/v1/tail
 VTO.W GET    /api/v1/sample
 VTO.W GET    /api/v1/fields

@@ -13,8 +13,10 @@ use rockrose_spool::{Became, Discard, Fate, Refused, Which};
 
 use super::auth::Subject;
 use super::extract::{Body, Part};
+use super::plan::problem;
 use super::spool_problem;
-use super::types::{self, Moved, PlanMistake, Probe, ProbeStep, ResendRequest, Resent, ResentEvent, ResentState};
+use super::types::{self, AnswersThen, Moved, PlanMistake, Probe, ProbeRequest, ProbeStep, ResendRequest, Resent, ResentEvent, ResentState};
+use crate::apply::{Refusal, checked, settings_of};
 use crate::caller::Caller;
 use crate::resend::Failed;
 use crate::{App, now_ms};
@@ -75,9 +77,47 @@ pub(crate) async fn test(State(app): State<Arc<App>>, Extension(caller): Extensi
     caller.must_operate(&Place::Destination(name.clone()))?;
     known(&app, &name)?;
     let settings = app.engine.settings(&name).ok_or_else(|| Problem::unavailable("stopping", "its worker was stopped"))?;
-    let steps: Vec<ProbeStep> =
-        rockrose_delivery::probe(&settings).await.into_iter().map(|s| ProbeStep { step: s.step.to_owned(), good: s.good, ms: s.ms, says: s.says }).collect();
-    Ok(Json(Probe { good: steps.iter().all(|s| s.good), steps }))
+    Ok(probed(rockrose_delivery::probe(&settings).await))
+}
+
+fn probed(steps: Vec<rockrose_delivery::ProbeStep>) -> Json<Probe> {
+    let steps: Vec<ProbeStep> = steps.into_iter().map(|s| ProbeStep { step: s.step.to_owned(), good: s.good, ms: s.ms, says: s.says }).collect();
+    Json(Probe { good: steps.iter().all(|s| s.good), steps })
+}
+
+/// Looks whether a destination of a plan that is not applied can be reached and takes a marked event, step by step. Whoever asks must be allowed to apply the plan. Nothing is applied.
+#[utoipa::path(post, operation_id = "test_planned_destination", path = "/api/v1/plan/test-destination", tag = "connect", request_body = types::ProbeRequest,
+    responses((status = 200, body = types::Probe), (status = 401, body = types::Problem), (status = 404, body = types::Problem), (status = 422, body = types::Problem)))]
+pub(crate) async fn test_planned(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(request): Body<ProbeRequest>,
+) -> Result<(Extension<Subject>, Json<Probe>), Problem> {
+    let ProbeRequest { text, destination } = request;
+    caller.must_operate(&Place::Destination(destination.clone()))?;
+    let plan = checked(&app, &text).await.map_err(|mistakes| problem(Refusal::Mistakes(mistakes)))?;
+    if let Err(why) = caller.grants.change(&app.engine.running().checked, &plan) {
+        return Err(Problem::not_granted(format!("{} may not make this change: {why}", caller.name)));
+    }
+    let settings = settings_of(&app, &plan, &destination).await.map_err(problem)?;
+    let settings = settings.ok_or_else(|| Problem::not_found(format!("the plan has no destination `{destination}`")))?;
+    Ok((Extension(Subject(destination)), probed(rockrose_delivery::probe(&settings).await)))
+}
+
+/// A destination's answers over the last day, in stretches of ten minutes in which there were any. They are remembered from the start of the service, and until the destination's settings change.
+#[utoipa::path(get, operation_id = "destination_answers", path = "/api/v1/destinations/{name}/answers", tag = "watch", params(("name" = String, Path)),
+    responses((status = 200, body = Vec<types::AnswersThen>), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
+pub(crate) async fn answers(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<Json<Vec<AnswersThen>>, Problem> {
+    known(&app, &name)?;
+    let day = app.engine.day(&name).unwrap_or_default();
+    let then = |s: rockrose_delivery::AnswersThen| AnswersThen {
+        at_ms: s.at_ms,
+        good: s.good,
+        bad: s.bad,
+        mean_ms: s.sum_ms / (s.good + s.bad).max(1) as f64,
+        longest_ms: s.longest_ms,
+    };
+    Ok(Json(day.into_iter().map(then).collect()))
 }
 
 /// Sends again what destinations refused for good: as their present steps make of the events as they stood before those steps. What a source could not read is none of it.

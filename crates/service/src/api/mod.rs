@@ -100,6 +100,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(destinations::resume))
         .routes(routes!(destinations::purge))
         .routes(routes!(destinations::test))
+        .routes(routes!(destinations::test_planned))
+        .routes(routes!(destinations::answers))
         .routes(routes!(destinations::resend))
         .routes(routes!(destinations::resent))
         .routes(routes!(why::why_quarantined))

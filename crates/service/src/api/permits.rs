@@ -27,6 +27,7 @@ const SEE: &[Need] = &[Need::See];
 const SEE_ALL: &[Need] = &[Need::SeeAll];
 const OPERATE: &[Need] = &[Need::Operate];
 const CHANGE: &[Need] = &[Need::Change];
+const CHANGE_OPERATE: &[Need] = &[Need::Change, Need::Operate];
 const SECRETS: &[Need] = &[Need::Secrets];
 const PEOPLE: &[Need] = &[Need::People];
 const AUDIT: &[Need] = &[Need::Audit];
@@ -57,6 +58,7 @@ pub(crate) const PERMITS: &[Permit] = &[
     Permit { method: "PUT", path: "/api/v1/plan/draft", needs: CHANGE, noted: None },
     Permit { method: "DELETE", path: "/api/v1/plan/draft", needs: CHANGE, noted: None },
     Permit { method: "POST", path: "/api/v1/plan/draft/renew", needs: CHANGE, noted: None },
+    noted("POST", "/api/v1/plan/test-destination", CHANGE_OPERATE, "test destination"),
     read("/api/v1/revisions", KNOWN),
     noted("POST", "/api/v1/revisions", CHANGE, "apply plan"),
     read("/api/v1/revisions/{number}", KNOWN),
@@ -71,6 +73,7 @@ pub(crate) const PERMITS: &[Permit] = &[
     noted("POST", "/api/v1/destinations/{name}/resume", OPERATE, "resume destination"),
     noted("POST", "/api/v1/destinations/{name}/purge", OPERATE, "purge destination"),
     noted("POST", "/api/v1/destinations/{name}/test", OPERATE, "test destination"),
+    read("/api/v1/destinations/{name}/answers", KNOWN),
     noted("GET", "/api/v1/tail", SEE, "look at live events"),
     noted("GET", "/api/v1/sample", SEE, "look at sample"),
     noted("GET", "/api/v1/fields", SEE, "look at sample"),
