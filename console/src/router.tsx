@@ -10,6 +10,7 @@ import { Shell } from "./Shell";
 const root = createRootRoute({ component: Shell, notFoundComponent: () => <Message heading title="No page at this address.">Start from the flow.</Message> });
 const flow = createRoute({ getParentRoute: () => root, path: "/", component: FlowPage, validateSearch: (search: Record<string, unknown>) => (typeof search.at === "string" ? { at: search.at } : {}), staticData: { place: "Flow" } });
 const route = createRoute({ getParentRoute: () => root, path: "/routes/$name", component: RoutePage });
+const sources = createRoute({ getParentRoute: () => root, path: "/sources", component: lazyRouteComponent(() => import("./pages/sources/SourcesPage"), "SourcesPage"), staticData: { place: "Sources" } });
 const events = createRoute({ getParentRoute: () => root, path: "/events", component: lazyRouteComponent(() => import("./pages/events/EventsPage"), "EventsPage"), validateSearch: readSearch, staticData: { place: "Events" } });
 const plan = createRoute({ getParentRoute: () => root, path: "/plan", component: lazyRouteComponent(() => import("./pages/plan/PlanPage"), "PlanPage"), validateSearch: (search: Record<string, unknown>) => (typeof search.part === "string" ? { part: search.part } : {}), staticData: { place: "Plan" } });
 const suggestions = createRoute({ getParentRoute: () => root, path: "/plan/suggestions", component: lazyRouteComponent(() => import("./pages/plan/SuggestionsPage"), "SuggestionsPage"), staticData: { title: "Suggestions" } });
@@ -29,7 +30,7 @@ const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", compon
 const deliveries = createRoute({ getParentRoute: () => root, path: "/deliveries", component: lazyRouteComponent(() => import("./pages/deliveries/DeliveriesPage"), "DeliveriesPage"), staticData: { place: "Deliveries" } });
 const people = createRoute({ getParentRoute: () => root, path: "/people", component: lazyRouteComponent(() => import("./pages/people/PeoplePage"), "PeoplePage"), staticData: { place: "People" } });
 
-export const router = createRouter({ routeTree: root.addChildren([flow, events, plan, suggestions, revisions, route, ledger, deliveries, people]) });
+export const router = createRouter({ routeTree: root.addChildren([flow, sources, events, plan, suggestions, revisions, route, ledger, deliveries, people]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -50,7 +50,18 @@ function Record({ record }: { record: CaughtRecord }) {
   );
 }
 
-function Records({ source }: { source: string }) {
+/** Records as they came, and beneath each what it was read as. */
+export function Records({ records }: { records: CaughtRecord[] }) {
+  return (
+    <ol className="max-h-72 min-h-0 shrink-0 overflow-y-auto text-sm" tabIndex={0} aria-label="Records">
+      {records.map((record, i) => (
+        <Record key={i} record={record} />
+      ))}
+    </ol>
+  );
+}
+
+function NextRecords({ source }: { source: string }) {
   const next = useNext(source, MOST, WAIT);
   if (next.isFetching) {
     return <p className="text-sm text-soft">Waiting for the next {MOST} records, for {WAIT} seconds at the most…</p>;
@@ -63,9 +74,7 @@ function Records({ source }: { source: string }) {
         </p>
       )}
       {next.data?.length === 0 && <p className="text-sm text-soft">Nothing came within {WAIT} seconds.</p>}
-      <ol className="min-h-0 overflow-y-auto text-sm" tabIndex={0} aria-label="Records">
-        {next.data?.map((record, i) => <Record key={i} record={record} />)}
-      </ol>
+      <Records records={next.data ?? []} />
       <button type="button" className={`${BUTTON} self-start`} onClick={() => void next.refetch()}>
         The next {MOST}
       </button>
@@ -77,7 +86,7 @@ function Records({ source }: { source: string }) {
 export function NextButton({ source, className }: { source: string; className: string }) {
   return (
     <Sheet button="Raw and read" className={className} title="Raw and read" says={`The next records that arrive at source ${source}, raw and as they were read, before any route.`}>
-      <Records source={source} />
+      <NextRecords source={source} />
     </Sheet>
   );
 }

@@ -1,7 +1,7 @@
 /** The difference between two texts, line by line: what went is struck through, what came is underlined. */
 export function Unified({ text, label }: { text: string; label: string }) {
   return (
-    <pre className="max-h-96 overflow-auto rounded bg-raised px-3 py-2 font-mono text-xs" tabIndex={0} aria-label={label}>
+    <pre className="max-h-96 shrink-0 overflow-auto rounded bg-raised px-3 py-2 font-mono text-xs" tabIndex={0} aria-label={label}>
       {text.split("\n").map((line, i) =>
         line.startsWith("@@") ? (
           <span key={i} className="block text-soft">

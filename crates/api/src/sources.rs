@@ -174,6 +174,13 @@ pub struct Recognised {
     pub events: Vec<Box<RawValue>>,
 }
 
+/// Lines to recognise.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RecogniseRequest {
+    /// They, as they came; the first 64 KB are looked at.
+    pub lines: String,
+}
+
 /// A kit.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct KitShown {

@@ -1,16 +1,15 @@
 /** Of a source: what is wrong with its senders and what helps, and lines to paste to send to it. */
-import { useState } from "react";
-
 import { type Source, useSources } from "../../api/client";
 import { useOperateSource, useProbe } from "../../api/operate";
-import { BUTTON, SMALL_BUTTON } from "../../design/buttons";
+import { BUTTON } from "../../design/buttons";
 import { age, bytes, count, share } from "../../lib/format";
 import { NextButton } from "../../parts/Next";
 import { WhyButton } from "../../parts/Why";
+import { Lines } from "../sources/Lines";
 import { Found } from "./Operate";
 
 /** How old events are when they come. */
-function fresh(source: Source): string {
+export function fresh(source: Source): string {
   const f = source.freshness;
   if (f === null || f === undefined) return "no event has a time";
   const span = (ms: number) => (ms < 1000 ? `${ms} ms` : age(ms));
@@ -18,7 +17,7 @@ function fresh(source: Source): string {
   return `median timestamp ${old(f.half_ms)}, p99 ${old(f.nearly_all_ms)}`;
 }
 
-function Actions({ source }: { source: Source }) {
+export function Actions({ source, told = true }: { source: Source; /** Say how fresh and readable it is as well. */ told?: boolean }) {
   const operate = useOperateSource(source.name);
   const probe = useProbe("sources", source.name);
   const paused = source.state === "paused";
@@ -33,10 +32,12 @@ function Actions({ source }: { source: Source }) {
       </button>
       <NextButton source={source.name} className={BUTTON} />
       <WhyButton source={source.name} event='{"message":"hello"}' className={BUTTON} />
-      <span className="num text-sm text-soft">
-        {fresh(source)}
-        {source.unreadable.events > 0 && `; ${share(source.unreadable.events, source.received.events)} unreadable`}
-      </span>
+      {told && (
+        <span className="num text-sm text-soft">
+          {fresh(source)}
+          {source.unreadable.events > 0 && `; ${share(source.unreadable.events, source.received.events)} unreadable`}
+        </span>
+      )}
       {error !== null && (
         <span role="alert" className="text-sm text-fails">
           {error.message}
@@ -47,7 +48,7 @@ function Actions({ source }: { source: Source }) {
   );
 }
 
-function Files({ source }: { source: Source }) {
+export function Files({ source }: { source: Source }) {
   if (source.files.length === 0) return null;
   return (
     <ul aria-label="Files" className="flex flex-col gap-0.5">
@@ -65,15 +66,23 @@ function Files({ source }: { source: Source }) {
   );
 }
 
+/** What went wrong, and what helps. */
+export function Troubles({ source, now }: { source: Source; now: number }) {
+  return source.troubles.map((t) => (
+    <p key={`${t.what} ${t.says}`} className="text-sm text-fails">
+      <span aria-hidden="true">▲</span> {t.says}
+      {typeof t.from === "string" && `, from ${t.from}`} ({t.times === 1 ? "once" : `${count(t.times)} times, last`} {age(now - t.last_ms)} ago).{" "}
+      <span className="text-ink">
+        {t.remedy.split("`").map((part, i) => (i % 2 === 1 ? <code key={i} className="font-mono text-xs">{part}</code> : part))}
+      </span>
+    </p>
+  ));
+}
+
 export function Senders({ name, now }: { name: string; now: number }) {
   const sources = useSources();
-  const [copied, setCopied] = useState<string | null>(null);
   const source = sources.data?.find((s) => s.name === name);
   if (source === undefined) return null;
-  const copy = async (line: string) => {
-    await navigator.clipboard.writeText(line);
-    setCopied(line);
-  };
   return (
     <div className="flex max-h-36 shrink-0 flex-col gap-1.5 overflow-y-auto text-sm">
       <p className="text-soft">
@@ -83,29 +92,9 @@ export function Senders({ name, now }: { name: string; now: number }) {
         {source.connections > 0 && (source.connections === 1 ? "; one connection" : `; ${count(source.connections)} connections`)}
       </p>
       <Actions source={source} />
-      {source.troubles.map((t) => (
-        <p key={`${t.what} ${t.says}`} className="text-fails">
-          <span aria-hidden="true">▲</span> {t.says}
-          {typeof t.from === "string" && `, from ${t.from}`} ({t.times === 1 ? "once" : `${count(t.times)} times, last`} {age(now - t.last_ms)} ago).{" "}
-          <span className="text-ink">
-            {t.remedy.split("`").map((part, i) => (i % 2 === 1 ? <code key={i} className="font-mono text-xs">{part}</code> : part))}
-          </span>
-        </p>
-      ))}
+      <Troubles source={source} now={now} />
       <Files source={source} />
-      <ul className="flex flex-col gap-1" aria-label="To send to it">
-        {source.send.map((l) => (
-          <li key={l.with} className="flex items-baseline gap-2">
-            <span className="w-48 shrink-0 text-soft">{l.with}</span>
-            <code className="min-w-0 flex-1 truncate font-mono text-xs" title={l.line}>
-              {l.line}
-            </code>
-            <button type="button" onClick={() => void copy(l.line)} className={SMALL_BUTTON}>
-              {copied === l.line ? "Copied" : "Copy"}
-            </button>
-          </li>
-        ))}
-      </ul>
+      <Lines source={source} />
     </div>
   );
 }

@@ -140,6 +140,11 @@ impl Browser {
         self.by_tab(true, |focus| focus == name, name).await;
     }
 
+    /// The same, backwards, by the beginning of the name.
+    pub(crate) async fn back_to_start(&self, name: &str) {
+        self.by_tab(true, |focus| focus.starts_with(name), name).await;
+    }
+
     /// Waits until what is called so has the focus.
     pub(crate) async fn focused(&self, name: &str) {
         until(name, async || (self.focus().await == name).then_some(())).await;

@@ -8,6 +8,7 @@ mod console;
 mod console_deliveries;
 mod console_events;
 mod console_plan;
+mod console_sources;
 mod crash;
 mod demo;
 mod disk;

@@ -23,6 +23,7 @@ VTOAW GET    /api/v1/sources
 VTO.W GET    /api/v1/sources/{name}/next
 ..O.W POST   /api/v1/files/look
 VTOAW GET    /api/v1/kits
+VTOAW POST   /api/v1/kits/recognise
 VTOAW GET    /api/v1/plan
 VTOAW GET    /api/v1/plan/first
 .TO.W POST   /api/v1/plan/check

@@ -52,15 +52,7 @@ pub(crate) async fn look(State(app): State<Arc<App>>, Body(request): Body<LookRe
         file_count: kind.paths.len(),
         path: kind.path,
         lines: kind.lines.lines().take(SHOWN).map(str::to_owned).collect(),
-        recognised: types::Recognised {
-            says: kind.found.says,
-            kits: kind.found.kits.iter().map(|&k| k.to_owned()).collect(),
-            steps: kind.found.steps,
-            share: kind.found.share,
-            timed: kind.found.timed,
-            time: kind.found.time,
-            events: kind.found.events.into_iter().take(SHOWN).filter_map(|e| RawValue::from_string(e).ok()).collect(),
-        },
+        recognised: recognised(kind.found),
     };
     Ok(Json(LookedInto {
         file_count: sample.files.len(),
@@ -191,6 +183,34 @@ fn by_file(line: &str) -> String {
         Some(end) => format!("{} by log.file.path{}", &line[..end], &line[end..]),
         None => line.to_owned(),
     }
+}
+
+/// Most bytes of lines that are looked at to recognise them.
+const RECOGNISED: usize = 64 << 10;
+
+fn recognised(found: kit::Recognised) -> types::Recognised {
+    types::Recognised {
+        says: found.says,
+        kits: found.kits.iter().map(|&k| k.to_owned()).collect(),
+        steps: found.steps,
+        share: found.share,
+        timed: found.timed,
+        time: found.time,
+        events: found.events.into_iter().take(SHOWN).filter_map(|e| RawValue::from_string(e).ok()).collect(),
+    }
+}
+
+/// Says what lines are, and by which kit and steps they would be read. Nothing is kept of them.
+#[utoipa::path(post, operation_id = "recognise_lines", path = "/api/v1/kits/recognise", tag = "connect", request_body = types::RecogniseRequest,
+    responses((status = 200, body = types::Recognised), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
+pub(crate) async fn recognise(Body(request): Body<types::RecogniseRequest>) -> Result<Json<types::Recognised>, Problem> {
+    let mut lines = request.lines;
+    if lines.len() > RECOGNISED {
+        let end = lines[..lines.floor_char_boundary(RECOGNISED)].rfind('\n').unwrap_or(0);
+        lines.truncate(end);
+    }
+    let found = tokio::task::spawn_blocking(move || kit::recognise(&lines, now_ms())).await;
+    found.map(|found| Json(recognised(found))).map_err(|_| Problem::internal("the lines could not be looked at"))
 }
 
 /// The kits that are built in.

@@ -84,6 +84,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(sources::next))
         .routes(routes!(look::look))
         .routes(routes!(look::kits))
+        .routes(routes!(look::recognise))
         .routes(routes!(plan::running))
         .routes(routes!(plan::first))
         .routes(routes!(plan::check))

@@ -49,6 +49,7 @@ pub(crate) const PERMITS: &[Permit] = &[
     noted("GET", "/api/v1/sources/{name}/next", SEE, "look at next events"),
     noted("POST", "/api/v1/files/look", FILES, "look into files"),
     read("/api/v1/kits", KNOWN),
+    Permit { method: "POST", path: "/api/v1/kits/recognise", needs: KNOWN, noted: None },
     read("/api/v1/plan", KNOWN),
     read("/api/v1/plan/first", KNOWN),
     Permit { method: "POST", path: "/api/v1/plan/check", needs: CHANGE, noted: None },
@@ -139,7 +140,10 @@ mod tests {
         let unnoted: Vec<_> = PERMITS.iter().filter(|p| p.method != "GET" && p.noted.is_none()).map(|p| p.path).collect();
         // What somebody drafts changes nothing but their draft.
         let drafts = ["/api/v1/plan/draft", "/api/v1/plan/draft", "/api/v1/plan/draft/renew"];
-        assert_eq!(unnoted, [&["/api/v1/plan/check", "/api/v1/plan/edit", "/api/v1/plan/outline"][..], &drafts[..], &["/api/v1/complete"]].concat());
+        assert_eq!(
+            unnoted,
+            [&["/api/v1/kits/recognise", "/api/v1/plan/check", "/api/v1/plan/edit", "/api/v1/plan/outline"][..], &drafts[..], &["/api/v1/complete"]].concat()
+        );
     }
 
     #[test]
