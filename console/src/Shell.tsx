@@ -6,6 +6,7 @@ import { useState } from "react";
 import { signOut, useStatus } from "./api/client";
 import { ITEM, MENU } from "./design/menu";
 import { bytes, count } from "./lib/format";
+import { Keys } from "./Keys";
 import { Frozen } from "./lib/frozen";
 import { type Place, usePageTitle, usePlaces } from "./lib/places";
 import { chooseTheme, type Theme, theme } from "./lib/theme";
@@ -117,6 +118,7 @@ function Places() {
               {frozen ? "Frozen" : "Freeze"}
             </button>
             <Palette />
+            <Keys />
             <Menu />
           </div>
         </div>

@@ -12,6 +12,7 @@ export type FlowDestination = Schemas["FlowDestination"];
 export type Source = Schemas["Source"];
 export type CaughtRecord = Schemas["CaughtRecord"];
 export type FirstPlan = Schemas["FirstPlan"];
+export type Cost = Schemas["Cost"];
 export type Gauge = Schemas["Gauge"];
 export type Status = Schemas["Status"];
 export type LedgerAnswer = Schemas["LedgerAnswer"];

@@ -40,15 +40,6 @@ export function shown(value: unknown): string {
   return value === undefined ? "" : typeof value === "string" ? value : JSON.stringify(value);
 }
 
-/** A line of a CSV file (RFC 4180). What a spreadsheet would take for a formula is marked as text. */
-export function csvLine(cells: string[]): string {
-  const cell = (text: string) => {
-    const safe = /^[=+\-@\t\r]/.test(text) && !/^-?\d+(\.\d+)?$/.test(text) ? `'${text}` : text;
-    return /[",\n\r]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
-  };
-  return `${cells.map(cell).join(",")}\r\n`;
-}
-
 /** An argument of a shell, in quotes where it needs them. */
 export function shellQuoted(text: string): string {
   return /^[\w:./@-]+$/.test(text) ? text : `'${text.replaceAll("'", "'\\''")}'`;

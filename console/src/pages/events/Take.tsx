@@ -4,18 +4,11 @@ import { useState } from "react";
 
 import { BUTTON } from "../../design/buttons";
 import { ITEM, MENU } from "../../design/menu";
-import { csvLine, messageOf, shellQuoted, shown, valueOf } from "../../lib/events";
+import { csvLine } from "../../lib/csv";
+import { download } from "../../lib/download";
+import { messageOf, shellQuoted, shown, valueOf } from "../../lib/events";
 import type { Row } from "./EventList";
 import type { Column, View } from "./looked";
-
-function download(name: string, type: string, text: string) {
-  const url = URL.createObjectURL(new Blob([text], { type }));
-  const link = document.createElement("a");
-  link.href = url;
-  link.download = name;
-  link.click();
-  URL.revokeObjectURL(url);
-}
 
 /** The client's command for what is shown. */
 function command(at: string, when: string, view: View): string {

@@ -1,14 +1,18 @@
 /** Bands between the cards, as thick as their bytes. */
 import { type RefObject, useLayoutEffect, useState } from "react";
 
+import { bytes } from "../../lib/format";
+
 export type Band = { from: string; to: string; bytes: number; kind: "arrive" | "goes-on" | "remainder" };
 
 /** Thickest band, in pixels. */
 const THICK = 22;
+/** Up to so many bands can be gone through by keyboard. */
+const FOCUSED = 30;
 /** A band that nothing passes is still drawn, as a thin line. */
 const THIN = 1;
 
-type Drawn = { key: string; path: string; width: number; kind: Band["kind"]; touched: boolean };
+type Drawn = { key: string; path: string; width: number; kind: Band["kind"]; touched: boolean; says: string };
 
 const COLOUR = { arrive: "var(--band-arrive)", "goes-on": "var(--band-goes-on)", remainder: "var(--band-remainder)" };
 
@@ -17,7 +21,7 @@ function layout(within: HTMLElement, bands: Band[], chosen: string | null): Draw
   const boxes = new Map<string, DOMRect>();
   for (const card of within.querySelectorAll<HTMLElement>("[data-point]")) boxes.set(card.dataset.point ?? "", card.getBoundingClientRect());
   const most = Math.max(1, ...bands.map((b) => b.bytes));
-  const width = (bytes: number) => Math.max(THIN, (THICK * bytes) / most);
+  const width = (of: number) => Math.max(THIN, (THICK * of) / most);
   // Bands leave and enter a card one below the other, in the order of what they lead to.
   const sorted = [...bands].sort((a, b) => (boxes.get(a.to)?.top ?? 0) - (boxes.get(b.to)?.top ?? 0) || (boxes.get(a.from)?.top ?? 0) - (boxes.get(b.from)?.top ?? 0));
   const sum = (end: "from" | "to", point: string) => bands.filter((b) => b[end] === point).reduce((s, b) => s + width(b.bytes) + 2, 0);
@@ -44,6 +48,7 @@ function layout(within: HTMLElement, bands: Band[], chosen: string | null): Draw
       path: `M${x1} ${y1}C${x1 + bend} ${y1} ${x2 - bend} ${y2} ${x2} ${y2}`,
       width: w,
       kind: band.kind,
+      says: `${band.from.replace(":", " ")} → ${band.to.replace(":", " ")}: ${bytes(band.bytes)}/s`,
       touched: chosen === null || band.from === chosen || band.to === chosen,
     });
   }
@@ -65,16 +70,23 @@ export function Bands({ within, bands, chosen }: { within: RefObject<HTMLDivElem
     return () => observer.disconnect();
   }, [within, bands, chosen]);
   return (
-    <svg aria-hidden="true" className="pointer-events-none absolute inset-0 h-full w-full">
+    <svg role="group" aria-label="What flows from where to where" className="pointer-events-none absolute inset-0 h-full w-full">
       {drawn.map((b) => (
         <path
           key={b.key}
+          role="img"
+          aria-label={b.says}
+          // With many bands, going through them would keep the keyboard from what follows.
+          tabIndex={drawn.length <= FOCUSED ? 0 : -1}
+          className="pointer-events-auto focus-visible:stroke-petal"
           d={b.path}
           fill="none"
           stroke={COLOUR[b.kind]}
           strokeWidth={b.width}
           opacity={(b.kind === "remainder" ? 0.55 : 1) * (b.touched ? 1 : 0.3)}
-        />
+        >
+          <title>{b.says}</title>
+        </path>
       ))}
     </svg>
   );

@@ -3,7 +3,10 @@ import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useMemo, useRef, useState } from "react";
 
 import { type Flow, useFlow } from "../../api/client";
+import { SMALL_BUTTON } from "../../design/buttons";
+import { FIELD } from "../../design/fields";
 import { useFrozen } from "../../lib/frozen";
+import { useStored } from "../../lib/stored";
 import { Message } from "../../parts/Message";
 import { Bands, type Band } from "./Bands";
 import { DestinationCard } from "./DestinationCard";
@@ -11,12 +14,15 @@ import { Drawer } from "./Drawer";
 import { FirstPlan } from "./FirstPlan";
 import { RemainderCard } from "./RemainderCard";
 import { RouteCard } from "./RouteCard";
+import { RouteLine } from "./RouteLine";
 import { SourceCard } from "./SourceCard";
+import { grouped, tagNames } from "./groups";
 
 /** From so many routes on, they can be searched. */
 const MANY = 8;
-/** Most route cards that are drawn at once. */
+/** Most route cards that are drawn at once, and most lines. */
 const DRAWN = 40;
+const DRAWN_LINES = 120;
 
 function bands(flow: Flow, drawn: Set<string>): Band[] {
   const list: Band[] = [];
@@ -52,6 +58,8 @@ export function FlowPage() {
   const navigate = useNavigate({ from: "/" });
   const choose = (point: string | null) => void navigate({ search: point === null ? {} : { at: point }, replace: true });
   const [wanted, setWanted] = useState("");
+  const [form, setForm] = useStored("flow-form");
+  const [tag, setTag] = useStored("flow-tag");
   const drawing = useRef<HTMLDivElement>(null);
   const routes = useMemo(() => {
     const words = wanted.toLowerCase();
@@ -64,7 +72,9 @@ export function FlowPage() {
   if (flow.sources.length === 0 && flow.destinations.length === 0) {
     return <FirstPlan />;
   }
-  const drawn = routes.slice(0, DRAWN);
+  const compact = form === null ? flow.routes.length > MANY : form === "lines";
+  const drawn = routes.slice(0, compact ? DRAWN_LINES : DRAWN);
+  const tags = tagNames(flow.routes);
   return (
     <>
       <h1 className="sr-only">Flow</h1>
@@ -86,8 +96,31 @@ export function FlowPage() {
               className="rounded border border-line bg-surface px-3 py-1.5 text-sm"
             />
           )}
-          {drawn.map((r) => (
-            <RouteCard key={r.name} route={r} chosen={at === `route:${r.name}`} choose={choose} />
+          <div className="flex flex-wrap items-center gap-3 text-sm text-soft">
+            <button type="button" aria-pressed={compact} onClick={() => setForm(compact ? "cards" : "lines")} className={SMALL_BUTTON}>
+              {compact ? "Show the sentences" : "One line a route"}
+            </button>
+            {tags.length > 0 && (
+              <label className="flex items-center gap-1.5">
+                grouped by
+                <select value={tag ?? ""} onChange={(e) => setTag(e.target.value)} className={FIELD}>
+                  <option value="">nothing</option>
+                  {tags.map((name) => (
+                    <option key={name} value={name}>
+                      the tag {name}
+                    </option>
+                  ))}
+                </select>
+              </label>
+            )}
+          </div>
+          {grouped(drawn, tags.includes(tag ?? "") ? (tag ?? "") : "").map((group) => (
+            <div key={group.name} className={`flex flex-col ${compact ? "gap-1" : "gap-3"}`}>
+              {group.name !== "" && <h3 className="text-sm font-semibold text-soft">{group.name}</h3>}
+              {group.routes.map((r) =>
+                compact ? <RouteLine key={r.name} route={r} chosen={at === `route:${r.name}`} choose={choose} /> : <RouteCard key={r.name} route={r} chosen={at === `route:${r.name}`} choose={choose} />,
+              )}
+            </div>
           ))}
           {routes.length > drawn.length && <p className="text-sm text-soft">{routes.length - drawn.length} more; find them by name.</p>}
           <RemainderCard sources={flow.sources} chosen={at === "remainder"} choose={choose} />

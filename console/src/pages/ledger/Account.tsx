@@ -2,8 +2,8 @@
 import { Link } from "@tanstack/react-router";
 import type { ReactNode } from "react";
 
-import type { LedgerAnswer, LedgerEntry } from "../../api/client";
-import { count } from "../../lib/format";
+import type { Cost, LedgerAnswer, LedgerEntry } from "../../api/client";
+import { count, money } from "../../lib/format";
 import { Sentence } from "../../parts/Sentence";
 
 type Sum = { events: number; bytes: number };
@@ -22,7 +22,7 @@ function Line({ label, events, bytes, tone = "plain" }: { label: ReactNode; even
   );
 }
 
-export function Account({ place, name, ledger, whole }: { place: Place; name: string; ledger: LedgerAnswer; whole: boolean }) {
+export function Account({ place, name, ledger, whole, price }: { place: Place; name: string; ledger: LedgerAnswer; whole: boolean; price: Cost | undefined }) {
   const rows = ledger.rows.filter((r) => r.place === place && r.name === name);
   const sum = (measure: string, only: (r: LedgerEntry) => boolean = () => true): Sum =>
     rows.filter((r) => r.measure === measure && only(r)).reduce((t, r) => ({ events: t.events + r.events, bytes: t.bytes + r.bytes }), { events: 0, bytes: 0 });
@@ -95,6 +95,15 @@ export function Account({ place, name, ledger, whole }: { place: Place; name: st
               {plain("offered by routes", sum("offered"))}
               {stepLines}
               {plain("= queued", sum("enqueued"), "sum")}
+              {price !== undefined && (
+                <tr className="text-soft">
+                  <th scope="row" className="py-0.5 pr-3 pl-4 text-left font-normal">
+                    costs, at {money(price.per_gb, price.currency)} a GB
+                  </th>
+                  <td />
+                  <td className="num py-0.5 pl-3 text-right align-baseline font-medium text-ink">{money((sum("enqueued").bytes / 1e9) * price.per_gb, price.currency)}</td>
+                </tr>
+              )}
               {plain("delivered", sum("delivered"), "part")}
               {quarantined.events > 0 && plain("refused, in quarantine", quarantined, "part")}
               {discarded.events > 0 && plain("discarded", discarded, "part")}

@@ -4,7 +4,7 @@ import { Link } from "@tanstack/react-router";
 import { type Source, useFlow, useSources } from "../../api/client";
 import { useChange, useMe } from "../../api/people";
 import { useNewKey } from "../../api/sources";
-import { SMALL_BUTTON } from "../../design/buttons";
+import { BUTTON } from "../../design/buttons";
 import { age, count, share } from "../../lib/format";
 import { useFrozen } from "../../lib/frozen";
 import { Message } from "../../parts/Message";
@@ -27,7 +27,7 @@ function Key({ source }: { source: Source }) {
   const make = useNewKey(source.name);
   const change = useChange();
   return (
-    <span className="flex flex-wrap items-baseline gap-2 text-sm">
+    <span className="flex flex-wrap items-center gap-2 text-sm">
       <Twice says="New key" asks="Make a new key? The old one stops working." onDo={() => make.mutate(undefined)} />
       <Twice says="Revoke" asks="Revoke it? Nobody can send until there is a new one." onDo={() => change.mutate({ method: "DELETE", path: `/api/v1/sources/${encodeURIComponent(source.name)}/key` })} />
       {make.data !== undefined && (
@@ -91,18 +91,16 @@ function Entry({ source: s, now, may }: { source: Source; now: number; may: (wor
       </div>
       <Troubles source={s} now={now} />
       <Files source={s} />
-      {may("operate") && (
-        <div className="border-t border-line pt-2">
-          <Actions source={s} told={false} />
-        </div>
-      )}
-      {s.keyed && may("secrets") && <Key source={s} />}
-      <details className="text-sm">
-        <summary className={`${SMALL_BUTTON} inline-block cursor-pointer`}>Point something at it</summary>
-        <div className="pt-2">
-          <Lines source={s} />
-        </div>
-      </details>
+      <div className="flex flex-wrap items-start gap-3 border-t border-line pt-2">
+        {may("operate") && <Actions source={s} told={false} />}
+        {s.keyed && may("secrets") && <Key source={s} />}
+        <details className="text-sm open:basis-full">
+          <summary className={`${BUTTON} inline-block cursor-pointer`}>Point something at it</summary>
+          <div className="pt-2">
+            <Lines source={s} />
+          </div>
+        </details>
+      </div>
     </article>
   );
 }

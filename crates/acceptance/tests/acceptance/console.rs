@@ -184,16 +184,23 @@ async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
     let browser = Browser::start().await;
     browser.sign_in(&node).await;
     browser.sees("Routes (1000)").await;
-    browser.sees("960 more; find them by name.").await;
+    browser.sees("880 more; find them by name.").await;
     let search = browser.find("input[aria-label='Find a route']").await;
     search.send_keys("gate-737").await.unwrap();
-    browser.sees("when gate = 737").await;
+    browser.sees("gate-737").await;
     until("only that one is drawn", async || {
         let cards = browser.driver.find_all(By::Css("article[data-point^='route:']")).await.ok()?;
         (cards.len() == 1).then_some(())
     })
     .await;
+    // A line is opened in place, and the sentences are shown of all.
+    browser.find("button[aria-label='Unfold gate-737']").await.click().await.unwrap();
+    browser.sees("when gate = 737").await;
     browser.sees("changes 100 %").await;
+    browser.find("button[aria-label='Fold gate-737']").await.click().await.unwrap();
+    browser.click("Show the sentences").await;
+    browser.sees("when gate = 737").await;
+    browser.click("One line a route").await;
 
     // Frozen numbers stand still while events pass; thawed, they catch up.
     let arrived = async || browser.find("article[data-point='source:quays'] .num").await.attr("title").await.unwrap().unwrap();
@@ -228,6 +235,66 @@ async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
     browser.find("button[aria-label='Appearance and session']").await.click().await.unwrap();
     browser.driver.query(By::XPath("//*[@role='menuitem'][contains(., 'Sign out')]")).first().await.unwrap().click().await.unwrap();
     browser.sees("Or sign in by a link.").await;
+    browser.driver.clone().quit().await.unwrap();
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn routes_are_grouped_the_account_is_taken_along_and_an_outage_heals() {
+    let [source] = free_ports();
+    let mut node = Node::start().await;
+    let route = |name: &str, team: &str| format!("[[route]]\nname = \"{name}\"\ndo = ['tag team = \"{team}\"']\nto = [\"counted\"]\n");
+    node.apply(&format!(
+        "[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.counted]\nkind = \"discard\"\nprice = {{ per_gb = 2.40, currency = \"EUR\" }}\n{}{}{}",
+        route("boarding", "gates"),
+        route("fares", "money"),
+        route("crossings", "gates")
+    ));
+    assert_eq!(post(&node.http, source, "{\"gate\":7}\n".repeat(50)).await.status(), 200);
+    let browser = Browser::start().await;
+    browser.sign_in(&node).await;
+    browser.sees("crossings").await;
+    browser.without_violations("the flow").await;
+    // What a band carries is told to whoever comes to it by keyboard.
+    browser.tab_to_start("source quays → route boarding:").await;
+    // Grouped by a tag, which the browser remembers.
+    browser.tab_to_start("grouped by").await;
+    browser.keys("the tag").await;
+    browser.sees("team gates").await;
+    browser.click("One line a route").await;
+    browser.driver.refresh().await.unwrap();
+    browser.sees("team money").await;
+    browser.find("button[aria-label='Unfold fares']").await;
+    browser.without_violations("the flow in lines").await;
+    // The keys are listed.
+    browser.keys("?").await;
+    browser.sees("Everything can be done without a mouse.").await;
+    browser.without_violations("the keys").await;
+    browser.keys(Key::Escape + "").await;
+
+    // The account tells what it costs, and is taken along.
+    browser.driver.goto(node.url("/ledger")).await.unwrap();
+    browser.sees("costs, at €2.40 a GB").await;
+    browser.without_violations("the ledger").await;
+    browser.script("window.taken = []; URL.createObjectURL = (blob) => { blob.text().then((t) => window.taken.push(t)); return '#'; }; return null").await;
+    browser.click("Take along as CSV").await;
+    let taken = until("the file is made", async || browser.script("return window.taken[0] ?? null").await.as_str().map(str::to_owned)).await;
+    assert!(
+        taken.starts_with("place,name,via,position,sentence,measure,events,bytes,money,currency\r\n") && taken.contains("source,quays,,0,,received,50,"),
+        "{taken}"
+    );
+    assert!(taken.lines().any(|line| line.starts_with("destination,counted,boarding,0,,enqueued,50,") && line.ends_with(",EUR")), "{taken}");
+
+    // While the service is away that is said, and what was shown stays; when it is back, the page heals by itself.
+    node.kill();
+    browser.sees("the service does not answer").await;
+    browser.sees("source quays").await;
+    node.begin().await;
+    until("the page has healed", async || {
+        let text = browser.text().await;
+        (text.contains("ledger balanced") && !text.contains("does not answer")).then_some(())
+    })
+    .await;
     browser.driver.clone().quit().await.unwrap();
     node.stop().await;
 }
