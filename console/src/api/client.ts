@@ -60,8 +60,15 @@ export async function ask(path: string, init: RequestInit = {}): Promise<Respons
   return response;
 }
 
-async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
+export async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
   return (await (await ask(path, { signal })).json()) as T;
+}
+
+/** Sends something, and reads the answer; of one without a body, nothing. */
+export async function send<T>(method: "POST" | "PUT" | "DELETE", path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+  const json = body === undefined ? {} : { headers: { "content-type": "application/json" }, body: JSON.stringify(body) };
+  const response = await ask(path, { method, ...json, ...(signal && { signal }) });
+  return (response.status === 204 ? null : await response.json()) as T;
 }
 
 function useAnswer<T>(path: string, every: number | false) {
@@ -116,10 +123,9 @@ export function useResent(run: number) {
 
 /** Why an event of a source goes where it goes. */
 export function useWhy(source: string, event: string) {
-  const body = JSON.stringify({ source, event });
   return useQuery<WhyAnswer, ServiceError>({
     queryKey: ["why", source, event],
-    queryFn: async ({ signal }) => (await (await ask("/api/v1/why", { method: "POST", headers: { "content-type": "application/json" }, body, signal })).json()) as WhyAnswer,
+    queryFn: ({ signal }) => send<WhyAnswer>("POST", "/api/v1/why", { source, event }, signal),
     retry: false,
     staleTime: 0,
   });
@@ -129,8 +135,7 @@ export function useWhy(source: string, event: string) {
 export function useNext(source: string, events: number, seconds: number) {
   return useQuery<CaughtRecord[], ServiceError>({
     queryKey: ["next", source],
-    queryFn: async ({ signal }) =>
-      (await (await ask(`/api/v1/sources/${encodeURIComponent(source)}/next?events=${events}&wait=${seconds}`, { signal })).json()) as CaughtRecord[],
+    queryFn: ({ signal }) => get<CaughtRecord[]>(`/api/v1/sources/${encodeURIComponent(source)}/next?events=${events}&wait=${seconds}`, signal),
     retry: false,
     staleTime: Infinity,
     gcTime: 0,
@@ -140,7 +145,7 @@ export function useNext(source: string, events: number, seconds: number) {
 
 /** Signs this browser in by a link's code, or by a name and a password. */
 export async function signIn(by: { code: string } | { name: string; password: string }): Promise<void> {
-  await ask("/sign-in", { method: "POST", headers: { "content-type": "application/json" }, body: JSON.stringify(by) });
+  await send("POST", "/sign-in", by);
 }
 
 /** How one can sign in, besides by a link or with a password. */

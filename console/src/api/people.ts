@@ -1,7 +1,7 @@
 /** Who may come in, what each may see and do, and what was done. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import { type ServiceError, ask } from "./client";
+import { type ServiceError, get, send } from "./client";
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
@@ -14,8 +14,7 @@ export type JournalEntry = Schemas["JournalEntry"];
 export type JournalCheck = Schemas["JournalCheck"];
 
 function useList<T>(path: string, wanted = true) {
-  const queryFn = async ({ signal }: { signal: AbortSignal }) => (await (await ask(path, { signal })).json()) as T;
-  return useQuery<T, ServiceError>({ queryKey: [path], queryFn, enabled: wanted, retry: false, refetchInterval: 10_000, placeholderData: (old) => old });
+  return useQuery<T, ServiceError>({ queryKey: [path], queryFn: ({ signal }) => get<T>(path, signal), enabled: wanted, retry: false, refetchInterval: 10_000, placeholderData: (old) => old });
 }
 
 export const useMe = () => useList<Me>("/api/v1/me");
@@ -35,10 +34,5 @@ export interface Change {
 /** Changes something of it; whatever shows it is asked anew. */
 export function useChange<T = null>(then?: (answer: T | null) => void) {
   const client = useQueryClient();
-  const act = async ({ method, path, body }: Change) => {
-    const json = body === undefined ? {} : { headers: { "content-type": "application/json" }, body: JSON.stringify(body) };
-    const response = await ask(path, { method, ...json });
-    return response.status === 204 ? null : ((await response.json()) as T);
-  };
-  return useMutation<T | null, ServiceError, Change>({ mutationFn: act, onSuccess: (answer) => then?.(answer), onSettled: () => client.invalidateQueries() });
+  return useMutation<T | null, ServiceError, Change>({ mutationFn: ({ method, path, body }) => send<T | null>(method, path, body), onSuccess: (answer) => then?.(answer), onSettled: () => client.invalidateQueries() });
 }

@@ -1,7 +1,7 @@
 /** The plan: one's draft of it, what it would do, the suggestions for it, and its revisions. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import { type ServiceError, ask } from "./client";
+import { type ServiceError, get, send } from "./client";
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
@@ -30,15 +30,6 @@ export type RevisionDetail = Schemas["RevisionDetail"];
 
 const PLAN = "/api/v1/plan";
 const DRAFT = [`${PLAN}/draft`];
-
-async function send<T>(method: "POST" | "PUT" | "DELETE", path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
-  const json = body === undefined ? {} : { headers: { "content-type": "application/json" }, body: JSON.stringify(body) };
-  return (await (await ask(path, { method, ...json, ...(signal && { signal }) })).json()) as T;
-}
-
-async function get<T>(path: string, signal: AbortSignal): Promise<T> {
-  return (await (await ask(path, { signal })).json()) as T;
-}
 
 /** One's draft, or the active plan; looked at again now and then, since it may be changed in another window. */
 export function usePlanDraft() {

@@ -1,7 +1,7 @@
 /** Sources: connected, looked at, given keys. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import { type ServiceError, ask } from "./client";
+import { type ServiceError, get, send } from "./client";
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
@@ -11,21 +11,16 @@ export type Recognised = Schemas["Recognised"];
 export type KitShown = Schemas["KitShown"];
 export type SourceKey = Schemas["SourceKey"];
 
-async function send<T>(method: "POST" | "PUT", path: string, body: unknown, signal?: AbortSignal): Promise<T | null> {
-  const response = await ask(path, { method, headers: { "content-type": "application/json" }, body: JSON.stringify(body), ...(signal && { signal }) });
-  return response.status === 204 ? null : ((await response.json()) as T);
-}
-
 /** Looks into files before they are read. */
 export function useLookIntoFiles() {
-  return useMutation<LookedInto, ServiceError, { paths: string[]; name: string }>({ mutationFn: async (asked) => (await send<LookedInto>("POST", "/api/v1/files/look", asked)) as LookedInto });
+  return useMutation<LookedInto, ServiceError, { paths: string[]; name: string }>({ mutationFn: (asked) => send<LookedInto>("POST", "/api/v1/files/look", asked) });
 }
 
 /** What lines are, and by which kit they would be read. */
 export function useRecognised(lines: string) {
   return useQuery<Recognised, ServiceError>({
     queryKey: ["recognised", lines],
-    queryFn: async ({ signal }) => (await send<Recognised>("POST", "/api/v1/kits/recognise", { lines }, signal)) as Recognised,
+    queryFn: ({ signal }) => send<Recognised>("POST", "/api/v1/kits/recognise", { lines }, signal),
     enabled: lines !== "",
     retry: false,
     staleTime: Infinity,
@@ -33,7 +28,7 @@ export function useRecognised(lines: string) {
 }
 
 export function useKits() {
-  return useQuery<KitShown[], ServiceError>({ queryKey: ["/api/v1/kits"], queryFn: async ({ signal }) => (await (await ask("/api/v1/kits", { signal })).json()) as KitShown[], retry: false, staleTime: Infinity });
+  return useQuery<KitShown[], ServiceError>({ queryKey: ["/api/v1/kits"], queryFn: ({ signal }) => get<KitShown[]>("/api/v1/kits", signal), retry: false, staleTime: Infinity });
 }
 
 /** A key that nobody can guess. */
@@ -55,8 +50,8 @@ export function useConnect() {
   const client = useQueryClient();
   const connect = async ({ name, text, key }: Connected) => {
     if (key !== null) await send("PUT", `/api/v1/secrets/${encodeURIComponent(key.secret)}`, { value: key.value, shown_to: [`source:${name}`] });
-    const edited = (await send<Schemas["EditedPlan"]>("POST", "/api/v1/plan/edit", { edits: [{ edit: "add_part", text }] })) as Schemas["EditedPlan"];
-    return (await send<{ revision: number }>("POST", "/api/v1/revisions", { text: edited.text, why: `connect ${name}`, expected_revision: edited.revision })) as { revision: number };
+    const edited = await send<Schemas["EditedPlan"]>("POST", "/api/v1/plan/edit", { edits: [{ edit: "add_part", text }] });
+    return send<{ revision: number }>("POST", "/api/v1/revisions", { text: edited.text, why: `connect ${name}`, expected_revision: edited.revision });
   };
   return useMutation<{ revision: number }, ServiceError, Connected>({ mutationFn: connect, onSettled: () => client.invalidateQueries() });
 }
@@ -64,5 +59,5 @@ export function useConnect() {
 /** Makes a source a new key; the one before stops working. */
 export function useNewKey(name: string) {
   const client = useQueryClient();
-  return useMutation<SourceKey, ServiceError, undefined>({ mutationFn: async () => (await send<SourceKey>("POST", `/api/v1/sources/${encodeURIComponent(name)}/key`, {})) as SourceKey, onSettled: () => client.invalidateQueries() });
+  return useMutation<SourceKey, ServiceError, undefined>({ mutationFn: () => send<SourceKey>("POST", `/api/v1/sources/${encodeURIComponent(name)}/key`), onSettled: () => client.invalidateQueries() });
 }

@@ -1,7 +1,7 @@
 /** What is in the streams: fields, patterns, events. */
 import { useQuery } from "@tanstack/react-query";
 
-import { type ServiceError, ask } from "./client";
+import { type ServiceError, get } from "./client";
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
@@ -26,7 +26,7 @@ function useLook<T>(what: string, looked: Looked, more: Record<string, string>, 
   const path = `/api/v1/${what}?${query(looked, more)}`;
   return useQuery<T, ServiceError>({
     queryKey: [path],
-    queryFn: async ({ signal }) => (await (await ask(path, { signal })).json()) as T,
+    queryFn: ({ signal }) => get<T>(path, signal),
     enabled: wanted && looked.point !== "",
     retry: false,
     staleTime: 5000,

@@ -2,9 +2,9 @@
 import { Link } from "@tanstack/react-router";
 
 import { type FlowDestination, useFlow } from "../../api/client";
-import { useMe } from "../../api/people";
 import { age, bytes, count, events, money, utc } from "../../lib/format";
 import { useFrozen } from "../../lib/frozen";
+import { useMay } from "../../lib/grants";
 import { Message } from "../../parts/Message";
 import { ByteRate, Rate } from "../../parts/Quantity";
 import { Sentence } from "../../parts/Sentence";
@@ -97,9 +97,7 @@ function Delivery({ destination: d, now, may }: { destination: FlowDestination; 
 export function DeliveriesPage() {
   const { frozen } = useFrozen();
   const { data: flow, error } = useFlow(frozen);
-  const { data: me } = useMe();
-  const grants = me?.grants ?? [];
-  const may = (word: string) => grants.some((grant) => grant === word || grant.startsWith(`${word} `));
+  const may = useMay();
   if (flow === undefined) return error === null ? <Message title="Loading the destinations…" /> : <Message tone="fails" heading title={`The deliveries cannot be shown: ${error.message}.`} />;
   const sorted = [...flow.destinations].sort((a, b) => urgency(a) - urgency(b) || b.waiting_events - a.waiting_events);
   const [trouble, waits] = [sorted.filter((d) => urgency(d) < 4).length, sorted.reduce((sum, d) => sum + d.waiting_events, 0)];

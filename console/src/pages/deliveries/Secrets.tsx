@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 
-import { type ServiceError, ask } from "../../api/client";
+import { type ServiceError, get } from "../../api/client";
 import { useChange } from "../../api/people";
 import type { components } from "../../api/schema";
 import { BUTTON, SMALL_BUTTON } from "../../design/buttons";
@@ -14,7 +14,7 @@ import { Twice } from "../../parts/Twice";
 type SecretName = components["schemas"]["SecretName"];
 
 function useSecrets() {
-  return useQuery<SecretName[], ServiceError>({ queryKey: ["/api/v1/secrets"], queryFn: async ({ signal }) => (await (await ask("/api/v1/secrets", { signal })).json()) as SecretName[], retry: false, refetchInterval: 10_000 });
+  return useQuery<SecretName[], ServiceError>({ queryKey: ["/api/v1/secrets"], queryFn: ({ signal }) => get<SecretName[]>("/api/v1/secrets", signal), retry: false, refetchInterval: 10_000 });
 }
 
 export function Secrets({ may }: { may: boolean }) {

@@ -3,6 +3,7 @@ import { Link } from "@tanstack/react-router";
 
 import type { OutlinePart } from "../../api/plan";
 import { share } from "../../lib/format";
+import { AddKit } from "./AddKit";
 import { AddRoute } from "./AddRoute";
 import { partOf, useDraft } from "./draft";
 
@@ -51,12 +52,13 @@ export function Contents({ chosen }: { chosen: string | undefined }) {
       {GROUPS.map(({ kind, title }) => {
         const of = parts.filter((p) => partOf(p.part).kind === kind);
         const removed = (outline?.removed ?? []).filter((p) => partOf(p).kind === kind);
-        if (of.length + removed.length === 0 && kind !== "route") return null;
+        if (of.length + removed.length === 0 && kind !== "route" && !(kind === "recipe" && mayChange)) return null;
         return (
           <section key={kind} aria-label={title}>
             <div className="flex items-baseline justify-between px-2">
               <h2 className="text-sm font-semibold text-soft">{title}</h2>
               {kind === "route" && mayChange && <AddRoute />}
+              {kind === "recipe" && mayChange && <AddKit />}
             </div>
             <ul>
               {of.map((p) => (

@@ -111,7 +111,7 @@ export function PartView({ part }: { part: OutlinePart }) {
       {part.comment !== "" && <p className="text-sm text-soft">{part.comment}</p>}
       {tried !== undefined && (
         <p className="num mt-1 text-sm" aria-live="polite">
-          Of the sample, <span className="text-arrive">{count(tried.came.events)} events ({bytes(tried.came.bytes)})</span> come here and{" "}
+          Of these events, <span className="text-arrive">{count(tried.came.events)} events ({bytes(tried.came.bytes)})</span> come here and{" "}
           <span className="text-goes-on">
             {count(tried.went.events)} ({bytes(tried.went.bytes)})
           </span>{" "}

@@ -3,14 +3,15 @@ import { useSearch } from "@tanstack/react-router";
 import { Suspense, lazy, useCallback, useEffect, useMemo, useState } from "react";
 
 import { type DraftChange, type PlanEdit, type PlanMistake, useChangeDraft, useOutline, usePlanDraft, useTrial } from "../../api/plan";
-import { useMe } from "../../api/people";
 import { BUTTON } from "../../design/buttons";
 import { age } from "../../lib/format";
+import { useMay } from "../../lib/grants";
 import { Message } from "../../parts/Message";
 import { Months, Saved } from "../../parts/Months";
 import { Twice } from "../../parts/Twice";
 import { Apply, Mistakes } from "./Apply";
 import { Contents } from "./Contents";
+import type { Given } from "./GivenEvents";
 import { Notices } from "./Notices";
 import { PartView } from "./PartView";
 import { PlanNav } from "./PlanNav";
@@ -25,17 +26,18 @@ const EVENTS = 20;
 
 export function PlanPage() {
   const { part: asked } = useSearch({ from: "/plan" });
-  const { data: me } = useMe();
+  const may = useMay();
   const draft = usePlanDraft();
   const changing = useChangeDraft();
   const outline = useOutline(draft.data?.text);
   const [shown, setShown] = useState<Shown>("any");
+  const [given, setGiven] = useState<Given | null>(null);
   const [whole, setWhole] = useState(false);
   // What was applied is said though there is no draft any more.
   const [applies, setApplies] = useState(false);
   const [past, setPast] = useState<string[]>([]);
   const text = draft.data?.text;
-  const mayChange = (me?.grants ?? []).some((grant) => grant === "change" || grant.startsWith("change "));
+  const mayChange = may("change");
 
   const parts = outline.data?.parts ?? [];
   const first = parts.find((p) => p.change != null) ?? parts.find((p) => p.part.startsWith("route:")) ?? parts[0];
@@ -43,7 +45,7 @@ export function PlanPage() {
   const route = part !== undefined && partOf(part.part).kind === "route" ? partOf(part.part).name : undefined;
   const isActive = draft.data !== undefined && draft.data.version === 0;
   // A route that the sentence was just added for is asked for once the outline has it.
-  const trial = useTrial(text === undefined || outline.data === undefined ? null : { ...(!isActive && { text }), ...(route !== undefined && { route }), ...(shown !== "any" && { show: shown }), most: EVENTS });
+  const trial = useTrial(text === undefined || outline.data === undefined ? null : { ...(!isActive && { text }), ...(route !== undefined && { route }), ...(shown !== "any" && { show: shown }), ...given, most: EVENTS });
 
   const mutate = changing.mutate;
   const change = useCallback(
@@ -129,12 +131,12 @@ export function PlanPage() {
           <Contents chosen={part?.part} />
           <div className="flex min-w-0 flex-col gap-4">
             {part === undefined ? <Message title="The plan has no parts yet.">Write it in the whole file, or begin with the plan that the Flow page offers.</Message> : <PartView key={part.part} part={part} />}
-            {!isActive && trial.data !== undefined && trial.error === null && (
+            {!isActive && given === null && trial.data !== undefined && trial.error === null && (
               <section aria-label="A month" className="card p-4">
                 <Months destinations={trial.data.destinations} from={trial.data.estimated_from_ms} />
               </section>
             )}
-            <Tried trial={trial.error === null ? trial.data : undefined} pending={trial.isFetching} route={route} shown={shown} onShow={setShown} />
+            <Tried trial={trial.error === null ? trial.data : undefined} pending={trial.isFetching} route={route} shown={shown} onShow={setShown} given={given} onGiven={setGiven} />
           </div>
         </div>
       </div>

@@ -2,9 +2,10 @@
 import { ToggleGroup } from "radix-ui";
 
 import type { TrialAnswer, TriedEvent, TriedRoute } from "../../api/plan";
-import { clock, count, utc } from "../../lib/format";
+import { clock, count, events, utc } from "../../lib/format";
 import { Difference } from "../../parts/Difference";
 import { Sentence } from "../../parts/Sentence";
+import { type Given, GivenEvents } from "./GivenEvents";
 
 export const OUTCOMES = ["any", "changed", "removed", "unchanged", "failed", "held", "not taken"] as const;
 export type Shown = (typeof OUTCOMES)[number];
@@ -99,9 +100,11 @@ interface TriedProps {
   route: string | undefined;
   shown: Shown;
   onShow: (shown: Shown) => void;
+  given: Given | null;
+  onGiven: (given: Given | null) => void;
 }
 
-export function Tried({ trial, pending, route, shown, onShow }: TriedProps) {
+export function Tried({ trial, pending, route, shown, onShow, given, onGiven }: TriedProps) {
   return (
     <section aria-label="What becomes of real events" className="card min-w-0 p-4">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2 pb-2">
@@ -113,12 +116,13 @@ export function Tried({ trial, pending, route, shown, onShow }: TriedProps) {
             </ToggleGroup.Item>
           ))}
         </ToggleGroup.Root>
+        <GivenEvents key={given === null ? "samples" : "given"} given={given} onGiven={onGiven} />
         <span className="num ml-auto text-sm text-soft" aria-live="polite">
-          {pending ? "trying…" : trial === undefined ? "" : `tried on ${count(trial.events)} events of the samples`}
+          {pending ? "trying…" : trial === undefined ? "" : `tried on ${events(trial.events)} ${given === null ? "of the samples" : `given, as if they came by ${given.source}`}`}
         </span>
       </div>
       {trial !== undefined && trial.shown.length === 0 && (
-        <p className="text-sm text-soft">{trial.events === 0 ? "The samples hold no events yet. They are drawn from what arrives." : shown === "any" ? "No event of the samples comes here." : `Of these events, none is ${shown}.`}</p>
+        <p className="text-sm text-soft">{trial.events === 0 && given === null ? "The samples hold no events yet. They are drawn from what arrives." : shown === "any" ? "No event of the samples comes here." : `Of these events, none is ${shown}.`}</p>
       )}
       <ol aria-label="Events" className={pending ? "opacity-60" : ""}>
         {trial?.shown.map((e, i) => <Event key={i} event={e} route={route} />)}

@@ -2,11 +2,12 @@
 import { Link } from "@tanstack/react-router";
 
 import { type Source, useFlow, useSources } from "../../api/client";
-import { useChange, useMe } from "../../api/people";
+import { useChange } from "../../api/people";
 import { useNewKey } from "../../api/sources";
 import { BUTTON } from "../../design/buttons";
 import { age, count, share } from "../../lib/format";
 import { useFrozen } from "../../lib/frozen";
+import { useMay } from "../../lib/grants";
 import { Message } from "../../parts/Message";
 import { ByteRate, Rate } from "../../parts/Quantity";
 import { Twice } from "../../parts/Twice";
@@ -109,9 +110,7 @@ export function SourcesPage() {
   const { frozen } = useFrozen();
   const sources = useSources();
   const flow = useFlow(frozen);
-  const { data: me } = useMe();
-  const grants = me?.grants ?? [];
-  const may = (word: string) => grants.some((grant) => grant === word || grant.startsWith(`${word} `));
+  const may = useMay();
   if (sources.data === undefined) return sources.error === null ? <Message title="Loading the sources…" /> : <Message tone="fails" heading title={`The sources cannot be shown: ${sources.error.message}.`} />;
   const sorted = [...sources.data].sort((a, b) => STATES[a.state].rank - STATES[b.state].rank);
   const trouble = sorted.filter((s) => s.state === "troubled").length;

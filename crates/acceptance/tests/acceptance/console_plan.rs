@@ -231,6 +231,26 @@ async fn a_suggestion_becomes_a_draft_or_is_declined() {
     let draft = node.get("/api/v1/plan/draft").await;
     assert!(draft["text"].as_str().unwrap().contains("drop path"), "{draft}");
 
+    // A recipe from a kit; and the draft is tried on events that are pasted.
+    browser.tab_to("From a kit").await;
+    browser.keys(Key::Enter + "").await;
+    browser.tab_to("Add the kit access-log").await;
+    browser.without_violations("the kits").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("parse message as access log").await;
+    browser.driver.goto(node.url("/plan?part=route%3Atrouble")).await.unwrap();
+    browser.tab_to("Try on other events").await;
+    browser.keys(Key::Enter + "").await;
+    browser.tab_to("The events").await;
+    browser.keys("{\"level\":\"error\",\"path\":\"/ramp\",\"message\":\"pasted\"}").await;
+    browser.tab_to("Try on these").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("tried on 1 event given").await;
+    browser.sees("\"message\": \"pasted\"").await;
+    browser.tab_to("Try on the samples again").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("events of the samples").await;
+
     // Whoever may not change the plan reads it, and can change nothing.
     let viewer = node.json(&["token", "make", "viewer", "--role", "viewer"])["token"].as_str().unwrap().to_owned();
     let link = node.http.post(node.url("/api/v1/sign-in-links")).bearer_auth(viewer).json(&json!({})).send().await.unwrap();

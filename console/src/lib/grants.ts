@@ -1,0 +1,9 @@
+/** What one may do, for what is shown of it; the service decides. */
+import { useMe } from "../api/people";
+
+/** Whether a grant begins with this word. */
+export function useMay(): (word: string) => boolean {
+  const { data } = useMe();
+  const grants = data?.grants ?? [];
+  return (word) => grants.some((grant) => grant === word || grant.startsWith(`${word} `));
+}
