@@ -95,6 +95,9 @@ pub struct Share {
 pub struct FlowRoute {
     /// Its name.
     pub name: String,
+    /// The team that it belongs to, if the plan says one.
+    #[serde(default)]
+    pub team: Option<String>,
     /// Its condition in canonical form; `remainder`; or empty, if it takes every event.
     pub when: String,
     /// The sources it takes from.

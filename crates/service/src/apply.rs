@@ -163,6 +163,16 @@ pub(crate) async fn out_of_reach(app: &App, plan: &CheckedPlan) -> Result<Vec<St
     Ok(beyond)
 }
 
+/// Refuses a plan that refers to secrets that are not kept, or reaches for what it may not.
+async fn has_what_it_needs(app: &App, plan: &CheckedPlan) -> Result<(), Refusal> {
+    let missing = missing_secrets(app, plan).await?;
+    if !missing.is_empty() {
+        return Err(Refusal::Secrets(missing));
+    }
+    let beyond = out_of_reach(app, plan).await?;
+    if beyond.is_empty() { Ok(()) } else { Err(Refusal::OutOfReach(beyond)) }
+}
+
 /// All that can fail, done before anything changes.
 struct Ready {
     sources: rockrose_intake::Prepared,
@@ -171,14 +181,7 @@ struct Ready {
 }
 
 async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
-    let missing = missing_secrets(app, plan).await?;
-    if !missing.is_empty() {
-        return Err(Refusal::Secrets(missing));
-    }
-    let beyond = out_of_reach(app, plan).await?;
-    if !beyond.is_empty() {
-        return Err(Refusal::OutOfReach(beyond));
-    }
+    has_what_it_needs(app, plan).await?;
     let secrets = secrets(app, plan).await?;
     let tables = tables::open(plan).await.map_err(|(table, why)| Refusal::Table { table, why })?;
     let sources = plan.sources.iter().map(|source| SourceSettings::planned(source, &app.scope, |name| value(&secrets, name))).collect();
@@ -196,14 +199,7 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
 /// What the worker of a destination of a plan would be set to; nothing, if the plan has none of that name.
 pub(crate) async fn settings_of(app: &App, plan: &CheckedPlan, name: &str) -> Result<Option<WorkerSettings>, Refusal> {
     let Some(destination) = plan.destinations.iter().find(|d| d.name == name) else { return Ok(None) };
-    let missing = missing_secrets(app, plan).await?;
-    if !missing.is_empty() {
-        return Err(Refusal::Secrets(missing));
-    }
-    let beyond = out_of_reach(app, plan).await?;
-    if !beyond.is_empty() {
-        return Err(Refusal::OutOfReach(beyond));
-    }
+    has_what_it_needs(app, plan).await?;
     Ok(Some(worker_settings(destination, &secrets(app, plan).await?, &app.records.node())))
 }
 

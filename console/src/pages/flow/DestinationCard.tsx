@@ -8,6 +8,24 @@ import { Card, Choose } from "./Card";
 /** What waits less long than this, in milliseconds, is only passing through. */
 const OLD = 5000;
 
+/** A queue as long as this, in seconds at the present rate, fills its drawing. */
+const LONG = 600;
+
+/** What waits, as long as it takes to be delivered at the present rate. */
+function Queue({ destination: d }: { destination: FlowDestination }) {
+  const rate = d.delivered.bytes_per_second;
+  const seconds = rate > 0 ? d.waiting_bytes / rate : Infinity;
+  const says = rate > 0 ? `takes ${age(seconds * 1000)} at the present rate` : "nothing is taken at present";
+  return (
+    <span className="flex items-center gap-2 text-xs text-waits" title={says}>
+      <span role="img" aria-label={`What waits: ${says}`} className="h-2 flex-1 rounded-sm bg-raised">
+        <span className="block h-2 rounded-sm bg-waits" style={{ width: `${Math.max(2, 100 * Math.min(1, seconds / LONG))}%` }} />
+      </span>
+      {says}
+    </span>
+  );
+}
+
 export function DestinationCard({ destination: d, now, chosen, choose }: { destination: FlowDestination; now: number; chosen: boolean; choose: (point: string | null) => void }) {
   const point = `destination:${d.name}`;
   const { health } = d;
@@ -37,6 +55,11 @@ export function DestinationCard({ destination: d, now, chosen, choose }: { desti
         <dd className={`num text-right ${now - d.oldest_ms >= OLD && d.waiting_events > 0 ? "text-waits" : ""}`}>
           {d.waiting_events === 0 ? "nothing" : `${count(d.waiting_events)}, ${bytes(d.waiting_bytes)}, oldest ${age(now - d.oldest_ms)}`}
         </dd>
+        {d.waiting_events > 0 && now - d.oldest_ms >= OLD && (
+          <dd className="col-span-2">
+            <Queue destination={d} />
+          </dd>
+        )}
         {d.cost !== null && d.cost !== undefined && (
           <>
             <dt className="text-soft">cost today</dt>

@@ -16,7 +16,7 @@ import { RemainderCard } from "./RemainderCard";
 import { RouteCard } from "./RouteCard";
 import { RouteLine } from "./RouteLine";
 import { SourceCard } from "./SourceCard";
-import { grouped, tagNames } from "./groups";
+import { grouped, groupings } from "./groups";
 
 /** From so many routes on, they can be searched. */
 const MANY = 8;
@@ -59,7 +59,7 @@ export function FlowPage() {
   const choose = (point: string | null) => void navigate({ search: point === null ? {} : { at: point }, replace: true });
   const [wanted, setWanted] = useState("");
   const [form, setForm] = useStored("flow-form");
-  const [tag, setTag] = useStored("flow-tag");
+  const [by, setBy] = useStored("flow-group");
   const drawing = useRef<HTMLDivElement>(null);
   const routes = useMemo(() => {
     const words = wanted.toLowerCase();
@@ -74,7 +74,8 @@ export function FlowPage() {
   }
   const compact = form === null ? flow.routes.length > MANY : form === "lines";
   const drawn = routes.slice(0, compact ? DRAWN_LINES : DRAWN);
-  const tags = tagNames(flow.routes);
+  const ways = groupings(flow.routes);
+  const group = ways.includes(by ?? "") ? (by ?? "") : "";
   return (
     <>
       <h1 className="sr-only">Flow</h1>
@@ -100,21 +101,21 @@ export function FlowPage() {
             <button type="button" aria-pressed={compact} onClick={() => setForm(compact ? "cards" : "lines")} className={SMALL_BUTTON}>
               {compact ? "Show the sentences" : "One line a route"}
             </button>
-            {tags.length > 0 && (
+            {ways.length > 0 && (
               <label className="flex items-center gap-1.5">
                 grouped by
-                <select value={tag ?? ""} onChange={(e) => setTag(e.target.value)} className={FIELD}>
+                <select value={group} onChange={(e) => setBy(e.target.value)} className={FIELD}>
                   <option value="">nothing</option>
-                  {tags.map((name) => (
-                    <option key={name} value={name}>
-                      the tag {name}
+                  {ways.map((way) => (
+                    <option key={way} value={way}>
+                      the {way}
                     </option>
                   ))}
                 </select>
               </label>
             )}
           </div>
-          {grouped(drawn, tags.includes(tag ?? "") ? (tag ?? "") : "").map((group) => (
+          {grouped(drawn, group).map((group) => (
             <div key={group.name} className={`flex flex-col ${compact ? "gap-1" : "gap-3"}`}>
               {group.name !== "" && <h3 className="text-sm font-semibold text-soft">{group.name}</h3>}
               {group.routes.map((r) =>

@@ -1,4 +1,4 @@
-/** Routes grouped by what their steps tag events with. */
+/** Routes grouped by the team that they belong to, or by what their steps tag events with. */
 import type { FlowRoute } from "../../api/client";
 
 function tags(route: FlowRoute): Map<string, string> {
@@ -10,9 +10,15 @@ function tags(route: FlowRoute): Map<string, string> {
   return found;
 }
 
-/** The tags by which routes can be grouped. */
-export function tagNames(routes: FlowRoute[]): string[] {
-  return [...new Set(routes.flatMap((r) => [...tags(r).keys()]))].sort();
+/** By what routes can be grouped: `team`, or `tag NAME`. */
+export function groupings(routes: FlowRoute[]): string[] {
+  const names = [...new Set(routes.flatMap((r) => [...tags(r).keys()]))].sort();
+  return [...(routes.some((r) => r.team != null) ? ["team"] : []), ...names.map((name) => `tag ${name}`)];
+}
+
+/** The group of a route; nothing, if it has none. */
+function groupOf(route: FlowRoute, by: string): string {
+  return (by === "team" ? route.team : tags(route).get(by.slice("tag ".length))) ?? "";
 }
 
 export interface Group {
@@ -20,14 +26,15 @@ export interface Group {
   routes: FlowRoute[];
 }
 
-/** Routes with the same value of a tag together; those without it last. Without a tag, all are one group without a name. */
-export function grouped(routes: FlowRoute[], tag: string): Group[] {
-  if (tag === "") return [{ name: "", routes }];
+/** Routes of the same group together; those of none last. If nothing is said, all are one group without a name. */
+export function grouped(routes: FlowRoute[], by: string): Group[] {
+  if (by === "") return [{ name: "", routes }];
   const groups = new Map<string, FlowRoute[]>();
   for (const route of routes) {
-    const value = tags(route).get(tag) ?? "";
-    groups.set(value, [...(groups.get(value) ?? []), route]);
+    const group = groupOf(route, by);
+    groups.set(group, [...(groups.get(group) ?? []), route]);
   }
-  const named = (value: string) => (value === "" ? `no ${tag}` : `${tag} ${value}`);
-  return [...groups].sort(([a], [b]) => Number(a === "") - Number(b === "") || a.localeCompare(b)).map(([value, of]) => ({ name: named(value), routes: of }));
+  const word = by.replace(/^tag /, "");
+  const named = (group: string) => (group === "" ? `no ${word}` : `${word} ${group}`);
+  return [...groups].sort(([a], [b]) => Number(a === "") - Number(b === "") || a.localeCompare(b)).map(([group, of]) => ({ name: named(group), routes: of }));
 }

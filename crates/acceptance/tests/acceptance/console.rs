@@ -243,7 +243,7 @@ async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
 async fn routes_are_grouped_the_account_is_taken_along_and_an_outage_heals() {
     let [source] = free_ports();
     let mut node = Node::start().await;
-    let route = |name: &str, team: &str| format!("[[route]]\nname = \"{name}\"\ndo = ['tag team = \"{team}\"']\nto = [\"counted\"]\n");
+    let route = |name: &str, team: &str| format!("[[route]]\nname = \"{name}\"\nteam = \"of-{team}\"\ndo = ['tag team = \"{team}\"']\nto = [\"counted\"]\n");
     node.apply(&format!(
         "[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.counted]\nkind = \"discard\"\nprice = {{ per_gb = 2.40, currency = \"EUR\" }}\n{}{}{}",
         route("boarding", "gates"),
@@ -259,6 +259,8 @@ async fn routes_are_grouped_the_account_is_taken_along_and_an_outage_heals() {
     browser.tab_to_start("source quays → route boarding:").await;
     // Grouped by a tag, which the browser remembers.
     browser.tab_to_start("grouped by").await;
+    browser.keys("the team").await;
+    browser.sees("team of-gates").await;
     browser.keys("the tag").await;
     browser.sees("team gates").await;
     browser.click("One line a route").await;

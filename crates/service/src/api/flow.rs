@@ -45,6 +45,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>, Extension(caller): Extensi
     });
     let routes = plan.routes.iter().enumerate().map(|(number, r)| FlowRoute {
         name: r.name.clone(),
+        team: r.team.clone(),
         when: match &r.when {
             Gate::Every => String::new(),
             Gate::Remainder => "remainder".into(),
