@@ -102,7 +102,7 @@ function Places() {
             <img src="/flower.svg" alt="" width={22} height={22} />
             Rockrose
           </Link>
-          <nav aria-label="Places" className="flex gap-5">
+          <nav aria-label="Places" className="flex flex-wrap gap-x-5">
             {places.map((place) => (
               <PlaceLink key={place.name} {...place} />
             ))}

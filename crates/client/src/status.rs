@@ -224,6 +224,7 @@ mod tests {
             caveat: (failed > 0).then(|| "none of 5000 events had `pasenger`".into()),
         };
         let route = |steps| FlowRoute {
+            team: None,
             name: "kiosk-usage".into(),
             when: String::new(),
             from: vec!["kiosks".into()],
