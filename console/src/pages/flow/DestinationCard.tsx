@@ -1,3 +1,5 @@
+import { memo } from "react";
+
 import type { FlowDestination } from "../../api/client";
 import { age, bytes, count, money } from "../../lib/format";
 import { ByteRate, Rate } from "../../parts/Quantity";
@@ -26,7 +28,8 @@ function Queue({ destination: d }: { destination: FlowDestination }) {
   );
 }
 
-export function DestinationCard({ destination: d, now, chosen, choose }: { destination: FlowDestination; now: number; chosen: boolean; choose: (point: string | null) => void }) {
+/** Drawn again only when what it shows has changed: there may be a thousand. */
+export const DestinationCard = memo(function DestinationCard({ destination: d, now, chosen, choose }: { destination: FlowDestination; now: number; chosen: boolean; choose: (point: string | null) => void }) {
   const point = `destination:${d.name}`;
   const { health } = d;
   return (
@@ -93,4 +96,4 @@ export function DestinationCard({ destination: d, now, chosen, choose }: { desti
       )}
     </Card>
   );
-}
+});

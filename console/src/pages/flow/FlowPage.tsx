@@ -1,6 +1,6 @@
 /** What comes in, what is done to it, what goes where, right now? */
 import { useNavigate, useSearch } from "@tanstack/react-router";
-import { useMemo, useRef, useState } from "react";
+import { useCallback, useDeferredValue, useMemo, useRef, useState } from "react";
 
 import { type Flow, useFlow } from "../../api/client";
 import { SMALL_BUTTON } from "../../design/buttons";
@@ -56,15 +56,20 @@ export function FlowPage() {
   const { data: flow, error } = useFlow(frozen);
   const at = useSearch({ from: "/" }).at ?? null;
   const navigate = useNavigate({ from: "/" });
-  const choose = (point: string | null) => void navigate({ search: point === null ? {} : { at: point }, replace: true });
+  const choose = useCallback((point: string | null) => void navigate({ search: point === null ? {} : { at: point }, replace: true }), [navigate]);
   const [wanted, setWanted] = useState("");
   const [form, setForm] = useStored("flow-form");
   const [by, setBy] = useStored("flow-group");
   const drawing = useRef<HTMLDivElement>(null);
+  // What is written shows at once; the routes that it finds follow.
+  const sought = useDeferredValue(wanted);
   const routes = useMemo(() => {
-    const words = wanted.toLowerCase();
+    const words = sought.toLowerCase();
     return (flow?.routes ?? []).filter((r) => `${r.name} ${r.when} ${r.steps.map((s) => s.sentence).join(" ")}`.toLowerCase().includes(words));
-  }, [flow, wanted]);
+  }, [flow, sought]);
+  const compact = form === null ? (flow?.routes.length ?? 0) > MANY : form === "lines";
+  const drawn = useMemo(() => routes.slice(0, compact ? DRAWN_LINES : DRAWN), [routes, compact]);
+  const joined = useMemo(() => (flow === undefined ? [] : bands(flow, new Set(drawn.map((r) => r.name)))), [flow, drawn]);
 
   if (flow === undefined) {
     return error === null ? <Message title="Loading the plan…" /> : <Message tone="fails" title={`The flow cannot be shown: ${error.message}.`}>Retrying every second.</Message>;
@@ -72,8 +77,6 @@ export function FlowPage() {
   if (flow.sources.length === 0 && flow.destinations.length === 0) {
     return <FirstPlan />;
   }
-  const compact = form === null ? flow.routes.length > MANY : form === "lines";
-  const drawn = routes.slice(0, compact ? DRAWN_LINES : DRAWN);
   const ways = groupings(flow.routes);
   const group = ways.includes(by ?? "") ? (by ?? "") : "";
   return (
@@ -81,7 +84,7 @@ export function FlowPage() {
       <h1 className="sr-only">Flow</h1>
       {error !== null && <p role="alert" className="mb-3 text-sm text-fails">▲ {error.message}; what is shown is from before.</p>}
       <div ref={drawing} className="relative grid grid-cols-[minmax(200px,15rem)_minmax(320px,1fr)_minmax(220px,17rem)] gap-x-[clamp(40px,6vw,130px)] max-md:grid-cols-1 max-md:gap-y-6">
-        <Bands within={drawing} bands={bands(flow, new Set(drawn.map((r) => r.name)))} chosen={at} />
+        <Bands within={drawing} bands={joined} chosen={at} />
         <Column title="Sources">
           {flow.sources.map((s) => (
             <SourceCard key={s.name} source={s} chosen={at === `source:${s.name}`} choose={choose} />

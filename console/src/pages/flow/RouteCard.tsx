@@ -1,4 +1,5 @@
 import { Link } from "@tanstack/react-router";
+import { memo } from "react";
 
 import type { FlowRoute } from "../../api/client";
 import { ByteRate, Rate } from "../../parts/Quantity";
@@ -6,7 +7,8 @@ import { Sentence } from "../../parts/Sentence";
 import { Step } from "../../parts/Step";
 import { Card, Choose } from "./Card";
 
-export function RouteCard({ route, chosen, choose }: { route: FlowRoute; chosen: boolean; choose: (point: string | null) => void }) {
+/** Drawn again only when what it shows has changed: there may be a thousand. */
+export const RouteCard = memo(function RouteCard({ route, chosen, choose }: { route: FlowRoute; chosen: boolean; choose: (point: string | null) => void }) {
   const point = `route:${route.name}`;
   return (
     <Card point={point} chosen={chosen}>
@@ -34,4 +36,4 @@ export function RouteCard({ route, chosen, choose }: { route: FlowRoute; chosen:
       </ol>
     </Card>
   );
-}
+});

@@ -1,13 +1,14 @@
 /** A route in one line: what comes, what goes on, what its steps take away. It is opened in place. */
 import { Link } from "@tanstack/react-router";
-import { useState } from "react";
+import { memo, useState } from "react";
 
 import type { FlowRoute } from "../../api/client";
 import { shareNow } from "../../lib/format";
 import { Rate } from "../../parts/Quantity";
 import { RouteCard } from "./RouteCard";
 
-export function RouteLine({ route, chosen, choose }: { route: FlowRoute; chosen: boolean; choose: (point: string | null) => void }) {
+/** Drawn again only when what it shows has changed: there may be a thousand. */
+export const RouteLine = memo(function RouteLine({ route, chosen, choose }: { route: FlowRoute; chosen: boolean; choose: (point: string | null) => void }) {
   const [open, setOpen] = useState(false);
   const { taken, out } = route;
   const left = taken.bytes_per_second > 0 ? Math.min(1, out.bytes_per_second / taken.bytes_per_second) : 1;
@@ -39,4 +40,4 @@ export function RouteLine({ route, chosen, choose }: { route: FlowRoute; chosen:
       </div>
     </div>
   );
-}
+});

@@ -1,10 +1,13 @@
+import { memo } from "react";
+
 import type { FlowSource } from "../../api/client";
 import { count } from "../../lib/format";
 import { ByteRate, Rate } from "../../parts/Quantity";
 import { Sentence } from "../../parts/Sentence";
 import { Card, Choose } from "./Card";
 
-export function SourceCard({ source, chosen, choose }: { source: FlowSource; chosen: boolean; choose: (point: string | null) => void }) {
+/** Drawn again only when what it shows has changed: there may be a thousand. */
+export const SourceCard = memo(function SourceCard({ source, chosen, choose }: { source: FlowSource; chosen: boolean; choose: (point: string | null) => void }) {
   const point = `source:${source.name}`;
   return (
     <Card point={point} chosen={chosen}>
@@ -39,4 +42,4 @@ export function SourceCard({ source, chosen, choose }: { source: FlowSource; cho
       )}
     </Card>
   );
-}
+});
