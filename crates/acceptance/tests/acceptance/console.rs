@@ -261,7 +261,7 @@ async fn routes_are_grouped_the_account_is_taken_along_and_an_outage_heals() {
     browser.tab_to_start("grouped by").await;
     browser.keys("the team").await;
     browser.sees("team of-gates").await;
-    browser.keys("the tag").await;
+    browser.keys(Key::Down + "").await;
     browser.sees("team gates").await;
     browser.click("One line a route").await;
     browser.driver.refresh().await.unwrap();
