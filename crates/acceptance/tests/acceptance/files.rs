@@ -111,6 +111,9 @@ async fn each_kind_of_file_is_looked_into_and_what_the_service_writes_is_not_rea
     let access = |n: usize| format!("192.0.2.7 - - [23/Nov/2026:10:00:{n:02} +0000] \"GET /berths/{n} HTTP/1.1\" 200 512\n");
     std::fs::write(folder.join("web.log"), (0..20).map(access).collect::<String>()).unwrap();
     std::fs::write(folder.join("web.log.1"), (20..40).map(access).collect::<String>()).unwrap();
+    // What was rotated away is older, however quickly both were written here.
+    let before = std::time::SystemTime::now() - std::time::Duration::from_secs(60);
+    std::fs::File::options().write(true).open(folder.join("web.log.1")).unwrap().set_modified(before).unwrap();
     let text_line = |n: usize| format!("2026-11-23 10:00:{n:02},123 WARN [gate-{n}] open\n");
     std::fs::write(folder.join("gates.log"), (0..20).map(text_line).collect::<String>()).unwrap();
     // The service's own log, and the file of a destination, are under the pattern as well.
