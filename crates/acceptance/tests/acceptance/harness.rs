@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 
 use serde_json::Value;
 
-/// How long anything may take before a test gives up on it.
-pub(crate) const PATIENCE: Duration = Duration::from_secs(60);
+/// How long anything may take before a test gives up on it: two tests run at once, and one of them may have a browser.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(120);
 
 /// The binary under test: `ROCKROSE_BIN`, or the one built beside this test.
 pub(crate) fn binary() -> PathBuf {
