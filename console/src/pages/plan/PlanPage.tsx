@@ -106,11 +106,7 @@ export function PlanPage() {
                 Undo
               </button>
             )}
-            {!isActive && (
-              <>
-                <Twice says="Discard" asks="Discard the draft?" className="!px-2.5 !py-1 !text-sm" onDo={() => change("discard")} />
-              </>
-            )}
+            {!isActive && <Twice says="Discard" asks="Discard the draft?" className="!px-2.5 !py-1 !text-sm" onDo={() => change("discard")} />}
             {(!isActive || applies) && <Apply open={applies} onOpenChange={setApplies} />}
           </div>
         </div>

@@ -29,7 +29,6 @@ interface LineProps {
   effect: TrialStep | null;
   /** What the step before it does. */
   before: TrialStep | null;
-  point: string | undefined;
   /** The line that is to be focused once it stands where it was moved to. */
   focus: boolean;
   onMove: (to: number) => void;
@@ -138,7 +137,6 @@ export function Steps({ part, tried, point }: { part: OutlinePart; tried: TrialP
               step={step}
               effect={done[i] ?? null}
               before={done[i - 1] ?? null}
-              point={point}
               focus={moved === i + 1}
               onMove={(to) => {
                 setMoved(to);
