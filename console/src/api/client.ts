@@ -11,6 +11,8 @@ export type FlowStep = Schemas["FlowStep"];
 export type FlowDestination = Schemas["FlowDestination"];
 export type Source = Schemas["Source"];
 export type CaughtRecord = Schemas["CaughtRecord"];
+export type Volume = Schemas["Volume"];
+export type VolumeBefore = Schemas["VolumeBefore"];
 export type FirstPlan = Schemas["FirstPlan"];
 export type Cost = Schemas["Cost"];
 export type Gauge = Schemas["Gauge"];
@@ -80,6 +82,11 @@ export function useFlow(frozen: boolean) {
   return useAnswer<Flow>("/api/v1/flow", frozen ? false : 1000);
 }
 
+/** What passed in the last hour beside the same hour before, by point; it changes once a minute. */
+export function useBefore() {
+  return useAnswer<Schemas["FlowBefore"]>("/api/v1/flow/before", 30_000);
+}
+
 /** A plan to start from, with a source and a destination of these kinds. */
 export function useFirstPlan(from: string, to: string) {
   return useAnswer<FirstPlan>(`/api/v1/plan/first?from=${from}&to=${to}`, false);
@@ -94,8 +101,9 @@ export function useStatus() {
   return useAnswer<Status>("/api/v1/status", 3000);
 }
 
-export function useLedger(minutes: number | null, frozen: boolean) {
-  return useAnswer<LedgerAnswer>(minutes === null ? "/api/v1/ledger" : `/api/v1/ledger?minutes=${minutes}`, frozen ? false : 2000);
+/** The account, of a span of time: `minutes=…`, `from_ms=…&to_ms=…`, or nothing, since the beginning. */
+export function useLedger(span: string, frozen: boolean) {
+  return useAnswer<LedgerAnswer>(span === "" ? "/api/v1/ledger" : `/api/v1/ledger?${span}`, frozen ? false : 2000);
 }
 
 export function useMinutes(place: string, name: string) {

@@ -100,8 +100,18 @@ export function useCheck(text: string) {
   return useQuery<CheckAnswer, ServiceError>({ queryKey: ["check", text], queryFn: ({ signal }) => send<CheckAnswer>("POST", `${PLAN}/check`, { text }, signal), retry: false, staleTime: 0 });
 }
 
-export function complete(kind: "step" | "condition", text: string, point: string | undefined, signal?: AbortSignal): Promise<CompleteAnswer> {
-  return send<CompleteAnswer>("POST", "/api/v1/complete", { kind, text, ...(point !== undefined && { point }), most: 40 }, signal);
+/** A service that is still looking at its sample is asked again after so long, in milliseconds, and so often. */
+const ASK_AGAIN = 100;
+const TRIES = 20;
+
+/** What may stand at the end of a sentence. */
+export async function complete(kind: "step" | "condition", text: string, point: string | undefined, signal?: AbortSignal): Promise<CompleteAnswer> {
+  const asked = { kind, text, ...(point !== undefined && { point }), most: 40 };
+  for (let tries = 1; ; tries += 1) {
+    const answer = await send<CompleteAnswer>("POST", "/api/v1/complete", asked, signal);
+    if (answer.partial !== true || tries === TRIES) return answer;
+    await new Promise((done) => setTimeout(done, ASK_AGAIN));
+  }
 }
 
 /** Applies a plan, if the revision that it was compared with is still the active one; then the draft is done with. */

@@ -31,6 +31,12 @@ export function useKits() {
   return useQuery<KitShown[], ServiceError>({ queryKey: ["/api/v1/kits"], queryFn: ({ signal }) => get<KitShown[]>("/api/v1/kits", signal), retry: false, staleTime: Infinity });
 }
 
+/** Who sends to a source. */
+export function useSenders(name: string) {
+  const path = `/api/v1/sources/${encodeURIComponent(name)}/senders`;
+  return useQuery<Schemas["SenderList"], ServiceError>({ queryKey: [path], queryFn: ({ signal }) => get(path, signal), retry: false, refetchInterval: 3000 });
+}
+
 /** A key that nobody can guess. */
 export function freshKey(): string {
   return [...crypto.getRandomValues(new Uint8Array(24))].map((b) => b.toString(16).padStart(2, "0")).join("");

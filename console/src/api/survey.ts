@@ -16,10 +16,12 @@ export type SampledEvent = Schemas["SampledEvent"];
 export interface Looked {
   point: string;
   when: string;
+  /** Of a route: as they leave its steps, and not as it takes them. */
+  leaving?: boolean;
 }
 
-function query({ point, when }: Looked, more: Record<string, string> = {}): string {
-  return new URLSearchParams({ point, ...(when !== "" && { when }), ...more }).toString();
+function query({ point, when, leaving = false }: Looked, more: Record<string, string> = {}): string {
+  return new URLSearchParams({ point, ...(when !== "" && { when }), ...(leaving && { leaving: "true" }), ...more }).toString();
 }
 
 function useLook<T>(what: string, looked: Looked, more: Record<string, string>, every: number | false, wanted: boolean) {

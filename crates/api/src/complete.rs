@@ -31,6 +31,9 @@ pub struct CompleteAnswer {
     pub mistake: Option<PlanMistake>,
     /// The text as if it were a whole sentence: what it does, or what is wrong with it.
     pub whole: OutlineSentence,
+    /// Fields and values are missing, because the sample is looked at for the first time in a while. Asked again a moment later, they are there.
+    #[serde(default)]
+    pub partial: bool,
 }
 
 /// Something that may stand there.

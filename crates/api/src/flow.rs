@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::{DestinationHealth, SourceState};
+use crate::{DestinationHealth, SourceState, Volume};
 
 /// A count of events and bytes since the beginning, and how fast it moves.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -33,6 +33,28 @@ pub struct Flow {
     pub routes: Vec<FlowRoute>,
     /// In the plan's order; then those that left the plan while events wait for them.
     pub destinations: Vec<FlowDestination>,
+}
+
+/// What passed in the last hour, and in the same hour before.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FlowBefore {
+    /// When the hour ended, at a whole minute, in milliseconds since 1970.
+    pub until_ms: i64,
+    /// The sources, routes and destinations of the active plan.
+    pub places: Vec<VolumeBefore>,
+}
+
+/// What came to a source, was taken by a route or was accepted by a destination within an hour, now and before.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct VolumeBefore {
+    /// `source:NAME`, `route:NAME` or `destination:NAME`.
+    pub point: String,
+    /// In the last hour.
+    pub now: Volume,
+    /// In the same hour yesterday; null if nothing had been counted anywhere before it began.
+    pub yesterday: Option<Volume>,
+    /// In the same hour a week ago; null likewise.
+    pub last_week: Option<Volume>,
 }
 
 /// A step and what it did.

@@ -77,6 +77,9 @@ pub enum LedgerPlace {
 pub struct LedgerAnswer {
     /// From when, in milliseconds since 1970; none: since the beginning.
     pub since_ms: Option<i64>,
+    /// Until when, in milliseconds since 1970; none: until now.
+    #[serde(default)]
+    pub until_ms: Option<i64>,
     /// Now, by the service's clock, in milliseconds since 1970.
     pub now_ms: i64,
     /// The account's rows.

@@ -95,6 +95,44 @@ pub struct Freshness {
     pub nearly_all_ms: i64,
 }
 
+/// Who sends to a source, since the service began to listen: those heard last one by one, the others in sum.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SenderList {
+    /// When it is by the service's clock, in milliseconds since 1970.
+    pub now_ms: i64,
+    /// Those that sent most bytes first, at the most 1024.
+    pub senders: Vec<Sender>,
+    /// How many others were forgotten, because so many were heard after them.
+    pub others: u64,
+    /// Events of those others.
+    pub other_events: u64,
+    /// Bytes of those others.
+    pub other_bytes: u64,
+}
+
+/// One that sends to a source.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Sender {
+    /// Its address; null for this host, whose files or journal are read.
+    pub from: Option<String>,
+    /// Events that it sent.
+    pub events: u64,
+    /// Records of it that could not be read.
+    pub unreadable: u64,
+    /// Bytes of both, as they came.
+    pub bytes: u64,
+    /// Its share of all bytes that came to the source, from 0 to 1.
+    pub share: f64,
+    /// When it was heard first, in milliseconds since 1970.
+    pub first_ms: i64,
+    /// When last.
+    pub last_ms: i64,
+    /// How old its events are when they come, once there were some that tell their time.
+    pub freshness: Option<Freshness>,
+    /// What is wrong with its clock, in a sentence; null if nothing is, or too few of its events tell their time.
+    pub clock: Option<String>,
+}
+
 /// A file of a source, or a pattern under which nothing stands.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SourceFile {

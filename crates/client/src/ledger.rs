@@ -117,10 +117,25 @@ impl Page {
     }
 }
 
-pub(crate) async fn ledger(common: &Common, minutes: Option<i64>) -> Outcome {
+/// What part of the account is asked for: the last minutes, or a stretch of time; neither, everything since the beginning.
+pub(crate) struct Span {
+    pub(crate) minutes: Option<i64>,
+    pub(crate) from: Option<jiff::Timestamp>,
+    pub(crate) to: Option<jiff::Timestamp>,
+}
+
+impl Span {
+    fn query(&self) -> String {
+        let ms = |name: &str, at: Option<jiff::Timestamp>| at.map(|at| format!("{name}={}", at.as_millisecond()));
+        let parts = [self.minutes.map(|m| format!("minutes={m}")), ms("from_ms", self.from), ms("to_ms", self.to)];
+        parts.into_iter().flatten().collect::<Vec<_>>().join("&")
+    }
+}
+
+pub(crate) async fn ledger(common: &Common, span: Span) -> Outcome {
     let client = Client::new(common)?;
-    let path = minutes.map_or_else(|| "/api/v1/ledger".to_owned(), |m| format!("/api/v1/ledger?minutes={m}"));
-    let answer = client.get(&path).await?;
+    let query = span.query();
+    let answer = client.get(&format!("/api/v1/ledger?{query}")).await?;
     let account: LedgerAnswer = answer.read()?;
     let exit = if account.balanced { Exit::Done } else { Exit::NotBalanced };
     if common.json {
@@ -129,7 +144,7 @@ pub(crate) async fn ledger(common: &Common, minutes: Option<i64>) -> Outcome {
     }
     let (answer, all) = (&account, &account.rows);
     if all.is_empty() {
-        format::line("Nothing has arrived yet.")?;
+        format::line(if query.is_empty() { "Nothing has arrived yet." } else { "Nothing was counted in this time." })?;
         return Ok(exit);
     }
     let mut page = Page { rows: Vec::new() };
@@ -143,12 +158,14 @@ pub(crate) async fn ledger(common: &Common, minutes: Option<i64>) -> Outcome {
             match place {
                 "source" => source(&mut page, &account),
                 "route" => route(&mut page, &account),
-                _ => destination(&mut page, &account, answer, name, minutes.is_none()),
+                _ => destination(&mut page, &account, answer, name, query.is_empty()),
             }
         }
     }
+    let until = answer.until_ms.map_or_else(|| "now".to_owned(), format::moment);
     let since = match answer.since_ms {
-        Some(ms) => format!("From {} to now", format::moment(ms)),
+        Some(ms) => format!("From {} to {until}", format::moment(ms)),
+        None if answer.until_ms.is_some() => format!("From the beginning to {until}"),
         None => "Since the beginning".to_owned(),
     };
     let mut blocks = vec![since, format::table(&["", "events", "bytes"], &[1, 2], page.rows), verdict(&answer.equations)];

@@ -159,6 +159,12 @@ pub enum ClientCommand {
         /// Only the last N minutes
         #[arg(long, value_name = "N")]
         minutes: Option<i64>,
+        /// Only from this time on, such as 2026-11-29T06:00:00Z
+        #[arg(long, value_name = "TIME", conflicts_with = "minutes")]
+        from: Option<jiff::Timestamp>,
+        /// Only up to this time
+        #[arg(long, value_name = "TIME", conflicts_with = "minutes")]
+        to: Option<jiff::Timestamp>,
     },
     /// Show what each field holds: how often it is there, its values, what it weighs, and personal data in it
     Fields(survey::FieldsArgs),
@@ -294,7 +300,7 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Diff { one, other } => plan::diff(common, one, other).await,
         ClientCommand::Revert { number, why, yes } => plan::revert(common, number, &why, yes).await,
         ClientCommand::Status => status::status(common).await,
-        ClientCommand::Ledger { minutes } => ledger::ledger(common, minutes).await,
+        ClientCommand::Ledger { minutes, from, to } => ledger::ledger(common, ledger::Span { minutes, from, to }).await,
         ClientCommand::Fields(args) => survey::fields(common, args).await,
         ClientCommand::Suggest(args) => suggest::suggest(common, args).await,
         ClientCommand::Match(args) => survey::matching(common, args).await,

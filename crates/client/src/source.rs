@@ -2,7 +2,9 @@
 
 use clap::Subcommand;
 use reqwest::Method;
-use rockrose_api::{CaughtRecord, Flow, Freshness, LookRequest, LookedInto, LookedKind, Source, SourceFile, SourceKey, SourceState, Trouble};
+use rockrose_api::{
+    CaughtRecord, Flow, Freshness, LookRequest, LookedInto, LookedKind, Sender, SenderList, Source, SourceFile, SourceKey, SourceState, Trouble,
+};
 use serde_json::json;
 
 use crate::client::Client;
@@ -19,6 +21,11 @@ pub enum SourceCommand {
     List,
     /// Show a source: what arrives, problems with its senders, and commands that send to it
     Show {
+        /// The source's name
+        name: String,
+    },
+    /// Show who sends to a source: addresses, shares, clocks
+    Senders {
         /// The source's name
         name: String,
     },
@@ -121,9 +128,12 @@ fn receive_buffer(room: usize) -> String {
 /// How old events are when they come.
 fn freshness(of: Option<&Freshness>) -> String {
     let Some(of) = of else { return "unknown: no event has a time".to_owned() };
+    format!("median timestamp {}, p90 {}, p99 {}", age_of_event(of.half_ms), age_of_event(of.most_ms), age_of_event(of.nearly_all_ms))
+}
+
+fn age_of_event(ms: i64) -> String {
     let span = |ms: i64| if ms < 1_000 { format!("{ms} ms") } else { format::age(ms) };
-    let age = |ms: i64| if ms < 0 { format!("{} in the future", span(-ms)) } else { format!("{} old", span(ms)) };
-    format!("median timestamp {}, p90 {}, p99 {}", age(of.half_ms), age(of.most_ms), age(of.nearly_all_ms))
+    if ms < 0 { format!("{} in the future", span(-ms)) } else { format!("{} old", span(ms)) }
 }
 
 /// A record as it came, and what was made of it.
@@ -189,6 +199,32 @@ fn show(source: &Source, now: i64) -> Outcome {
     format::blocks(&blocks)
 }
 
+/// Who sends to a source.
+fn senders(name: &str, list: &SenderList) -> Outcome {
+    if list.senders.is_empty() {
+        return format::line(&format!("Nothing has come to `{name}` since the service began to listen."));
+    }
+    let row = |s: &Sender| {
+        let median = s.freshness.as_ref().map_or_else(String::new, |f| age_of_event(f.half_ms));
+        vec![
+            s.from.clone().unwrap_or_else(|| "this host".to_owned()),
+            format!("{:.1}%", 100.0 * s.share),
+            format::count(s.events as i64),
+            format::bytes(s.bytes as f64),
+            if s.unreadable == 0 { String::new() } else { paint(&format::count(s.unreadable as i64), BAD) },
+            format!("{} ago", format::age(list.now_ms - s.last_ms)),
+            s.clock.as_ref().map_or(median, |says| paint(says, BAD)),
+        ]
+    };
+    let rows = list.senders.iter().map(row).collect();
+    let mut blocks = vec![format::table(&["sender", "of bytes", "events", "bytes", "unreadable", "last heard", "median timestamp"], &[1, 2, 3, 4], rows)];
+    if list.others > 0 {
+        let [events, bytes] = [format::count(list.other_events as i64), format::bytes(list.other_bytes as f64)];
+        blocks.push(format!("{events} events, {bytes}, came from {} others, heard earlier.", format::count(list.others as i64)));
+    }
+    format::blocks(&blocks)
+}
+
 /// All sources, and when it is now by the service's clock.
 async fn all(client: &Client) -> Result<(i64, Vec<Source>), Failure> {
     let Flow { now_ms, .. } = client.get("/api/v1/flow").await?.read()?;
@@ -199,6 +235,10 @@ pub(crate) async fn source(common: &Common, command: SourceCommand) -> Outcome {
     let client = Client::new(common)?;
     match command {
         SourceCommand::Test { name } => test(common, &client, "source", &name).await,
+        SourceCommand::Senders { name } => {
+            let answer = client.get(&format!("/api/v1/sources/{name}/senders")).await?;
+            if common.json { answer.print() } else { senders(&name, &answer.read()?) }
+        }
         SourceCommand::Next { name, events, wait } => {
             let answer = client.get(&format!("/api/v1/sources/{name}/next?events={events}&wait={wait}")).await?;
             if common.json {

@@ -23,6 +23,9 @@ pub(crate) struct Looked {
     /// Only events that meet this condition
     #[arg(long, value_name = "CONDITION")]
     when: Option<String>,
+    /// Of a route: the events as they leave its steps, and not as it takes them
+    #[arg(long)]
+    leaving: bool,
 }
 
 /// Show what each field holds: how often it is there, its values, what it weighs, and personal data in it
@@ -68,6 +71,9 @@ pub struct MatchArgs {
     /// A file (also gzip or Zstandard), `-` for standard input, or a point: source:NAME, route:NAME or remainder
     #[arg(long, value_name = "FILE|POINT")]
     on: PathBuf,
+    /// Of a route: the events as they leave its steps, and not as it takes them
+    #[arg(long)]
+    leaving: bool,
     /// Show at most N events
     #[arg(long, default_value_t = 10, value_name = "N")]
     most: usize,
@@ -116,6 +122,7 @@ fn surveyed(looked: &Looked, field: &str, mut each: impl FnMut(&[u8])) -> Result
 fn query(looked: &Looked, place: &Place) -> Vec<(&'static str, String)> {
     let mut query = vec![("point", place.to_string())];
     query.extend(looked.when.as_ref().map(|when| ("when", when.clone())));
+    query.extend(looked.leaving.then(|| ("leaving", "true".to_owned())));
     query
 }
 
@@ -128,11 +135,13 @@ pub(crate) async fn matching(common: &Common, args: MatchArgs) -> Outcome {
     let matcher = condition(&args.condition)?;
     let (mut met, mut all, mut shown) = (0, 0, Vec::new());
     if let Some(place) = point(&args.on) {
-        let looked = Looked { on: args.on, when: Some(args.condition) };
+        let looked = Looked { on: args.on, when: Some(args.condition), leaving: args.leaving };
         let mut query = query(&looked, &place);
         query.push(("most", args.most.clamp(1, 1_000).to_string()));
         let found: SampleAnswer = ask(common, "/api/v1/sample", &query).await?;
-        let whole: SampleAnswer = ask(common, "/api/v1/sample", &[("point", place.to_string()), ("most", "1".to_owned())]).await?;
+        let mut all_of_it = self::query(&Looked { when: None, ..looked }, &place);
+        all_of_it.push(("most", "1".to_owned()));
+        let whole: SampleAnswer = ask(common, "/api/v1/sample", &all_of_it).await?;
         (met, all) = (found.stands_for, whole.stands_for);
         shown.extend(found.events.into_iter().take(args.most).map(|e| e.event.get().to_owned()));
     } else {

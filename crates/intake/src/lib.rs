@@ -3,7 +3,6 @@
 //! A source knows nothing of plans or spools. It hands each body to a [`Sink`] and answers its sender only with what the sink says,
 //! so that an acknowledgement means what the sink makes it mean: all of it is durable.
 
-mod ages;
 mod attempts;
 mod host;
 mod kinds;
@@ -15,6 +14,7 @@ mod probe;
 mod problem;
 mod refusal;
 mod requests;
+mod senders;
 mod settings;
 mod socket;
 mod sources;
@@ -25,7 +25,6 @@ mod unpack;
 
 use std::sync::Arc;
 
-pub use ages::{Ages, Freshness};
 pub use attempts::Attempts;
 pub use host::{host_of, is_plain_host, serve};
 pub use kinds::file::{Budget, Family, Sample, own_logs, sample, would_read};
@@ -35,6 +34,7 @@ pub use monitor::{Caught, FileSeen, FileState, SenderFault, SourceMonitor, Sourc
 pub use probe::ProbeStep;
 pub use problem::{Problem, ProblemKind};
 pub use refusal::Refusal;
+pub use senders::{Ages, Freshness, Sender, SendersSeen};
 pub use settings::{SourceKey, SourceSettings};
 pub use sources::{Prepared, Sources, StartError};
 pub use tls::{CertificateError, plain_acceptor as acceptor};
@@ -105,6 +105,9 @@ pub struct Receipt {
     /// It was taken before, under the same `Idempotency-Key`; this is what was said then.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub repeated: bool,
+    /// Bytes of the records in the body, as they came.
+    #[serde(skip)]
+    pub bytes: u64,
     /// How old events were when they came, in milliseconds, of some of them.
     #[serde(skip)]
     pub ages: Vec<i64>,

@@ -6,7 +6,7 @@ use std::sync::{Mutex, PoisonError};
 
 use tokio::sync::mpsc;
 
-use crate::ages::{Ages, ClockOff, Senders};
+use crate::senders::{Ages, ClockOff, Senders, SendersSeen};
 use crate::{Receipt, now_ms};
 
 /// Something that went wrong between a source and its senders.
@@ -256,6 +256,12 @@ impl SourceMonitor {
         hearing
     }
 
+    /// Who sent to the source by now.
+    #[must_use]
+    pub fn who_sends(&self) -> SendersSeen {
+        self.senders().seen()
+    }
+
     fn took(&self, events: u64, from: Option<IpAddr>) {
         if events > 0 {
             self.events.fetch_add(events, Ordering::Relaxed);
@@ -268,8 +274,8 @@ impl SourceMonitor {
     /// Notes what became of records that were taken.
     pub(crate) fn receipt(&self, receipt: &Receipt, from: Option<IpAddr>) {
         self.took(receipt.read, from);
-        if !receipt.ages.is_empty() {
-            self.senders().add(from, &receipt.ages, now_ms());
+        if receipt.received > 0 && !receipt.repeated {
+            self.senders().add(from, receipt, now_ms());
         }
         if receipt.quarantined > 0 {
             let first = receipt.unreadable.first().map_or("", |u| &u.reason);

@@ -108,6 +108,8 @@ pub(crate) struct App {
     pub(crate) samples_file: PathBuf,
     /// What is known of the events at points that are written about.
     pub(crate) known: api::complete::KnownPoints,
+    /// The last hour beside the same hour before.
+    pub(crate) before: api::flow::Before,
     pub(crate) meter: meter::Meter,
     pub(crate) codes: sign_in::Codes,
     pub(crate) openid: Option<api::openid::OpenId>,
@@ -229,6 +231,7 @@ impl Service {
             spool,
             tail: tail::Hub::default(),
             known: api::complete::KnownPoints::default(),
+            before: api::flow::Before::default(),
             samples: samples::Samples::new(settings.sample_memory.unwrap_or(samples::BUDGET)),
             samples_file: kept_samples::file(&settings.data),
             meter: meter::Meter::default(),

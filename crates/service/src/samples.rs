@@ -308,10 +308,11 @@ impl Samples {
     }
 
     /// The events of the samples that are at a place of the plan, each with the source that it came by; nothing, if the place keeps none. Of a route or the remainder these are those that
-    /// the plan gives it, of the samples of all sources.
+    /// the plan gives it, of the samples of all sources; `leaving`, those that come through the route's steps, as they leave them.
     pub(crate) fn at(
         &self,
         place: &Place,
+        leaving: bool,
         plan: &CheckedPlan,
         key: HashKey,
         environment: &rockrose_engine::Environment,
@@ -340,8 +341,9 @@ impl Samples {
                 }
                 let outcome = compiled.process(number, &body, &records, now, Some(&watch), &mut scratch);
                 for capture in outcome.captures.into_iter().filter(|capture| capture.point == point && capture.record > 0) {
-                    if let Some(sampled) = some.get(capture.record as usize - 1) {
-                        found.push((source.name.clone(), sampled.with(capture.before)));
+                    let event = if leaving { capture.after } else { Some(capture.before) };
+                    if let (Some(sampled), Some(event)) = (some.get(capture.record as usize - 1), event) {
+                        found.push((source.name.clone(), sampled.with(event)));
                     }
                 }
                 scratch.take_back(outcome.lines, outcome.ends);

@@ -269,6 +269,7 @@ impl PlanSink {
             read: outcome.read.events as u64,
             quarantined: outcome.quarantined.len() as u64,
             repeated: false,
+            bytes: outcome.received.bytes as u64,
             ages,
             unreadable: outcome.quarantined.drain(..).take(NAMED_UNREADABLE).map(|q| Unreadable { record: q.number, reason: q.reason }).collect(),
         };

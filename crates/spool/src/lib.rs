@@ -225,6 +225,11 @@ impl Spool {
         self.read(move |c| reader::delivered_since(c, minute)).await
     }
 
+    /// What came to each source, was taken by each route and was accepted by each destination, from minute `since` (inclusive) to `until` (exclusive), minutes since 1970.
+    pub async fn volumes(&self, since: i64, until: i64) -> Result<BTreeMap<(Stage, String), Amount>, SpoolError> {
+        self.read(move |c| reader::volumes(c, since, until)).await
+    }
+
     /// How many commits were made since the start. While it stands still, the ledger does.
     #[must_use]
     pub fn commits(&self) -> u64 {

@@ -110,6 +110,23 @@ pub(crate) fn delivered_since(c: &mut SqliteConnection, minute: i64) -> Result<B
     Ok(sums)
 }
 
+/// What came to each source, was taken by each route and was accepted by each destination, from minute `since` to before minute `until`.
+pub(crate) fn volumes(c: &mut SqliteConnection, since: i64, until: i64) -> Result<BTreeMap<(Stage, String), Amount>, SpoolError> {
+    use ledger_minute::dsl as l;
+    let counted = [(Stage::Source, Measure::Received), (Stage::Route, Measure::Taken), (Stage::Destination, Measure::Delivered)];
+    let rows: Vec<(String, String, String, i64, i64)> = ledger_minute::table
+        .filter(l::minute.ge(since).and(l::minute.lt(until)).and(l::measure.eq_any(counted.map(|(_, measure)| measure.word()))))
+        .select((l::place, l::name, l::measure, l::events, l::bytes))
+        .load(c)?;
+    let mut sums: BTreeMap<(Stage, String), Amount> = BTreeMap::new();
+    for (place, name, measure, events, bytes) in rows {
+        if let Some((stage, _)) = counted.iter().find(|(stage, counted)| stage.word() == place && counted.word() == measure) {
+            *sums.entry((*stage, name)).or_default() += Amount { events, bytes };
+        }
+    }
+    Ok(sums)
+}
+
 /// What waits for each destination, as the sums that every commit keeps say.
 pub(crate) fn waiting(c: &mut SqliteConnection) -> Result<BTreeMap<String, Waiting>, SpoolError> {
     c.transaction(|c| {

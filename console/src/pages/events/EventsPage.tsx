@@ -1,7 +1,7 @@
 /** What is in there? One sentence says what is looked at; under it are the fields, and the events or their patterns. */
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { ToggleGroup } from "radix-ui";
-import { useState } from "react";
+import { Suspense, lazy, useState } from "react";
 
 import { useFlow } from "../../api/client";
 import { useFields, usePatterns, useSample } from "../../api/survey";
@@ -19,8 +19,10 @@ import { Strips } from "./Strips";
 import { Take } from "./Take";
 import { type Column, type EventsSearch, type Order, type View, readColumns, writeColumns } from "./looked";
 
-/** So many events of a sample are asked for. */
-const EVENTS = 600;
+const WorldMap = lazy(async () => ({ default: (await import("./WorldMap")).WorldMap }));
+
+/** So many events of a sample are asked for, and so many for the map. */
+const [EVENTS, ON_MAP] = [600, 1000];
 /** Patterns are new that came up in so many minutes. */
 const NEWS = 10;
 /** The samples are looked at again so often, in milliseconds. */
@@ -53,10 +55,12 @@ export function EventsPage() {
   const at = search.at ?? points[0] ?? "";
   const [when, view, order, live] = [search.when ?? "", search.view ?? "events", search.order ?? "tells", search.live === true];
   const columns = readColumns(search.columns);
-  const looked = { point: at, when };
+  // Only a route has steps between what it takes and what leaves it.
+  const leaving = at.startsWith("route:") && search.leaving === true;
+  const looked = { point: at, when, leaving };
   const every = frozen ? false : EVERY;
   const fields = useFields(looked, every);
-  const sample = useSample(looked, EVENTS, every, view === "events" && !live);
+  const sample = useSample(looked, view === "map" ? ON_MAP : EVENTS, every, view !== "patterns" && !live);
   const patterns = usePatterns(looked, NEWS, every, view === "patterns");
 
   const go = (change: Partial<Record<keyof EventsSearch, unknown>>) => void navigate({ search: (old) => ({ ...old, ...change }) as EventsSearch, replace: true });
@@ -66,7 +70,7 @@ export function EventsPage() {
 
   const source = at.startsWith("source:") ? at.slice(7) : null;
   const sampled: Row[] = (sample.data?.events ?? []).map((e, i) => ({ key: `${e.at_ms} ${i}`, at_ms: e.at_ms, source: e.source, stands_for: e.stands_for, event: e.event }));
-  const error = flowError ?? fields.error ?? (view === "events" && !live ? sample.error : null) ?? (view === "patterns" ? patterns.error : null);
+  const error = flowError ?? fields.error ?? (view !== "patterns" && !live ? sample.error : null) ?? (view === "patterns" ? patterns.error : null);
   const mistake = error?.problem.mistakes?.[0];
   if (flow !== undefined && flow.sources.length === 0) {
     return (
@@ -90,6 +94,12 @@ export function EventsPage() {
             ))}
           </select>
         </label>
+        {at.startsWith("route:") && (
+          <select aria-label="Before or after the route’s steps" value={leaving ? "leaving" : "taken"} onChange={(e) => go({ leaving: e.target.value === "leaving" ? true : undefined })} className={FIELD}>
+            <option value="taken">as it takes them</option>
+            <option value="leaving">as they leave its steps</option>
+          </select>
+        )}
         <span className="text-sm text-soft">when</span>
         <div className="min-w-64 flex-1">
           {writes ? (
@@ -120,7 +130,7 @@ export function EventsPage() {
           )}
         </div>
         <Choice label="From where" value={live ? "live" : "samples"} all={{ samples: "of the samples", live: "live" }} onChange={(v) => go({ live: v === "live" ? true : undefined, ...(v === "live" && { view: undefined }) })} />
-        <Take at={at} when={when} view={view} rows={live ? [] : sampled} columns={columns} />
+        <Take looked={looked} view={view} rows={live ? [] : sampled} columns={columns} />
       </div>
       {error !== null && (
         <p role="alert" className="text-sm text-fails">
@@ -146,8 +156,8 @@ export function EventsPage() {
       </section>
       <section aria-label={view === "patterns" ? "Patterns of the messages" : "The events"} className="card p-4">
         <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 pb-2">
-          <Choice<View> label="Shown as" value={view} all={{ events: "events", patterns: "condensed to patterns" }} onChange={(v) => go({ view: v === "events" ? undefined : v, ...(v === "patterns" && { live: undefined }) })} />
-          {view === "events" && !live && sample.data !== undefined && (
+          <Choice<View> label="Shown as" value={view} all={{ events: "events", patterns: "condensed to patterns", map: "on a map" }} onChange={(v) => go({ view: v === "events" ? undefined : v, ...(v !== "events" && { live: undefined }) })} />
+          {view !== "patterns" && !live && sample.data !== undefined && (
             <p className="num text-sm text-soft">
               {count(sample.data.kept)} kept, which stand for {count(sample.data.stands_for)}
               {sample.data.kept > sampled.length ? `; the newest ${count(sampled.length)}` : ""}
@@ -155,7 +165,12 @@ export function EventsPage() {
           )}
         </div>
         {view === "patterns" && patterns.data !== undefined && <Patterns patterns={patterns.data} at={at} onAdd={(condition) => go({ when: joined(when, "and", condition), view: undefined })} />}
-        {view === "events" && live && <Live point={at} when={when} frozen={frozen} source={source} columns={columns} onColumns={setColumns} onAdd={add} onColumn={toggle} />}
+        {view === "map" && sample.data !== undefined && (
+          <Suspense fallback={<p className="text-sm text-soft">Loading the map…</p>}>
+            <WorldMap rows={sampled} onAdd={(condition) => add(condition)} />
+          </Suspense>
+        )}
+        {view === "events" && live && <Live leaving={leaving} point={at} when={when} frozen={frozen} source={source} columns={columns} onColumns={setColumns} onAdd={add} onColumn={toggle} />}
         {view === "events" && !live && <EventList rows={sampled} columns={columns} onColumns={setColumns} onAdd={add} onColumn={toggle} />}
       </section>
     </div>
@@ -163,6 +178,7 @@ export function EventsPage() {
 }
 
 interface LiveProps {
+  leaving: boolean;
   point: string;
   when: string;
   frozen: boolean;
@@ -174,9 +190,10 @@ interface LiveProps {
 }
 
 /** Events as they pass the point. */
-function Live({ point, when, frozen, source, ...list }: LiveProps) {
+function Live({ leaving, point, when, frozen, source, ...list }: LiveProps) {
   const tail = useTail(point, when, frozen, KEPT);
-  const rows = tail.events.map((e): Row => ({ key: String(e.id), at_ms: e.at_ms, source, stands_for: 1, event: e.before }));
+  const shown = leaving ? tail.events.filter((e) => e.after != null) : tail.events;
+  const rows = shown.map((e): Row => ({ key: String(e.id), at_ms: e.at_ms, source, stands_for: 1, event: leaving ? e.after : e.before }));
   return (
     <>
       {tail.state === "broken" && (

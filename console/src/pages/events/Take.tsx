@@ -2,6 +2,7 @@
 import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 
+import type { Looked } from "../../api/survey";
 import { BUTTON } from "../../design/buttons";
 import { ITEM, MENU } from "../../design/menu";
 import { csvLine } from "../../lib/csv";
@@ -11,12 +12,13 @@ import type { Row } from "./EventList";
 import type { Column, View } from "./looked";
 
 /** The client's command for what is shown. */
-function command(at: string, when: string, view: View): string {
-  if (view === "patterns") return `rockrose patterns ${shellQuoted(at)}${when === "" ? "" : ` --when ${shellQuoted(when)}`}`;
-  return when === "" ? `rockrose fields ${shellQuoted(at)}` : `rockrose match ${shellQuoted(when)} --on ${shellQuoted(at)}`;
+function command({ point, when, leaving = false }: Looked, view: View): string {
+  const more = leaving ? " --leaving" : "";
+  if (view === "patterns") return `rockrose patterns ${shellQuoted(point)}${when === "" ? "" : ` --when ${shellQuoted(when)}`}${more}`;
+  return (when === "" ? `rockrose fields ${shellQuoted(point)}` : `rockrose match ${shellQuoted(when)} --on ${shellQuoted(point)}`) + more;
 }
 
-export function Take({ at, when, view, rows, columns }: { at: string; when: string; view: View; rows: Row[]; columns: Column[] }) {
+export function Take({ looked, view, rows, columns }: { looked: Looked; view: View; rows: Row[]; columns: Column[] }) {
   const [done, setDone] = useState("");
   const copy = (what: string, text: string) => void navigator.clipboard.writeText(text).then(() => setDone(`${what} was copied`), () => setDone(text));
   const jsonLines = () => rows.map((r) => `${JSON.stringify(r.event)}\n`).join("");
@@ -35,7 +37,7 @@ export function Take({ at, when, view, rows, columns }: { at: string; when: stri
             <DropdownMenu.Item className={ITEM} onSelect={() => copy("The link", window.location.href)}>
               Copy a link
             </DropdownMenu.Item>
-            <DropdownMenu.Item className={ITEM} onSelect={() => copy("The command", command(at, when, view))}>
+            <DropdownMenu.Item className={ITEM} onSelect={() => copy("The command", command(looked, view))}>
               Copy the client’s command
             </DropdownMenu.Item>
             <DropdownMenu.Item className={ITEM} disabled={rows.length === 0} onSelect={() => download("events.jsonl", "application/x-ndjson", jsonLines())}>

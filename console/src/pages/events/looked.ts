@@ -1,5 +1,5 @@
 /** What is looked at on the Events page: it stands in the address, so that it can be sent to somebody. */
-export type View = "events" | "patterns";
+export type View = "events" | "patterns" | "map";
 export type Order = "tells" | "bytes" | "name";
 
 export interface Column {
@@ -15,6 +15,8 @@ export interface EventsSearch {
   order?: Order;
   columns?: string;
   live?: true;
+  /** Of a route: as its events leave its steps. */
+  leaving?: true;
 }
 
 const text = (value: unknown) => (typeof value === "string" && value !== "" ? value : undefined);
@@ -24,10 +26,11 @@ export function readSearch(search: Record<string, unknown>): EventsSearch {
   return {
     ...(at !== undefined && { at }),
     ...(when !== undefined && { when }),
-    ...(search.view === "patterns" && { view: "patterns" }),
+    ...((search.view === "patterns" || search.view === "map") && { view: search.view }),
     ...((search.order === "bytes" || search.order === "name") && { order: search.order }),
     ...(columns !== undefined && { columns }),
     ...(search.live === true && { live: true }),
+    ...(search.leaving === true && { leaving: true }),
   };
 }
 

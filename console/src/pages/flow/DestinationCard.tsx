@@ -1,10 +1,11 @@
 import { memo } from "react";
 
-import type { FlowDestination } from "../../api/client";
+import type { FlowDestination, VolumeBefore } from "../../api/client";
 import { age, bytes, count, money } from "../../lib/format";
 import { ByteRate, Rate } from "../../parts/Quantity";
 import { Sentence } from "../../parts/Sentence";
 import { State } from "../../parts/State";
+import { Before } from "./Before";
 import { Card, Choose } from "./Card";
 
 /** What waits less long than this, in milliseconds, is only passing through. */
@@ -29,7 +30,7 @@ function Queue({ destination: d }: { destination: FlowDestination }) {
 }
 
 /** Drawn again only when what it shows has changed: there may be a thousand. */
-export const DestinationCard = memo(function DestinationCard({ destination: d, now, chosen, choose }: { destination: FlowDestination; now: number; chosen: boolean; choose: (point: string | null) => void }) {
+export const DestinationCard = memo(function DestinationCard({ destination: d, before, now, chosen, choose }: { destination: FlowDestination; before: VolumeBefore | undefined; now: number; chosen: boolean; choose: (point: string | null) => void }) {
   const point = `destination:${d.name}`;
   const { health } = d;
   return (
@@ -48,6 +49,7 @@ export const DestinationCard = memo(function DestinationCard({ destination: d, n
         <State destination={d} now={now} />
         <ByteRate gauge={d.delivered} />
       </div>
+      <Before before={before} />
       <dl className="mt-1.5 grid grid-cols-[auto_1fr] gap-x-3 border-t border-line pt-1.5 text-sm">
         <dt className="text-soft">to</dt>
         <dd className="truncate text-right font-mono text-xs leading-relaxed" title={d.target}>

@@ -2,11 +2,12 @@
 import { useNavigate, useSearch } from "@tanstack/react-router";
 import { useCallback, useDeferredValue, useMemo, useRef, useState } from "react";
 
-import { type Flow, useFlow } from "../../api/client";
+import { type Flow, useBefore, useFlow } from "../../api/client";
 import { SMALL_BUTTON } from "../../design/buttons";
-import { FIELD } from "../../design/fields";
 import { useFrozen } from "../../lib/frozen";
+import { grouped, groupings } from "../../lib/groups";
 import { useStored } from "../../lib/stored";
+import { GroupBy } from "../../parts/GroupBy";
 import { Message } from "../../parts/Message";
 import { Bands, type Band } from "./Bands";
 import { DestinationCard } from "./DestinationCard";
@@ -16,7 +17,6 @@ import { RemainderCard } from "./RemainderCard";
 import { RouteCard } from "./RouteCard";
 import { RouteLine } from "./RouteLine";
 import { SourceCard } from "./SourceCard";
-import { grouped, groupings } from "./groups";
 
 /** From so many routes on, they can be searched. */
 const MANY = 8;
@@ -54,6 +54,8 @@ function Column({ title, children }: { title: string; children: React.ReactNode 
 export function FlowPage() {
   const { frozen } = useFrozen();
   const { data: flow, error } = useFlow(frozen);
+  const { data: hours } = useBefore();
+  const before = useMemo(() => new Map((hours?.places ?? []).map((p) => [p.point, p])), [hours]);
   const at = useSearch({ from: "/" }).at ?? null;
   const navigate = useNavigate({ from: "/" });
   const choose = useCallback((point: string | null) => void navigate({ search: point === null ? {} : { at: point }, replace: true }), [navigate]);
@@ -87,7 +89,7 @@ export function FlowPage() {
         <Bands within={drawing} bands={joined} chosen={at} />
         <Column title="Sources">
           {flow.sources.map((s) => (
-            <SourceCard key={s.name} source={s} chosen={at === `source:${s.name}`} choose={choose} />
+            <SourceCard key={s.name} source={s} before={before.get(`source:${s.name}`)} chosen={at === `source:${s.name}`} choose={choose} />
           ))}
         </Column>
         <Column title={flow.routes.length > MANY ? `Routes (${flow.routes.length})` : "Routes"}>
@@ -104,26 +106,16 @@ export function FlowPage() {
             <button type="button" aria-pressed={compact} onClick={() => setForm(compact ? "cards" : "lines")} className={SMALL_BUTTON}>
               {compact ? "Show the sentences" : "One line a route"}
             </button>
-            {ways.length > 0 && (
-              <label className="flex items-center gap-1.5">
-                grouped by
-                <select value={group} onChange={(e) => setBy(e.target.value)} className={FIELD}>
-                  <option value="">nothing</option>
-                  {ways.map((way) => (
-                    <option key={way} value={way}>
-                      the {way}
-                    </option>
-                  ))}
-                </select>
-              </label>
-            )}
+            <GroupBy label="grouped by" ways={ways} by={by} choose={setBy} />
           </div>
           {grouped(drawn, group).map((group) => (
             <div key={group.name} className={`flex flex-col ${compact ? "gap-1" : "gap-3"}`}>
               {group.name !== "" && <h3 className="text-sm font-semibold text-soft">{group.name}</h3>}
-              {group.routes.map((r) =>
-                compact ? <RouteLine key={r.name} route={r} chosen={at === `route:${r.name}`} choose={choose} /> : <RouteCard key={r.name} route={r} chosen={at === `route:${r.name}`} choose={choose} />,
-              )}
+              {group.routes.map((r) => {
+                const point = `route:${r.name}`;
+                const shown = { route: r, before: before.get(point), chosen: at === point, choose };
+                return compact ? <RouteLine key={r.name} {...shown} /> : <RouteCard key={r.name} {...shown} />;
+              })}
             </div>
           ))}
           {routes.length > drawn.length && <p className="text-sm text-soft">{routes.length - drawn.length} more; find them by name.</p>}
@@ -131,7 +123,7 @@ export function FlowPage() {
         </Column>
         <Column title="Destinations">
           {flow.destinations.map((d) => (
-            <DestinationCard key={d.name} destination={d} now={flow.now_ms} chosen={at === `destination:${d.name}`} choose={choose} />
+            <DestinationCard key={d.name} destination={d} before={before.get(`destination:${d.name}`)} now={flow.now_ms} chosen={at === `destination:${d.name}`} choose={choose} />
           ))}
         </Column>
       </div>

@@ -1,14 +1,15 @@
 import { Link } from "@tanstack/react-router";
 import { memo } from "react";
 
-import type { FlowRoute } from "../../api/client";
+import type { FlowRoute, VolumeBefore } from "../../api/client";
 import { ByteRate, Rate } from "../../parts/Quantity";
 import { Sentence } from "../../parts/Sentence";
 import { Step } from "../../parts/Step";
+import { Before } from "./Before";
 import { Card, Choose } from "./Card";
 
 /** Drawn again only when what it shows has changed: there may be a thousand. */
-export const RouteCard = memo(function RouteCard({ route, chosen, choose }: { route: FlowRoute; chosen: boolean; choose: (point: string | null) => void }) {
+export const RouteCard = memo(function RouteCard({ route, before, chosen, choose }: { route: FlowRoute; before: VolumeBefore | undefined; chosen: boolean; choose: (point: string | null) => void }) {
   const point = `route:${route.name}`;
   return (
     <Card point={point} chosen={chosen}>
@@ -29,6 +30,7 @@ export const RouteCard = memo(function RouteCard({ route, chosen, choose }: { ro
           <ByteRate gauge={route.taken} /> → <ByteRate gauge={route.out} />
         </span>
       </div>
+      <Before before={before} />
       <ol>
         {route.steps.map((s) => (
           <Step key={s.position} step={s} taken={route.taken} />

@@ -8,13 +8,17 @@ import { WhyButton } from "../../parts/Why";
 import { Lines } from "../sources/Lines";
 import { Found } from "./Operate";
 
+/** How old an event is that came, in words. */
+export function ageOfEvent(ms: number): string {
+  const span = (ms: number) => (ms < 1000 ? `${ms} ms` : age(ms));
+  return ms < 0 ? `${span(-ms)} in the future` : `${span(ms)} old`;
+}
+
 /** How old events are when they come. */
 export function fresh(source: Source): string {
   const f = source.freshness;
   if (f === null || f === undefined) return "no event has a time";
-  const span = (ms: number) => (ms < 1000 ? `${ms} ms` : age(ms));
-  const old = (ms: number) => (ms < 0 ? `${span(-ms)} in the future` : `${span(ms)} old`);
-  return `median timestamp ${old(f.half_ms)}, p99 ${old(f.nearly_all_ms)}`;
+  return `median timestamp ${ageOfEvent(f.half_ms)}, p99 ${ageOfEvent(f.nearly_all_ms)}`;
 }
 
 export function Actions({ source, told = true }: { source: Source; /** Say how fresh and readable it is as well. */ told?: boolean }) {

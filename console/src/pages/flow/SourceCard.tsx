@@ -1,13 +1,14 @@
 import { memo } from "react";
 
-import type { FlowSource } from "../../api/client";
+import type { FlowSource, VolumeBefore } from "../../api/client";
 import { count } from "../../lib/format";
 import { ByteRate, Rate } from "../../parts/Quantity";
 import { Sentence } from "../../parts/Sentence";
+import { Before } from "./Before";
 import { Card, Choose } from "./Card";
 
 /** Drawn again only when what it shows has changed: there may be a thousand. */
-export const SourceCard = memo(function SourceCard({ source, chosen, choose }: { source: FlowSource; chosen: boolean; choose: (point: string | null) => void }) {
+export const SourceCard = memo(function SourceCard({ source, before, chosen, choose }: { source: FlowSource; before: VolumeBefore | undefined; chosen: boolean; choose: (point: string | null) => void }) {
   const point = `source:${source.name}`;
   return (
     <Card point={point} chosen={chosen}>
@@ -25,6 +26,7 @@ export const SourceCard = memo(function SourceCard({ source, chosen, choose }: {
         </span>
         <ByteRate gauge={source.received} />
       </div>
+      <Before before={before} />
       {(source.state !== "flowing" || source.says !== "events flow") && (
         <p className={`mt-1 text-sm break-words ${source.state === "troubled" ? "text-fails" : "text-waits"}`}>
           <span aria-hidden="true">{source.state === "troubled" ? "▲" : source.state === "paused" ? "‖" : "○"}</span> {source.says}

@@ -1,6 +1,6 @@
 /** One source's, route's or destination's account, line by line. */
 import { Link } from "@tanstack/react-router";
-import type { ReactNode } from "react";
+import { type ReactNode, useState } from "react";
 
 import type { Cost, LedgerAnswer, LedgerEntry } from "../../api/client";
 import { count, money } from "../../lib/format";
@@ -9,11 +9,11 @@ import { Sentence } from "../../parts/Sentence";
 type Sum = { events: number; bytes: number };
 type Place = "source" | "route" | "destination";
 
-function Line({ label, events, bytes, tone = "plain" }: { label: ReactNode; events: number | null; bytes: number; tone?: "plain" | "sum" | "less" | "part" }) {
-  const look = { plain: "", sum: "font-semibold border-t border-line-strong", less: "text-removed", part: "text-soft" }[tone];
+function Line({ label, events, bytes, tone = "plain" }: { label: ReactNode; events: number | null; bytes: number; tone?: "plain" | "sum" | "less" | "part" | "inner" }) {
+  const look = { plain: "", sum: "font-semibold border-t border-line-strong", less: "text-removed", part: "text-soft", inner: "text-soft" }[tone];
   return (
     <tr className={look}>
-      <th scope="row" className={`py-0.5 pr-3 text-left ${tone === "sum" ? "" : "font-normal"} ${tone === "part" ? "pl-4" : ""}`}>
+      <th scope="row" className={`py-0.5 pr-3 text-left ${tone === "sum" ? "" : "font-normal"} ${tone === "part" ? "pl-4" : tone === "inner" ? "pl-8" : ""}`}>
         {label}
       </th>
       <td className="num py-0.5 pl-3 text-right align-baseline">{events === null ? "" : count(events)}</td>
@@ -22,11 +22,70 @@ function Line({ label, events, bytes, tone = "plain" }: { label: ReactNode; even
   );
 }
 
+/** Of a sum that comes from elsewhere or goes there: the account in which it stands as well, and how much of it. */
+interface Part extends Sum {
+  place: Place;
+  name: string;
+}
+
+/** The element of an account, to which a sum is followed. */
+const idOf = (place: Place, name: string) => `account-${place}-${encodeURIComponent(name)}`;
+
+/** Goes to an account and lets it be seen and heard that one is there. */
+function follow({ place, name }: Part) {
+  const account = document.getElementById(idOf(place, name));
+  account?.scrollIntoView({ block: "center" });
+  account?.focus();
+}
+
+/** A line whose sum can be followed to the accounts at its other end. */
+function Followed({ label, sum, way, parts, tone }: { label: string; sum: Sum; /** How the accounts are spoken of, such as `from`. */ way: string; parts: Part[]; tone: "plain" | "sum" | "part" }) {
+  const [open, setOpen] = useState(false);
+  const some = parts.filter((p) => p.events !== 0 || p.bytes !== 0).sort((a, b) => b.bytes - a.bytes);
+  if (some.length === 0) return <Line label={label} events={sum.events} bytes={sum.bytes} tone={tone} />;
+  const button = (
+    <button type="button" aria-expanded={open} onClick={() => setOpen(!open)} className="text-left hover:text-petal">
+      {label} <span aria-hidden="true" className="text-soft">{open ? "▾" : "▸"}</span>
+    </button>
+  );
+  return (
+    <>
+      <Line label={button} events={sum.events} bytes={sum.bytes} tone={tone} />
+      {open &&
+        some.map((part) => (
+          <Line
+            key={`${part.place} ${part.name}`}
+            tone="inner"
+            events={part.events}
+            bytes={part.bytes}
+            label={
+              <button type="button" onClick={() => follow(part)} className="text-left underline hover:text-petal">
+                {way} {part.place} {part.name}
+              </button>
+            }
+          />
+        ))}
+    </>
+  );
+}
+
 export function Account({ place, name, ledger, whole, price }: { place: Place; name: string; ledger: LedgerAnswer; whole: boolean; price: Cost | undefined }) {
   const rows = ledger.rows.filter((r) => r.place === place && r.name === name);
   const sum = (measure: string, only: (r: LedgerEntry) => boolean = () => true): Sum =>
     rows.filter((r) => r.measure === measure && only(r)).reduce((t, r) => ({ events: t.events + r.events, bytes: t.bytes + r.bytes }), { events: 0, bytes: 0 });
   const steps = [...new Map(rows.filter((r) => r.position > 0).map((r) => [`${r.position} ${r.sentence}`, r])).values()].sort((a, b) => Number(b.current) - Number(a.current) || a.position - b.position);
+  /** The parts of a sum by the account at its other end, as rows with this measure tell it. */
+  const parts = (of: Place, measure: string, only: (r: LedgerEntry) => boolean, other: (r: LedgerEntry) => { place: Place; name: string }): Part[] => {
+    const found = new Map<string, Part>();
+    for (const row of ledger.rows.filter((r) => r.place === of && r.measure === measure && only(r))) {
+      const at = other(row);
+      const before = found.get(at.name);
+      found.set(at.name, { ...at, events: (before?.events ?? 0) + row.events, bytes: (before?.bytes ?? 0) + row.bytes });
+    }
+    return [...found.values()];
+  };
+  const here = (r: LedgerEntry) => r.name === name;
+  const throughHere = (r: LedgerEntry) => r.via === name;
   const plain = (label: string, s: Sum, tone: "plain" | "sum" | "part" = "plain") => <Line key={label} label={label} events={s.events} bytes={s.bytes} tone={tone} />;
   const stepLines = steps.flatMap((step) => {
     const of = (measure: string) => sum(measure, (r) => r.position === step.position && r.sentence === step.sentence);
@@ -45,7 +104,7 @@ export function Account({ place, name, ledger, whole, price }: { place: Place; n
   const spilled = sum("spilled");
   const waiting = ledger.waiting.find((w) => w.destination === name);
   return (
-    <article className="card p-4">
+    <article id={idOf(place, name)} tabIndex={-1} aria-label={`The account of ${place} ${name}`} className="card scroll-mt-4 p-4 focus:outline-2 focus:outline-petal">
       <h2 className="pb-1 font-semibold">
         <span className="font-normal text-soft">{place} </span>
         {place === "route" ? (
@@ -79,20 +138,20 @@ export function Account({ place, name, ledger, whole, price }: { place: Place; n
               {rewritten.events > 0 && <Line label="± written as JSON lines" events={null} bytes={-rewritten.bytes} />}
               {stepLines}
               {plain("= passed on", sum("passed"), "sum")}
-              {plain("taken by routes", sum("routed"), "part")}
+              <Followed label="taken by routes" sum={sum("routed")} way="by" parts={parts("route", "taken", throughHere, (r) => ({ place: "route", name: r.name }))} tone="part" />
               {plain("remainder, taken by none", sum("remainder"), "part")}
             </>
           )}
           {place === "route" && (
             <>
-              {plain("taken", sum("taken"))}
+              <Followed label="taken" sum={sum("taken")} way="from" parts={parts("route", "taken", here, (r) => ({ place: "source", name: r.via }))} tone="plain" />
               {stepLines}
-              {plain("= out", sum("out"), "sum")}
+              <Followed label="= out" sum={sum("out")} way="to" parts={parts("destination", "offered", throughHere, (r) => ({ place: "destination", name: r.name }))} tone="sum" />
             </>
           )}
           {place === "destination" && (
             <>
-              {plain("offered by routes", sum("offered"))}
+              <Followed label="offered by routes" sum={sum("offered")} way="by" parts={parts("destination", "offered", here, (r) => ({ place: "route", name: r.via }))} tone="plain" />
               {stepLines}
               {plain("= queued", sum("enqueued"), "sum")}
               {price !== undefined && (

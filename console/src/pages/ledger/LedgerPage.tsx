@@ -4,19 +4,62 @@ import { useState } from "react";
 
 import { type Cost, type LedgerAnswer, useFlow, useLedger } from "../../api/client";
 import { BUTTON } from "../../design/buttons";
+import { FIELD } from "../../design/fields";
 import { csvLine } from "../../lib/csv";
 import { download } from "../../lib/download";
-import { count } from "../../lib/format";
+import { count, utc } from "../../lib/format";
 import { useFrozen } from "../../lib/frozen";
+import { groupings } from "../../lib/groups";
+import { useStored } from "../../lib/stored";
+import { GroupBy } from "../../parts/GroupBy";
 import { Message } from "../../parts/Message";
 import { Account } from "./Account";
+import { By } from "./By";
 
+/** Spans of time, and how each is asked for. */
 const SPANS = [
-  { value: "all", label: "Since the beginning", minutes: null },
-  { value: "1440", label: "Last day", minutes: 1440 },
-  { value: "60", label: "Last hour", minutes: 60 },
-  { value: "5", label: "Last 5 minutes", minutes: 5 },
+  { value: "all", label: "Since the beginning", asked: "" },
+  { value: "week", label: "Last week", asked: "minutes=10080" },
+  { value: "day", label: "Last day", asked: "minutes=1440" },
+  { value: "hour", label: "Last hour", asked: "minutes=60" },
+  { value: "minutes", label: "Last 5 minutes", asked: "minutes=5" },
 ];
+/** Minutes are kept for 35 days. */
+const KEPT_MS = 35 * 86_400_000;
+
+/** A moment as fields for times write it: local, to the minute. */
+function written(ms: number): string {
+  const at = new Date(ms);
+  return new Date(ms - at.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+}
+
+/** From when to when, in the person's zone. */
+function Between({ from, to, now, choose }: { from: number; to: number; now: number; choose: (from: number, to: number) => void }) {
+  const moment = (label: string, at: number, set: (ms: number) => void) => (
+    <label className="flex items-center gap-1.5">
+      {label}
+      <input
+        type="datetime-local"
+        value={written(at)}
+        title={utc(at)}
+        onChange={(e) => {
+          const ms = new Date(e.target.value).getTime();
+          if (!Number.isNaN(ms)) set(ms);
+        }}
+        className={FIELD}
+      />
+    </label>
+  );
+  return (
+    <fieldset className="flex flex-wrap items-center gap-3 text-sm">
+      <legend className="sr-only">From when to when</legend>
+      {moment("from", from, (ms) => choose(ms, to))}
+      {moment("to", to, (ms) => choose(from, ms))}
+      {from >= to && <span role="alert" className="text-fails">▲ It ends before it begins.</span>}
+      {from < now - KEPT_MS && <span className="text-waits">Minutes are kept for 35 days; before that, only the sums since the beginning are known.</span>}
+    </fieldset>
+  );
+}
 
 function Verdict({ ledger }: { ledger: LedgerAnswer }) {
   const off = ledger.equations.filter((e) => !e.holds);
@@ -55,13 +98,26 @@ function csv(ledger: LedgerAnswer, prices: Map<string, Cost>): string {
 export function LedgerPage() {
   const { frozen } = useFrozen();
   const [span, setSpan] = useState("all");
+  const [between, setBetween] = useState<[number, number]>([0, 0]);
+  const [by, setBy] = useStored("ledger-group");
   const { data: flow } = useFlow(true);
-  const minutes = SPANS.find((s) => s.value === span)?.minutes ?? null;
-  const { data: ledger, error } = useLedger(minutes, frozen);
+  const [from, to] = between;
+  const asked = span === "between" ? (from < to ? `from_ms=${from}&to_ms=${to}` : "minutes=5") : (SPANS.find((s) => s.value === span)?.asked ?? "");
+  const { data: ledger, error } = useLedger(asked, frozen);
   if (ledger === undefined) {
     return error === null ? <Message title="Loading…" /> : <Message tone="fails" title={`The ledger cannot be shown: ${error.message}.`} />;
   }
   const prices = new Map((flow?.destinations ?? []).flatMap((d) => (d.cost == null ? [] : [[d.name, d.cost] as const])));
+  const routes = flow?.routes ?? [];
+  const ways = groupings(routes);
+  const chooseSpan = (chosen: string) => {
+    if (chosen === "") return;
+    if (chosen === "between" && to === 0) {
+      const end = Math.floor(ledger.now_ms / 60_000) * 60_000;
+      setBetween([end - 3_600_000, end]);
+    }
+    setSpan(chosen);
+  };
   const names = (place: string) => [...new Set(ledger.rows.filter((r) => r.place === place).map((r) => r.name))].sort();
   return (
     <>
@@ -76,14 +132,21 @@ export function LedgerPage() {
         <button type="button" className={`${BUTTON} ml-auto`} disabled={ledger.rows.length === 0} onClick={() => download("ledger.csv", "text/csv", csv(ledger, prices))}>
           Take along as CSV
         </button>
-        <ToggleGroup.Root type="single" value={span} onValueChange={(v) => v !== "" && setSpan(v)} aria-label="Span of time" className="flex overflow-hidden rounded border border-line text-sm">
-          {SPANS.map((s) => (
+        <ToggleGroup.Root type="single" value={span} onValueChange={chooseSpan} aria-label="Span of time" className="flex overflow-hidden rounded border border-line text-sm">
+          {[...SPANS, { value: "between", label: "Any span", asked: "" }].map((s) => (
             <ToggleGroup.Item key={s.value} value={s.value} className="px-2.5 py-1 text-soft data-[state=on]:bg-petal-wash data-[state=on]:font-medium data-[state=on]:text-petal">
               {s.label}
             </ToggleGroup.Item>
           ))}
         </ToggleGroup.Root>
       </div>
+      {(span === "between" || ways.length > 0) && (
+        <div className="flex flex-wrap items-center gap-x-6 gap-y-2 pb-4">
+          {span === "between" && <Between from={from} to={to} now={ledger.now_ms} choose={(from, to) => setBetween([from, to])} />}
+          <GroupBy label="added up by" ways={ways} by={by} choose={setBy} />
+        </div>
+      )}
+      {ways.includes(by ?? "") && ledger.rows.length > 0 && <By by={by ?? ""} routes={routes} ledger={ledger} prices={prices} />}
       {ledger.rows.length === 0 ? (
         <Message title="Nothing was counted in this period.">{span === "all" ? "The ledger begins with the first event." : "Choose a longer span."}</Message>
       ) : (

@@ -14,6 +14,7 @@ import { Twice } from "../../parts/Twice";
 import { Actions, Files, Troubles, fresh } from "../flow/Senders";
 import { Connect } from "./Connect";
 import { Lines } from "./Lines";
+import { WhoSends } from "./WhoSends";
 
 /** What each state is called and looks like; those in trouble stand first. */
 const STATES: Record<Source["state"], { mark: string; word: string; colour: string; rank: number }> = {
@@ -95,6 +96,7 @@ function Entry({ source: s, now, may }: { source: Source; now: number; may: (wor
       <div className="flex flex-wrap items-start gap-3 border-t border-line pt-2">
         {may("operate") && <Actions source={s} told={false} />}
         {s.keyed && may("secrets") && <Key source={s} />}
+        <WhoSends source={s.name} />
         <details className="text-sm open:basis-full">
           <summary className={`${BUTTON} inline-block cursor-pointer`}>Point something at it</summary>
           <div className="pt-2">

@@ -21,7 +21,7 @@ async fn what_is_in_there_is_seen_narrowed_and_explained_by_keyboard() {
 
     node.apply(&format!(
         "[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.desk]\nkind = \"discard\"\n\
-         [[route]]\nname = \"trouble\"\nwhen = 'severity >= warn'\ndo = ['drop gate = 3']\nto = [\"desk\"]\n"
+         [[route]]\nname = \"trouble\"\nwhen = 'severity >= warn'\ndo = ['drop gate = 3', 'tag geo.city = \"Lowmere\", geo.latitude = 50.27, geo.longitude = -4.31 when gate > 3', 'tag geo.city = \"Skerry Point\", geo.latitude = 50.19, geo.longitude = -4.44 when gate = 1']\nto = [\"desk\"]\n"
     ));
     let send = async |from: usize| {
         let body = (from..from + 200).fold(String::new(), |mut body, n| {
@@ -105,6 +105,19 @@ async fn what_is_in_there_is_seen_narrowed_and_explained_by_keyboard() {
     browser.tab_to("Open the draft").await;
     browser.keys(Key::Enter + "").await;
     browser.sees("Your draft of revision 1: 1 part changed").await;
+
+    // Located ones on a map, as they leave the route's steps; a place goes into the sentence.
+    browser.driver.goto(node.url("/events?at=route%3Atrouble&view=map")).await.unwrap();
+    browser.sees("No event here has a latitude and a longitude.").await;
+    browser.tab_to("Before or after the route’s steps").await;
+    browser.keys(Key::Down + "").await;
+    browser.sees("of the events are located, at 2 places.").await;
+    browser.find("svg[aria-label^='2 places on an outline of the world'] circle").await;
+    browser.without_violations("the map").await;
+    browser.tab_to("Skerry Point").await;
+    browser.keys(Key::Enter + "").await;
+    browser.find("button[aria-label='Edit the condition: geo.city = \"Skerry Point\"']").await;
+    browser.sees("100 % of the events are located, at one place.").await;
 
     // Live: events as they pass.
     browser.driver.goto(node.url("/events?at=route%3Atrouble&live=true")).await.unwrap();

@@ -89,6 +89,11 @@ async fn a_source_is_connected_and_its_first_event_read_by_a_kit() {
     browser.driver.goto(node.url("/sources")).await.unwrap();
     browser.sees("arriving?").await;
     browser.sees("✓ all of it").await;
+    browser.tab_to("Who sends").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("127.0.0.1").await;
+    browser.sees("share of bytes").await;
+    browser.sees("100 %").await;
     browser.without_violations("the sources").await;
     browser.tab_to("New key").await;
     browser.keys(Key::Enter + "").await;

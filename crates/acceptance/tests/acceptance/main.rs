@@ -7,6 +7,7 @@ mod client;
 mod console;
 mod console_deliveries;
 mod console_events;
+mod console_ledger;
 mod console_plan;
 mod console_sources;
 mod crash;

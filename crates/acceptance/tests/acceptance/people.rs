@@ -12,9 +12,11 @@ use crate::harness::{Node, free_ports, post, text, until};
 const CALLS: &str = "
 VTOAW GET    /api/v1/status
 VTOAW GET    /api/v1/flow
+VTOAW GET    /api/v1/flow/before
 VTOAW GET    /api/v1/me
 VTOAW PUT    /api/v1/me/password
 VTOAW GET    /api/v1/sources
+VTOAW GET    /api/v1/sources/{name}/senders
 ..O.W POST   /api/v1/sources/{name}/pause
 ..O.W POST   /api/v1/sources/{name}/resume
 ....W POST   /api/v1/sources/{name}/key

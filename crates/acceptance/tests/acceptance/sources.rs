@@ -364,6 +364,20 @@ async fn clocks_that_are_off_and_copies_by_two_ways_are_noticed() {
     }
     let shown = node.json(&["source", "show", "first"]);
     assert!(shown["freshness"]["half_ms"].as_i64().unwrap() < 60_000, "{shown}");
+    // Who sends: each with its share, and with what is wrong with its clock.
+    assert_eq!(post(&right, first, "{broken\n").await.status(), 200);
+    let senders = node.json(&["source", "senders", "first"]);
+    let told = |n: usize| senders["senders"][n].clone();
+    assert_eq!((senders["senders"].as_array().unwrap().len(), senders["others"].as_u64()), (2, Some(0)), "{senders}");
+    assert_eq!(
+        (&told(0)["from"], &told(0)["events"], &told(0)["unreadable"], &told(0)["clock"]),
+        (&"127.0.0.2".into(), &5_600.into(), &1.into(), &serde_json::Value::Null)
+    );
+    assert!(told(1)["from"] == "127.0.0.1" && told(1)["clock"].as_str().unwrap().contains("2 h in the past"), "{senders}");
+    assert!((told(0)["share"].as_f64().unwrap() + told(1)["share"].as_f64().unwrap() - 1.0).abs() < 1e-9 && told(0)["share"].as_f64() > Some(0.8), "{senders}");
+    let printed = text(&node.client(&["source", "senders", "first"]).stdout);
+    assert!(printed.contains("127.0.0.2") && printed.contains("its clock is behind"), "{printed}");
+    assert_eq!(node.client(&["source", "senders", "none"]).status.code(), Some(1));
     assert!(shown["troubles"][0]["from"] == "127.0.0.1" && shown["says"].as_str().unwrap().contains("events of 127.0.0.1 all have timestamps"), "{shown}");
     node.stop().await;
 }

@@ -64,6 +64,12 @@ async fn a_running_plan_tells_what_is_in_its_streams() {
     assert_eq!(names[0], "message");
     let port = fields["fields"].as_array().unwrap().iter().find(|f| f["name"] == "port").unwrap();
     assert_eq!((&port["distinct"], &port["top"][0]["what"], &port["share"]), (&json!(1), &json!("Lowmere"), &json!(1.0)));
+    // As they leave the route's steps.
+    let leaving = node.json(&["fields", "route:trouble", "--leaving"]);
+    let share = |fields: &Value| fields["fields"].as_array().unwrap().iter().find(|f| f["name"] == "seen").map(|f| f["share"].clone());
+    assert_eq!((share(&leaving), share(&fields)), (Some(json!(1.0)), None));
+    assert_eq!(node.json(&["match", "seen = 1", "--on", "route:trouble", "--leaving", "--most", "1"])["met"], leaving["events"]);
+    assert_eq!(node.json(&["match", "seen = 1", "--on", "route:trouble"])["met"], 0);
     // Which parts of the plan read a field; what is new beside what has come for a while.
     let of_source = node.json(&["fields", "source:quays"]);
     let read = |name: &str| of_source["fields"].as_array().unwrap().iter().find(|f| f["name"] == name).unwrap()["read_by"].clone();

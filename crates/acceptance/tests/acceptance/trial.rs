@@ -325,8 +325,12 @@ async fn a_sentence_goes_on_with_what_is_in_the_stream() {
     let bounded = made["token"].as_str().unwrap().to_owned();
     let ask = async |token: &str, kind: &str, text: &str, point: Option<&str>| {
         let request = json!({ "kind": kind, "text": text, "point": point });
-        let answer = node.http.post(node.url("/api/v1/complete")).bearer_auth(token).json(&request).send().await.unwrap();
-        (answer.status().as_u16(), answer.json::<Value>().await.unwrap())
+        let whole = async || {
+            let answer = node.http.post(node.url("/api/v1/complete")).bearer_auth(token).json(&request).send().await.unwrap();
+            let (status, told) = (answer.status().as_u16(), answer.json::<Value>().await.unwrap());
+            (told["partial"] != true).then_some((status, told))
+        };
+        until("the sample is looked at", whole).await
     };
     let offered = |answer: &Value| answer["proposals"].as_array().unwrap().iter().map(|p| p["text"].as_str().unwrap().to_owned()).collect::<Vec<_>>();
     let owner = node.token();

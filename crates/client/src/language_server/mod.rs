@@ -27,6 +27,8 @@ use document::{Document, Quoted, Section};
 
 /// The service has so long to answer while somebody types.
 const PATIENCE: Duration = Duration::from_millis(400);
+/// A service that is still looking at its sample is asked again after so long.
+const ASK_AGAIN: Duration = Duration::from_millis(50);
 /// Most proposals.
 const MOST: usize = 60;
 
@@ -252,10 +254,15 @@ impl Server {
         for point in points.into_iter().take(3) {
             let request = CompleteRequest { kind: word.to_owned(), text: text.to_owned(), point: Some(point), most: Some(MOST) };
             let asked = async {
-                let answer = tokio::time::timeout(PATIENCE, client.call(Method::POST, "/api/v1/complete", &request)).await.ok()?.ok()?;
-                answer.read::<CompleteAnswer>().ok()
+                loop {
+                    let answer: CompleteAnswer = client.call(Method::POST, "/api/v1/complete", &request).await.ok()?.read().ok()?;
+                    if !answer.partial {
+                        return Some(answer);
+                    }
+                    tokio::time::sleep(ASK_AGAIN).await;
+                }
             };
-            let Some(answer) = self.handle.block_on(asked) else { continue };
+            let Ok(Some(answer)) = self.handle.block_on(async { tokio::time::timeout(PATIENCE, asked).await }) else { continue };
             let seen: Vec<_> =
                 answer.proposals.into_iter().filter(|p| matches!(p.sort.as_str(), "field" | "value")).map(|p| (p.text, p.sort, p.share)).collect();
             if !seen.is_empty() {

@@ -1,7 +1,7 @@
 //! What may stand next in a sentence, by what is in the streams.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use axum::extract::State;
@@ -14,13 +14,17 @@ use rockrose_survey::{Field, Fields};
 
 use super::draft::{condition_said, step_said};
 use super::extract::Body;
-use super::survey::seen;
+use super::survey::{Looked, seen};
 use super::types::{self, CompleteAnswer, CompleteRequest, SentenceProposal};
 use crate::App;
 use crate::caller::Caller;
 
-/// What is known of the events at a point is asked again after so long.
-const KEPT_FOR: Duration = Duration::from_secs(15);
+/// What is known of the events at a point is looked up again after so long, if it is asked for.
+const FRESH_FOR: Duration = Duration::from_secs(15);
+/// It is forgotten after so long.
+const KEPT_FOR: Duration = Duration::from_secs(300);
+/// Whoever asks for a point of which nothing is known waits so long for its sample to be looked at.
+const PATIENCE: Duration = Duration::from_millis(10);
 /// So many events of a sample are looked at.
 const LOOKED_AT: usize = 5_000;
 /// Of so many points it is kept.
@@ -36,11 +40,53 @@ pub(crate) struct Known {
 /// What is known of the points that were asked for lately.
 #[derive(Default)]
 pub(crate) struct KnownPoints {
-    kept: Mutex<HashMap<PointSeen, (Instant, Arc<Known>)>>,
+    kept: Mutex<HashMap<PointSeen, Kept>>,
+}
+
+/// What is known of a point.
+struct Kept {
+    /// Nothing, while its sample is looked at for the first time.
+    known: Option<Arc<Known>>,
+    since: Instant,
+    /// Its sample is being looked at.
+    is_looked_up: bool,
 }
 
 /// A point, and the grants of whoever looks at it.
 type PointSeen = (String, String);
+
+impl KnownPoints {
+    fn kept(&self) -> MutexGuard<'_, HashMap<PointSeen, Kept>> {
+        self.kept.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// What is known of a point, and whether whoever asks is to look it up, which is said to one of them.
+    fn lately(&self, key: &PointSeen) -> (Option<Arc<Known>>, bool) {
+        let mut all = self.kept();
+        if let Some(kept) = all.get_mut(key).filter(|kept| kept.since.elapsed() < KEPT_FOR) {
+            let is_due = kept.since.elapsed() >= FRESH_FOR && !std::mem::replace(&mut kept.is_looked_up, true);
+            return (kept.known.clone(), is_due);
+        }
+        put(&mut all, key.clone(), Kept { known: None, since: Instant::now(), is_looked_up: true });
+        (None, true)
+    }
+
+    fn keep(&self, key: PointSeen, known: &Arc<Known>) {
+        put(&mut self.kept(), key, Kept { known: Some(Arc::clone(known)), since: Instant::now(), is_looked_up: false });
+    }
+
+    fn forget(&self, key: &PointSeen) {
+        self.kept().remove(key);
+    }
+}
+
+/// Keeps what is known of a point, if there is room.
+fn put(all: &mut HashMap<PointSeen, Kept>, key: PointSeen, kept: Kept) {
+    all.retain(|_, kept| kept.since.elapsed() < KEPT_FOR);
+    if all.len() < MOST_POINTS || all.contains_key(&key) {
+        all.insert(key, kept);
+    }
+}
 
 impl Known {
     fn of(fields: &Fields) -> Known {
@@ -75,29 +121,44 @@ fn literal(field: &Field, value: &str) -> Option<String> {
     })
 }
 
-async fn known(app: &Arc<App>, caller: &Arc<Caller>, point: &str) -> Result<Arc<Known>, Problem> {
+/// What is known of a point, at once: what was found out lately, while it is looked up again. Nothing yet, if it was not asked for lately and its sample takes a while to look at.
+async fn known(app: &Arc<App>, caller: &Arc<Caller>, point: &str) -> Result<Option<Arc<Known>>, Problem> {
+    caller.open_eye(app, &super::place(point)?)?;
     // Whoever sees something else has something else kept.
     let key = (point.to_owned(), caller.grants.to_string());
-    let kept = || app.known.kept.lock().unwrap_or_else(PoisonError::into_inner);
-    if let Some((_, known)) = kept().get(&key).filter(|(since, _)| since.elapsed() < KEPT_FOR) {
-        return Ok(Arc::clone(known));
+    let (known, is_due) = app.known.lately(&key);
+    if !is_due {
+        return Ok(known);
     }
-    let (_, seen) = seen(app, caller, point, None).await?;
-    let surveyed = tokio::task::spawn_blocking(move || {
-        let mut fields = Fields::default();
-        let every = seen.len().div_ceil(LOOKED_AT).max(1);
-        for one in seen.iter().step_by(every) {
-            fields.add(one.event.as_bytes(), one.times, one.at_ms);
-        }
-        Arc::new(Known::of(&fields))
-    });
-    let known = surveyed.await.map_err(|_| Problem::internal("the sample could not be looked at"))?;
-    let mut kept = kept();
-    kept.retain(|_, (since, _)| since.elapsed() < KEPT_FOR);
-    if kept.len() < MOST_POINTS {
-        kept.insert(key, (Instant::now(), Arc::clone(&known)));
+    let looked_up = tokio::spawn(look_up(Arc::clone(app), Arc::clone(caller), key));
+    if known.is_some() {
+        return Ok(known);
     }
-    Ok(known)
+    match tokio::time::timeout(PATIENCE, looked_up).await {
+        Ok(done) => done.unwrap_or_else(|_| Err(Problem::internal("the sample could not be looked at"))).map(Some),
+        Err(_) => Ok(None),
+    }
+}
+
+/// Looks at the sample of a point and keeps what it tells.
+async fn look_up(app: Arc<App>, caller: Arc<Caller>, key: PointSeen) -> Result<Arc<Known>, Problem> {
+    let surveyed = async {
+        let (_, seen) = seen(&app, &caller, &Looked { point: &key.0, when: None, leaving: false }).await?;
+        let surveyed = tokio::task::spawn_blocking(move || {
+            let mut fields = Fields::default();
+            for one in seen.iter().step_by(seen.len().div_ceil(LOOKED_AT).max(1)) {
+                fields.add(one.event.as_bytes(), one.times, one.at_ms);
+            }
+            Arc::new(Known::of(&fields))
+        });
+        surveyed.await.map_err(|_| Problem::internal("the sample could not be looked at"))
+    };
+    let found = surveyed.await;
+    match &found {
+        Ok(known) => app.known.keep(key, known),
+        Err(_) => app.known.forget(&key),
+    }
+    found
 }
 
 /// What may stand at the end of a sentence that is not whole yet: words, fields with how often they are seen, values with their shares, names of the active plan.
@@ -115,8 +176,10 @@ pub(crate) async fn complete(
     };
     let known = match &request.point {
         Some(point) => known(&app, &caller, point).await?,
-        None => Arc::default(),
+        None => Some(Arc::default()),
     };
+    let partial = known.is_none();
+    let known = known.unwrap_or_default();
     let running = app.engine.running();
     let text = &request.text;
     let told = following(kind, text);
@@ -128,7 +191,7 @@ pub(crate) async fn complete(
         SentenceKind::Step => step_said(text, 1),
         SentenceKind::Condition => condition_said(text),
     };
-    Ok(Json(CompleteAnswer { from: told.from, proposals, mistake, whole }))
+    Ok(Json(CompleteAnswer { from: told.from, proposals, mistake, whole, partial }))
 }
 
 fn offered(plan: &CheckedPlan, known: &Known, text: &str, told: &rockrose_language::Following, most: usize) -> Vec<rockrose_language::Proposal> {
@@ -158,6 +221,29 @@ mod tests {
         assert_eq!(known.values("status").iter().map(|(v, _)| v.as_str()).collect::<Vec<_>>(), ["200", "201"]);
         assert_eq!(known.values("paid"), [("true".to_owned(), 1.0)]);
         assert_eq!((known.values("who"), known.values("none")), (Vec::new(), Vec::new()));
+    }
+
+    #[test]
+    fn what_is_known_of_a_point_is_looked_up_again_by_one_while_all_are_answered() {
+        let points = KnownPoints::default();
+        let key = ("source:quays".to_owned(), String::new());
+        let lately = || {
+            let (known, is_due) = points.lately(&key);
+            (known.is_some(), is_due)
+        };
+        // The first looks it up, and the others do not wait for it.
+        assert_eq!([lately(), lately()], [(false, true), (false, false)]);
+        points.keep(key.clone(), &Arc::default());
+        assert_eq!(lately(), (true, false));
+        let aged = |age: Duration| points.kept().get_mut(&key).unwrap().since = Instant::now().checked_sub(age).unwrap();
+        aged(FRESH_FOR);
+        assert_eq!([lately(), lately()], [(true, true), (true, false)]);
+        points.keep(key.clone(), &Arc::default());
+        assert_eq!(lately(), (true, false));
+        aged(KEPT_FOR);
+        assert_eq!(lately(), (false, true));
+        points.forget(&key);
+        assert!(points.kept().is_empty());
     }
 
     /// With 10 000 fields an answer is a search through their names, not through the events.

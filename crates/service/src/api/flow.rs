@@ -1,5 +1,6 @@
 //! What passes through the plan.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use axum::extract::State;
@@ -8,10 +9,10 @@ use rockrose_intake::Problem;
 use rockrose_ledger::{Amount, Measure, Stage};
 use rockrose_plan::Gate;
 use rockrose_records::Side;
-use rockrose_spool::Waiting;
+use rockrose_spool::{SpoolError, Waiting};
 
 use super::rates::Book;
-use super::types::{Cost, DestinationHealth, DestinationState, Flow, FlowDestination, FlowRoute, FlowSource};
+use super::types::{Cost, DestinationHealth, DestinationState, Flow, FlowBefore, FlowDestination, FlowRoute, FlowSource, Volume, VolumeBefore};
 use super::{spool_problem, types};
 use crate::caller::Caller;
 use crate::{App, now_ms, queues};
@@ -97,6 +98,64 @@ pub(crate) async fn flow(State(app): State<Arc<App>>, Extension(caller): Extensi
         routes: routes.collect(),
         destinations,
     }))
+}
+
+/// Minutes in an hour.
+const HOUR: i64 = 60;
+/// Minutes in a day.
+const DAY: i64 = 24 * HOUR;
+
+/// The last hour beside the same hour yesterday and a week ago, as the ledger has it; kept for the minute, in which it stays the same.
+#[derive(Default)]
+pub(crate) struct Before(tokio::sync::Mutex<Option<(i64, Arc<Hours>)>>);
+
+/// What passed each place within an hour.
+type Hour = BTreeMap<(Stage, String), Amount>;
+
+struct Hours {
+    now: Hour,
+    /// Nothing, if the ledger begins later.
+    yesterday: Option<Hour>,
+    last_week: Option<Hour>,
+}
+
+impl Before {
+    async fn hours(&self, app: &App, until: i64) -> Result<Arc<Hours>, SpoolError> {
+        let mut kept = self.0.lock().await;
+        if let Some((of, hours)) = &*kept
+            && *of == until
+        {
+            return Ok(Arc::clone(hours));
+        }
+        let begun = app.spool.first_minute(0).await?;
+        let hour = async |back: i64| {
+            let since = until - back - HOUR;
+            if begun.is_none_or(|begun| begun > since) { Ok(None) } else { app.spool.volumes(since, since + HOUR).await.map(Some) }
+        };
+        let (yesterday, last_week) = (hour(DAY).await?, hour(7 * DAY).await?);
+        let hours = Arc::new(Hours { now: app.spool.volumes(until - HOUR, until).await?, yesterday, last_week });
+        *kept = Some((until, Arc::clone(&hours)));
+        Ok(hours)
+    }
+}
+
+/// What passed each source, route and destination in the last hour, and in the same hour yesterday and a week ago.
+#[utoipa::path(get, path = "/api/v1/flow/before", tag = "watch", responses((status = 200, body = types::FlowBefore), (status = 401, body = types::Problem)))]
+pub(crate) async fn before(State(app): State<Arc<App>>) -> Result<Json<FlowBefore>, Problem> {
+    let until = now_ms().div_euclid(60_000);
+    let hours = app.before.hours(&app, until).await.map_err(|e| spool_problem(&e))?;
+    let running = app.engine.running();
+    let plan = &running.checked;
+    let sources = plan.sources.iter().map(|s| (Stage::Source, &s.name));
+    let routes = plan.routes.iter().map(|r| (Stage::Route, &r.name));
+    let destinations = plan.destinations.iter().map(|d| (Stage::Destination, &d.name));
+    let places = sources.chain(routes).chain(destinations).map(|(stage, name)| {
+        let point = format!("{}:{name}", stage.word());
+        let place = (stage, name.clone());
+        let volume = |hour: &Hour| hour.get(&place).map_or_else(Volume::default, |a| Volume { events: a.events, bytes: a.bytes });
+        VolumeBefore { point, now: volume(&hours.now), yesterday: hours.yesterday.as_ref().map(volume), last_week: hours.last_week.as_ref().map(volume) }
+    });
+    Ok(Json(FlowBefore { until_ms: until * 60_000, places: places.collect() }))
 }
 
 fn stopped(now_ms: i64) -> DestinationHealth {

@@ -35,6 +35,24 @@ const SHOWN: usize = 4_096;
 pub(crate) struct LedgerQuery {
     /// Only the last so many minutes; left out, everything since the beginning.
     minutes: Option<i64>,
+    /// Only from here on, in milliseconds since 1970; the minute in which it lies counts whole. Not together with `minutes`.
+    from_ms: Option<i64>,
+    /// Only up to here, in milliseconds since 1970; the minute in which it lies counts whole. Not together with `minutes`.
+    to_ms: Option<i64>,
+}
+
+impl LedgerQuery {
+    /// The first minute, and the one after the last, minutes since 1970; none: since the beginning, and until now.
+    fn span(&self, now_ms: i64) -> Result<(Option<i64>, Option<i64>), Problem> {
+        let bad = |detail: &str| Problem::new(StatusCode::BAD_REQUEST, "bad-span", "No such span", detail);
+        let (from, to) = (self.from_ms.map(|ms| ms.div_euclid(60_000)), self.to_ms.map(|ms| ms.saturating_add(59_999).div_euclid(60_000)));
+        match self.minutes {
+            Some(_) if from.is_some() || to.is_some() => Err(bad("a span is told either by `minutes` or by `from_ms` and `to_ms`")),
+            Some(minutes) => Ok((Some(first_minute(now_ms, minutes)), None)),
+            None if from.zip(to).is_some_and(|(from, to)| from >= to) => Err(bad("`from_ms` is not before `to_ms`")),
+            None => Ok((from, to)),
+        }
+    }
 }
 
 /// The first of the last so many minutes, which count whole; minutes since 1970.
@@ -44,11 +62,11 @@ fn first_minute(now_ms: i64, minutes: i64) -> i64 {
 }
 
 /// The account of every event and byte, and whether it balances.
-#[utoipa::path(get, path = "/api/v1/ledger", tag = "verify", params(LedgerQuery), responses((status = 200, body = types::LedgerAnswer), (status = 401, body = types::Problem)))]
+#[utoipa::path(get, path = "/api/v1/ledger", tag = "verify", params(LedgerQuery), responses((status = 200, body = types::LedgerAnswer), (status = 400, body = types::Problem), (status = 401, body = types::Problem)))]
 pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<LedgerQuery>) -> Result<Json<LedgerAnswer>, Problem> {
     let now = now_ms();
-    let since = query.minutes.map(|minutes| first_minute(now, minutes));
-    let rows = app.spool.ledger(since, None).await.map_err(|e| spool_problem(&e))?;
+    let (since, until) = query.span(now)?;
+    let rows = app.spool.ledger(since, until).await.map_err(|e| spool_problem(&e))?;
     let equations = app.spool.balance().await.map_err(|e| spool_problem(&e))?;
     let mut rows: Vec<_> = rows.into_iter().collect();
     rows.sort_by(|a, b| a.account.cmp(&b.account));
@@ -68,6 +86,7 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
     let caveats = plan.destinations.iter().filter_map(|d| Some(format!("destination {} {}", d.name, plan.undone_redaction(d)?))).collect();
     Ok(Json(LedgerAnswer {
         since_ms: since.map(|m| m * 60_000),
+        until_ms: until.map(|m| m * 60_000),
         now_ms: now,
         rows: rows.into_iter().map(|r| types::ledger_entry(&r.account, r.amount, (active, &steps))).collect(),
         waiting: waiting.into_iter().map(|(destination, w)| LedgerWaiting { destination, events: w.amount.events, bytes: w.amount.bytes }).collect(),
@@ -165,6 +184,17 @@ pub(super) fn quarantine_entry(eye: &mut Eye, q: Quarantined) -> Option<Quaranti
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_span_is_told_in_one_way_and_counts_its_minutes_whole() {
+        let span = |minutes, from_ms, to_ms| LedgerQuery { minutes, from_ms, to_ms }.span(100 * 60_000);
+        assert_eq!(span(None, None, None).unwrap(), (None, None));
+        assert_eq!(span(Some(5), None, None).unwrap(), (Some(96), None));
+        assert_eq!(span(None, Some(3 * 60_000 + 1), Some(4 * 60_000 + 1)).unwrap(), (Some(3), Some(5)));
+        assert_eq!(span(None, Some(3 * 60_000), Some(4 * 60_000)).unwrap(), (Some(3), Some(4)));
+        assert_eq!(span(None, None, Some(i64::MAX)).unwrap().0, None);
+        assert!(span(Some(5), Some(1), None).is_err() && span(None, Some(60_000), Some(60_000)).is_err());
+    }
 
     #[test]
     fn minutes_count_whole_however_many_are_asked_for() {

@@ -6,7 +6,7 @@ mod destinations;
 mod document;
 mod draft;
 mod extract;
-mod flow;
+pub(crate) mod flow;
 mod ledger;
 mod look;
 mod metrics;
@@ -76,7 +76,9 @@ fn described() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::with_openapi(ApiDoc::openapi())
         .routes(routes!(status::status))
         .routes(routes!(flow::flow))
+        .routes(routes!(flow::before))
         .routes(routes!(sources::sources))
+        .routes(routes!(sources::senders))
         .routes(routes!(sources::pause))
         .routes(routes!(sources::resume))
         .routes(routes!(sources::new_key, sources::revoke_key))

@@ -38,9 +38,11 @@ const FILES: &[Need] = &[Need::SeeAll, Need::ChangeAll];
 pub(crate) const PERMITS: &[Permit] = &[
     read("/api/v1/status", KNOWN),
     read("/api/v1/flow", KNOWN),
+    read("/api/v1/flow/before", KNOWN),
     read("/api/v1/me", KNOWN),
     noted("PUT", "/api/v1/me/password", KNOWN, "change own password"),
     read("/api/v1/sources", KNOWN),
+    read("/api/v1/sources/{name}/senders", KNOWN),
     noted("POST", "/api/v1/sources/{name}/pause", OPERATE, "pause source"),
     noted("POST", "/api/v1/sources/{name}/resume", OPERATE, "resume source"),
     noted("POST", "/api/v1/sources/{name}/key", SECRETS, "make source key"),

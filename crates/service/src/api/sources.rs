@@ -6,7 +6,7 @@ use std::time::Duration;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
-use rockrose_intake::{FileSeen, Problem, SenderFault, SourceStatus, paste_lines, remedy, url_with_key};
+use rockrose_intake::{Ages, FileSeen, Problem, SenderFault, SourceStatus, paste_lines, remedy, url_with_key};
 use rockrose_language::Place;
 use rockrose_ledger::{Measure, Stage};
 use rockrose_plan::Source as Planned;
@@ -17,7 +17,7 @@ use utoipa::IntoParams;
 
 use super::extract::{Asked, Part};
 use super::rates::Book;
-use super::types::{self, CaughtRecord, Freshness, SendLine, Source, SourceFile, SourceKey, SourceState, Trouble};
+use super::types::{self, CaughtRecord, Freshness, SendLine, Sender, SenderList, Source, SourceFile, SourceKey, SourceState, Trouble};
 use crate::caller::{Caller, Watched};
 use crate::{App, now_ms, queues};
 
@@ -69,7 +69,7 @@ fn told(app: &App, book: &Book<'_>, planned: &Planned, now: i64) -> Source {
         connections: hearing.connections,
         received: book.gauge(Stage::Source, &planned.name, Measure::Received),
         unreadable: book.gauge(Stage::Source, &planned.name, Measure::Quarantined),
-        freshness: hearing.ages.freshness().map(|f| Freshness { half_ms: f.half, most_ms: f.most, nearly_all_ms: f.nearly_all }),
+        freshness: freshness(&hearing.ages),
         paused_by: app.engine.paused(Side::Source, &planned.name).map(|p| p.who),
         file_count: hearing.files.len(),
         receive_buffer_bytes: hearing.receive_buffer,
@@ -77,6 +77,32 @@ fn told(app: &App, book: &Book<'_>, planned: &Planned, now: i64) -> Source {
         troubles: troubles.collect(),
         send: paste_lines(planned).into_iter().map(|p| SendLine { with: p.with.to_owned(), line: p.line }).collect(),
     }
+}
+
+fn freshness(ages: &Ages) -> Option<Freshness> {
+    ages.freshness().map(|f| Freshness { half_ms: f.half, most_ms: f.most, nearly_all_ms: f.nearly_all })
+}
+
+/// Who sends to a source, how much, and whether their clocks are right.
+#[utoipa::path(get, path = "/api/v1/sources/{name}/senders", tag = "connect", params(("name" = String, Path)),
+    responses((status = 200, body = types::SenderList), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
+pub(crate) async fn senders(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<Json<SenderList>, Problem> {
+    known(&app.engine.running(), &name)?;
+    let seen = app.sources.monitor(&name).who_sends();
+    let all: u64 = seen.other_bytes + seen.senders.iter().map(|s| s.bytes).sum::<u64>();
+    let sender = |s: &rockrose_intake::Sender| Sender {
+        from: s.from.map(|a| a.to_string()),
+        events: s.events,
+        unreadable: s.unreadable,
+        bytes: s.bytes,
+        share: s.bytes as f64 / all.max(1) as f64,
+        first_ms: s.first_ms,
+        last_ms: s.last_ms,
+        freshness: freshness(&s.ages),
+        clock: s.clock_off(),
+    };
+    let senders = seen.senders.iter().map(sender).collect();
+    Ok(Json(SenderList { now_ms: now_ms(), senders, others: seen.others, other_events: seen.other_events, other_bytes: seen.other_bytes }))
 }
 
 fn known<'a>(running: &'a crate::engine::Running, name: &str) -> Result<&'a Planned, Problem> {

@@ -29,6 +29,9 @@ pub(crate) struct SampleQuery {
     point: String,
     /// Only events that meet this condition.
     when: Option<String>,
+    /// Of a route: its events as they leave its steps, without those that it removes, merges or holds back.
+    #[serde(default)]
+    leaving: bool,
     /// Most events to answer with, the newest; 100 if left out, at most 1000.
     most: Option<usize>,
 }
@@ -40,6 +43,9 @@ pub(crate) struct FieldsQuery {
     point: String,
     /// Only events that meet this condition.
     when: Option<String>,
+    /// Of a route: its events as they leave its steps, without those that it removes, merges or holds back.
+    #[serde(default)]
+    leaving: bool,
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -49,11 +55,37 @@ pub(crate) struct PatternsQuery {
     point: String,
     /// Only events that meet this condition.
     when: Option<String>,
+    /// Of a route: its events as they leave its steps, without those that it removes, merges or holds back.
+    #[serde(default)]
+    leaving: bool,
     /// The field whose text is looked at; the message if left out.
     field: Option<String>,
     /// Say of each pattern whether it came up in the last so many minutes, or came no more.
     minutes: Option<i64>,
 }
+
+/// What is looked at.
+pub(super) struct Looked<'a> {
+    /// `source:NAME`, `route:NAME` or `remainder`.
+    pub(super) point: &'a str,
+    /// Only events that meet this condition.
+    pub(super) when: Option<&'a str>,
+    /// As they leave a route's steps, and not as it takes them.
+    pub(super) leaving: bool,
+}
+
+/// Queries that say what is looked at.
+macro_rules! looked {
+    ($($query:ty),*) => {
+        $(impl $query {
+            fn looked(&self) -> Looked<'_> {
+                Looked { point: &self.point, when: self.when.as_deref(), leaving: self.leaving }
+            }
+        })*
+    };
+}
+
+looked!(SampleQuery, FieldsQuery, PatternsQuery);
 
 /// An event of a sample, as somebody may see it.
 pub(super) struct Seen {
@@ -64,7 +96,8 @@ pub(super) struct Seen {
 }
 
 /// The events of a sample as they may be seen.
-pub(super) async fn seen(app: &Arc<App>, caller: &Arc<Caller>, point: &str, when: Option<&str>) -> Result<(Place, Vec<Seen>), Problem> {
+pub(super) async fn seen(app: &Arc<App>, caller: &Arc<Caller>, looked: &Looked<'_>) -> Result<(Place, Vec<Seen>), Problem> {
+    let &Looked { point, when, leaving } = looked;
     let place = super::place(point)?;
     let mut eye = caller.open_eye(app, &place)?;
     let condition: Option<Condition> = when.map(super::tail::condition).transpose()?.flatten();
@@ -84,7 +117,7 @@ pub(super) async fn seen(app: &Arc<App>, caller: &Arc<Caller>, point: &str, when
     let (app, at) = (Arc::clone(app), place.clone());
     let looked = tokio::task::spawn_blocking(move || {
         let now = now_ms();
-        let found = app.samples.at(&at, &running.checked, app.engine.key(), &running.environment, now)?;
+        let found = app.samples.at(&at, leaving, &running.checked, app.engine.key(), &running.environment, now)?;
         let mut matcher = condition.map(|condition| (Matcher::new(&condition), MatcherScratch::default()));
         let shown = found.into_iter().filter_map(|(source, sampled)| {
             // What is asked for is asked of what is seen.
@@ -99,8 +132,8 @@ pub(super) async fn seen(app: &Arc<App>, caller: &Arc<Caller>, point: &str, when
 }
 
 /// The events of a sample, surveyed.
-async fn surveyed(app: &Arc<App>, caller: &Arc<Caller>, point: &str, when: Option<&str>, field: Option<String>) -> Result<(Place, Survey), Problem> {
-    let (place, seen) = seen(app, caller, point, when).await?;
+async fn surveyed(app: &Arc<App>, caller: &Arc<Caller>, looked: &Looked<'_>, field: Option<String>) -> Result<(Place, Survey), Problem> {
+    let (place, seen) = seen(app, caller, looked).await?;
     let survey = tokio::task::spawn_blocking(move || {
         let mut survey = Survey::new(BUDGET, field.as_deref());
         for one in seen {
@@ -122,7 +155,7 @@ pub(crate) async fn sample(
     Extension(caller): Extension<Arc<Caller>>,
     Asked(query): Asked<SampleQuery>,
 ) -> Result<(Extension<Subject>, Json<SampleAnswer>), Problem> {
-    let (place, seen) = seen(&app, &caller, &query.point, query.when.as_deref()).await?;
+    let (place, seen) = seen(&app, &caller, &query.looked()).await?;
     let (kept, stands_for) = (seen.len(), seen.iter().map(|s| s.times).sum());
     let most = query.most.unwrap_or(100).clamp(1, MOST_EVENTS);
     let mut newest: Vec<Seen> = seen;
@@ -140,7 +173,7 @@ pub(crate) async fn fields(
     Extension(caller): Extension<Arc<Caller>>,
     Asked(query): Asked<FieldsQuery>,
 ) -> Result<(Extension<Subject>, Json<FieldsAnswer>), Problem> {
-    let (place, survey) = surveyed(&app, &caller, &query.point, query.when.as_deref(), None).await?;
+    let (place, survey) = surveyed(&app, &caller, &query.looked(), None).await?;
     Ok((Extension(Subject(place.to_string())), Json(FieldsAnswer::from(&survey.fields).read_by(&app.engine.running().checked))))
 }
 
@@ -152,8 +185,8 @@ pub(crate) async fn patterns(
     Extension(caller): Extension<Arc<Caller>>,
     Asked(query): Asked<PatternsQuery>,
 ) -> Result<(Extension<Subject>, Json<PatternsAnswer>), Problem> {
-    let field = query.field.unwrap_or_else(|| "message".to_owned());
-    let (place, survey) = surveyed(&app, &caller, &query.point, query.when.as_deref(), Some(field.clone())).await?;
+    let field = query.field.clone().unwrap_or_else(|| "message".to_owned());
+    let (place, survey) = surveyed(&app, &caller, &query.looked(), Some(field.clone())).await?;
     let mut answer = PatternsAnswer::new(&survey.miner, &field);
     if let Some(minutes) = query.minutes {
         answer.notice(now_ms(), minutes.max(1));

@@ -219,7 +219,7 @@ async fn at_route(app: &Arc<App>, caller: &Arc<Caller>, running: &Arc<Running>, 
     let bounds = caller.grants.bounds(&place);
     let (app, running, source) = (Arc::clone(app), Arc::clone(running), source.map(str::to_owned));
     let looked = tokio::task::spawn_blocking(move || {
-        let found = app.samples.at(&place, &running.checked, app.engine.key(), &running.environment, now_ms()).unwrap_or_default();
+        let found = app.samples.at(&place, false, &running.checked, app.engine.key(), &running.environment, now_ms()).unwrap_or_default();
         let form = rockrose_event::record::Form::Object;
         let of = found.into_iter().filter(|(from, _)| source.as_ref().is_none_or(|source| source == from));
         let some = of.filter_map(|(from, sampled)| {

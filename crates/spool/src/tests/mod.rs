@@ -130,6 +130,9 @@ async fn the_ledger_sums_by_time_and_files_know_how_far_they_are() {
     assert_eq!(received(spool.ledger(None, None).await.unwrap()), 9);
     assert_eq!(received(spool.ledger(Some(6), Some(7)).await.unwrap()), 3);
     assert_eq!(spool.minutes(Stage::Source, "s", 6).await.unwrap().iter().filter(|(m, ..)| *m == 7).count(), 4);
+    let volumes = spool.volumes(6, 8).await.unwrap();
+    assert_eq!(volumes[&(Stage::Source, "s".to_owned())].events, 6);
+    assert!(volumes.keys().all(|(stage, _)| *stage != Stage::Destination) && spool.volumes(8, 9).await.unwrap().is_empty(), "{volumes:?}");
     let mut parcel = spool.next("d", 1 << 20).await.unwrap().unwrap();
     spool.settle(parcel.settle(1, None, 0).reaching("a.jsonl", 8)).await.unwrap();
     assert_eq!(spool.reached("d", "a.jsonl").await.unwrap(), Some(8));

@@ -1,5 +1,5 @@
 /** Routes grouped by the team that they belong to, or by what their steps tag events with. */
-import type { FlowRoute } from "../../api/client";
+import type { FlowRoute } from "../api/client";
 
 function tags(route: FlowRoute): Map<string, string> {
   const found = new Map<string, string>();
