@@ -4,6 +4,6 @@ import { defineConfig } from "vite";
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
-  build: { target: "es2022", sourcemap: false, assetsInlineLimit: 0 },
+  build: { target: "es2022", sourcemap: false, assetsInlineLimit: 0, chunkSizeWarningLimit: 600 },
   server: { proxy: { "/api": "http://127.0.0.1:8600", "/sign-in": "http://127.0.0.1:8600", "/sign-out": "http://127.0.0.1:8600" } },
 });

@@ -14,6 +14,7 @@ const sources = createRoute({ getParentRoute: () => root, path: "/sources", comp
 const events = createRoute({ getParentRoute: () => root, path: "/events", component: lazyRouteComponent(() => import("./pages/events/EventsPage"), "EventsPage"), validateSearch: readSearch, staticData: { place: "Events" } });
 const plan = createRoute({ getParentRoute: () => root, path: "/plan", component: lazyRouteComponent(() => import("./pages/plan/PlanPage"), "PlanPage"), validateSearch: (search: Record<string, unknown>) => (typeof search.part === "string" ? { part: search.part } : {}), staticData: { place: "Plan" } });
 const suggestions = createRoute({ getParentRoute: () => root, path: "/plan/suggestions", component: lazyRouteComponent(() => import("./pages/plan/SuggestionsPage"), "SuggestionsPage"), staticData: { title: "Suggestions" } });
+const examples = createRoute({ getParentRoute: () => root, path: "/plan/examples", component: lazyRouteComponent(() => import("./pages/plan/ExamplesPage"), "ExamplesPage"), staticData: { title: "Examples" } });
 const number = (n: unknown) => (typeof n === "number" && Number.isInteger(n) ? n : undefined);
 const revisions = createRoute({
   getParentRoute: () => root,
@@ -30,7 +31,7 @@ const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", compon
 const deliveries = createRoute({ getParentRoute: () => root, path: "/deliveries", component: lazyRouteComponent(() => import("./pages/deliveries/DeliveriesPage"), "DeliveriesPage"), staticData: { place: "Deliveries" } });
 const people = createRoute({ getParentRoute: () => root, path: "/people", component: lazyRouteComponent(() => import("./pages/people/PeoplePage"), "PeoplePage"), staticData: { place: "People" } });
 
-export const router = createRouter({ routeTree: root.addChildren([flow, sources, events, plan, suggestions, revisions, route, ledger, deliveries, people]) });
+export const router = createRouter({ routeTree: root.addChildren([flow, sources, events, plan, suggestions, examples, revisions, route, ledger, deliveries, people]) });
 
 declare module "@tanstack/react-router" {
   interface Register {

@@ -25,6 +25,8 @@ export type CompleteAnswer = Schemas["CompleteAnswer"];
 export type SentenceProposal = Schemas["SentenceProposal"];
 export type Suggestion = Schemas["Suggestion"];
 export type SuggestionsAnswer = Schemas["SuggestionsAnswer"];
+export type ExampleTried = Schemas["ExampleTried"];
+export type ExpectationTried = Schemas["ExpectationTried"];
 export type RevisionEntry = Schemas["RevisionEntry"];
 export type RevisionDetail = Schemas["RevisionDetail"];
 
@@ -93,6 +95,24 @@ export function useTrial(asked: TrialAsked | null) {
     refetchInterval: 30_000,
     placeholderData: (old) => old,
   });
+}
+
+/** What comes out of the examples of a plan; `null` is the active one. */
+export function useExamples(text: string | null | undefined) {
+  return useQuery<Schemas["ExamplesAnswer"], ServiceError>({
+    queryKey: ["examples", text],
+    queryFn: ({ signal }) => send("POST", `${PLAN}/examples`, text === null ? {} : { text }, signal),
+    enabled: text !== undefined,
+    retry: false,
+    placeholderData: (old) => old,
+  });
+}
+
+/** Makes an example of an event, as it would stand in a plan. */
+export const makeExample = (asked: Schemas["ExampleRequest"]) => send<Schemas["ExampleMade"]>("POST", `${PLAN}/examples/make`, asked);
+
+export function useMakeExample() {
+  return useMutation<Schemas["ExampleMade"], ServiceError, Schemas["ExampleRequest"]>({ mutationFn: makeExample });
 }
 
 /** What applying a plan would change, and what is predicted of it. */

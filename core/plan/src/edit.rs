@@ -60,6 +60,18 @@ pub enum PlanEdit {
         /// Its number afterwards, from 1.
         to: usize,
     },
+    /// Writes another example in place of one.
+    ChangeExample {
+        /// Its number among the examples, from 1.
+        number: usize,
+        /// The other, as it stands in a plan.
+        text: String,
+    },
+    /// Removes an example, and the comment above it.
+    RemoveExample {
+        /// Its number among the examples, from 1.
+        number: usize,
+    },
     /// Sets one key of a part, or takes it away.
     Set {
         /// The part.
@@ -107,6 +119,17 @@ pub enum EditError {
         /// How many there are.
         count: usize,
     },
+    /// There is no such example.
+    #[error("the plan has {count} examples, and no example {number}")]
+    NoExample {
+        /// The example that was meant.
+        number: usize,
+        /// How many there are.
+        count: usize,
+    },
+    /// What was to become an example is none.
+    #[error("an example begins with `[[example]]`, and there is one of it")]
+    NotExample,
     /// It is written in a way that cannot be changed here.
     #[error("the {0} is written in a way that only an editor can change")]
     Form(Part),
@@ -190,6 +213,22 @@ pub fn edited(text: &str, edits: &[PlanEdit]) -> Result<String, EditError> {
             PlanEdit::AddPart { text } => document = with(&document, text)?,
             PlanEdit::RemovePart { part } => remove(&mut document, &Part::named(part)?)?,
             PlanEdit::MoveRoute { name, to } => move_route(&mut document, name, *to)?,
+            PlanEdit::ChangeExample { number, text } => {
+                let new = read(text)?;
+                let new = new.get("example").and_then(Item::as_array_of_tables).filter(|all| all.len() == 1).and_then(|all| all.get(0));
+                let new = new.ok_or(EditError::NotExample)?;
+                let old = example_at(&mut document, *number)?;
+                let (place, decor) = (old.position(), old.decor().clone());
+                *old = new.clone();
+                old.set_position(place);
+                *old.decor_mut() = decor;
+            }
+            PlanEdit::RemoveExample { number } => {
+                example_at(&mut document, *number)?;
+                if let Some(all) = document.get_mut("example").and_then(Item::as_array_of_tables_mut) {
+                    all.remove(number - 1);
+                }
+            }
             PlanEdit::Set { part, key, value } => {
                 let part = Part::named(part)?;
                 let table = find(&mut document, &part)?;
@@ -287,6 +326,13 @@ fn remove(document: &mut DocumentMut, part: &Part) -> Result<(), EditError> {
         all.remove(&part.name);
     }
     Ok(())
+}
+
+fn example_at(document: &mut DocumentMut, number: usize) -> Result<&mut toml_edit::Table, EditError> {
+    let all = document.get_mut("example").and_then(Item::as_array_of_tables_mut);
+    let count = all.as_ref().map_or(0, |all| all.len());
+    let found = all.and_then(|all| all.get_mut(number.checked_sub(1)?));
+    found.ok_or(EditError::NoExample { number, count })
 }
 
 fn move_route(document: &mut DocumentMut, name: &str, to: usize) -> Result<(), EditError> {
@@ -495,6 +541,20 @@ to = ["vault"]
         let long = "drop message contains \"a gate that opens and shuts, and opens again\"";
         let lines = ["-do = ['use short', 'drop path starts with \"/health\"']", "+do = [", "+    'use short',", "+    'drop path starts with \"/health\"',"];
         expect(&add("route:all", long, None), &[&lines[..], &[&format!("+    '{long}',"), "+]"]].concat());
+    }
+
+    #[test]
+    fn examples_are_changed_and_removed_by_their_numbers() {
+        let example = |gate: u32| format!("[[example]]\nsource = 'gates'\nevent = '{{\"gate\":{gate}}}'\nexpect = {{ desk = 'gate = {gate}' }}");
+        let add = |gate| PlanEdit::AddPart { text: example(gate) };
+        let with = |more: &[PlanEdit]| change(&[&[add(1), add(2), add(3)], more].concat());
+        let whole = with(&[]).unwrap();
+        assert!(whole.starts_with(PLAN.trim_end()) && whole.ends_with(&format!("{}\n\n{}\n\n{}\n", example(1), example(2), example(3))), "{whole}");
+        assert_eq!(with(&[PlanEdit::RemoveExample { number: 2 }]).unwrap(), whole.replace(&format!("{}\n\n", example(2)), ""));
+        assert_eq!(with(&[PlanEdit::ChangeExample { number: 2, text: example(7) }]).unwrap(), whole.replace(&example(2), &example(7)));
+        assert!(matches!(with(&[PlanEdit::RemoveExample { number: 4 }]), Err(EditError::NoExample { number: 4, count: 3 })));
+        assert!(matches!(change(&[PlanEdit::RemoveExample { number: 0 }]), Err(EditError::NoExample { number: 0, count: 0 })));
+        assert!(matches!(with(&[PlanEdit::ChangeExample { number: 1, text: "[[route]]\nname = 'x'".into() }]), Err(EditError::NotExample)));
     }
 
     #[test]

@@ -1,5 +1,6 @@
 //! Examples: given events, and what must hold of each at the destinations. They are run whenever the plan is checked where it is to run, and before every apply.
 
+use std::fmt::{self, Display, Formatter};
 use std::ops::Range;
 
 use rockrose_language::{Condition, Mistake, parse_condition};
@@ -44,6 +45,16 @@ pub enum Expected {
     Removed,
     /// It is not sent there.
     NotSent,
+}
+
+impl Display for Expected {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Expected::Meets(condition) => condition.fmt(f),
+            Expected::Removed => f.write_str("removed"),
+            Expected::NotSent => f.write_str("not sent"),
+        }
+    }
 }
 
 impl Expectation {

@@ -62,6 +62,18 @@ pub enum PlanEdit {
         /// Its number afterwards, from 1.
         to: usize,
     },
+    /// Writes another example in place of one.
+    ChangeExample {
+        /// Its number among the examples, from 1.
+        number: usize,
+        /// The other, as it stands in a plan.
+        text: String,
+    },
+    /// Removes an example, and the comment above it.
+    RemoveExample {
+        /// Its number among the examples, from 1.
+        number: usize,
+    },
     /// Sets one key of a part, or takes it away.
     Set {
         /// The part.
@@ -84,9 +96,74 @@ impl From<PlanEdit> for rockrose_plan::PlanEdit {
             PlanEdit::AddPart { text } => To::AddPart { text },
             PlanEdit::RemovePart { part } => To::RemovePart { part },
             PlanEdit::MoveRoute { name, to } => To::MoveRoute { name, to },
+            PlanEdit::ChangeExample { number, text } => To::ChangeExample { number, text },
+            PlanEdit::RemoveExample { number } => To::RemoveExample { number },
             PlanEdit::Set { part, key, value } => To::Set { part, key, value },
         }
     }
+}
+
+/// A plan whose examples are run.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ExamplesRequest {
+    /// The plan; the active one, if it is left out.
+    #[serde(default)]
+    pub text: Option<String>,
+}
+
+/// What comes out of a plan's examples.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ExamplesAnswer {
+    /// In the plan's order.
+    pub examples: Vec<ExampleTried>,
+}
+
+/// An example, and whether what it expects holds.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ExampleTried {
+    /// Its number among the examples, from 1.
+    pub number: usize,
+    /// What it shows, in its author's words.
+    pub says: Option<String>,
+    /// The source that its event comes by.
+    pub source: String,
+    /// The event, as a sender sends it.
+    pub event: String,
+    /// What must hold of it at each destination that it names.
+    pub expectations: Vec<ExpectationTried>,
+}
+
+/// What must become of an event at a destination, and whether it does.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ExpectationTried {
+    /// The destination.
+    pub destination: String,
+    /// A condition that it meets as it is sent there; `removed`, or `not sent`.
+    pub expected: String,
+    /// Why that does not hold, with the part that failed and the value that it had; null if it holds.
+    pub failure: Option<String>,
+}
+
+/// An event of which an example is made.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ExampleRequest {
+    /// The plan; the active one, if it is left out.
+    #[serde(default)]
+    pub text: Option<String>,
+    /// The source that the event comes by.
+    pub source: String,
+    /// The event, as a sender sends it: a JSON object, or a line of text.
+    pub event: String,
+    /// What the example shows.
+    #[serde(default)]
+    pub says: Option<String>,
+}
+
+/// An example that was made. It was added to no plan.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ExampleMade {
+    /// It, as it stands in a plan: what becomes of the event now at each destination is what it expects.
+    pub example: String,
 }
 
 /// Changes of a plan's text.

@@ -11,7 +11,7 @@ use rockrose_engine::{Capture, CompiledPlan, Point, Scratch, Watch};
 use rockrose_event::buffers::Buffer;
 use rockrose_event::record::{DeclaredFormat, split};
 use rockrose_event::usual::Usual;
-use rockrose_language::Place;
+use rockrose_language::{Place, Step};
 use rockrose_plan::CheckedPlan;
 use rockrose_redact::HashKey;
 use rockrose_survey::{Sample, Sampled};
@@ -308,7 +308,8 @@ impl Samples {
     }
 
     /// The events of the samples that are at a place of the plan, each with the source that it came by; nothing, if the place keeps none. Of a route or the remainder these are those that
-    /// the plan gives it, of the samples of all sources; `leaving`, those that come through the route's steps, as they leave them.
+    /// the plan gives it, of the samples of all sources; `leaving`, those that come through the route's steps, as they leave them. Steps whose work depends on the events between
+    /// ([`depends_on_pace`](rockrose_engine::trial::depends_on_pace)), which are not in the sample, are passed over.
     pub(crate) fn at(
         &self,
         place: &Place,
@@ -321,7 +322,12 @@ impl Samples {
         if let Place::Source(name) = place {
             return Some(self.of(name).into_iter().map(|sampled| (name.clone(), sampled)).collect());
         }
-        let plan = rockrose_engine::trial::behind_arrival(plan);
+        let mut plan = rockrose_engine::trial::behind_arrival(plan);
+        if leaving {
+            let with_gaps = |steps: &[Step]| plan.expanded(steps).into_iter().filter(|step| !rockrose_engine::trial::depends_on_pace(step)).collect();
+            let of_route: Vec<Vec<Step>> = plan.routes.iter().map(|route| with_gaps(&route.steps)).collect();
+            plan.routes.iter_mut().zip(of_route).for_each(|(route, steps)| route.steps = steps);
+        }
         let compiled = CompiledPlan::within(&plan, key, environment);
         let point = match place {
             Place::Route(name) => Point::Route(compiled.route(name)?),

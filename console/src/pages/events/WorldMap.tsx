@@ -1,6 +1,6 @@
 /** Located events as dots by count on an outline of the world, with a table of the same numbers. */
 import { type GeoProjection, geoEqualEarth, geoGraticule10, geoMercator, geoPath } from "d3-geo";
-import { useMemo, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { feature } from "topojson-client";
 import type { Topology } from "topojson-specification";
 import outline from "world-atlas/land-110m.json";
@@ -12,15 +12,32 @@ import { type Located, located, placesIn } from "../../lib/located";
 import { Message } from "../../parts/Message";
 import type { Row } from "./EventList";
 
-const topology = outline as unknown as Topology;
-const land = feature(topology, topology.objects.land as never);
+type Land = ReturnType<typeof feature>;
+
+function landOf(file: unknown): Land {
+  const topology = file as Topology;
+  return feature(topology, topology.objects.land as never);
+}
+
+const coarse = landOf(outline);
+
+/** The outline; a finer one, loaded when it is first wanted, for a closer look. */
+function useLand(fine: boolean): Land {
+  const [land, setLand] = useState<Land>(coarse);
+  useEffect(() => {
+    if (fine) void import("world-atlas/land-50m.json").then((file) => setLand(landOf(file.default)));
+  }, [fine]);
+  return fine ? land : coarse;
+}
 const [WIDTH, HEIGHT, MARGIN] = [1000, 480, 60];
 /** The largest dot has this radius, and the least that one. */
 const [LARGEST, LEAST] = [20, 4];
 /** Of so many places the largest are drawn, listed and named. */
 const [DRAWN, LISTED, NAMED] = [1000, 14, 8];
 /** A closer look shows so many degrees at least: the outline is no finer. */
-const CLOSEST = 8;
+const CLOSEST = 2.5;
+/** How much room a name takes, in the units of the drawing. */
+const [LETTER, LINE] = [6.5, 14];
 
 const CORNERS: [number, number][] = [
   [-1, -1],
@@ -30,26 +47,47 @@ const CORNERS: [number, number][] = [
 ];
 
 /** The whole world, or the part in which the places lie. */
-function projected(places: Located[], whole: boolean): GeoProjection {
+function projected(places: Located[], whole: boolean): { projection: GeoProjection; fine: boolean } {
   const [west, east] = [Math.min(...places.map((p) => p.longitude)), Math.max(...places.map((p) => p.longitude))];
   const [south, north] = [Math.min(...places.map((p) => p.latitude)), Math.max(...places.map((p) => p.latitude))];
-  if (whole || east - west > 150 || Math.max(north, -south) > 75) return geoEqualEarth().fitExtent([[4, 4], [WIDTH - 4, HEIGHT - 4]], { type: "Sphere" });
+  if (whole || east - west > 150 || Math.max(north, -south) > 75) return { projection: geoEqualEarth().fitExtent([[4, 4], [WIDTH - 4, HEIGHT - 4]], { type: "Sphere" }), fine: false };
   const [half, tall] = [Math.max(CLOSEST, east - west) / 2, Math.max(CLOSEST / 3, north - south) / 2];
   const corners = CORNERS.map(([x, y]): [number, number] => [(west + east) / 2 + x * half, (south + north) / 2 + y * tall]);
-  return geoMercator().fitExtent([[MARGIN, MARGIN], [WIDTH - MARGIN, HEIGHT - MARGIN]], { type: "MultiPoint", coordinates: corners });
+  return { projection: geoMercator().fitExtent([[MARGIN, MARGIN], [WIDTH - MARGIN, HEIGHT - MARGIN]], { type: "MultiPoint", coordinates: corners }), fine: east - west < 60 };
+}
+
+interface Dot {
+  place: Located;
+  x: number;
+  y: number;
+  r: number;
+}
+
+/** Those whose names find room beside their dots, the largest first. */
+function named(dots: Dot[]): Dot[] {
+  const placed: Dot[] = [];
+  const over = (a: Dot, b: Dot) => Math.abs(a.y - b.y) < LINE && a.x + a.r < b.x + b.r + LETTER * b.place.name.length && b.x + b.r < a.x + a.r + LETTER * a.place.name.length;
+  for (const dot of dots) {
+    if (placed.length < NAMED && !placed.some((other) => over(dot, other))) placed.push(dot);
+  }
+  return placed;
 }
 
 function Drawing({ places, whole, onAdd }: { places: Located[]; whole: boolean; onAdd: (condition: string) => void }) {
+  const { projection, fine } = useMemo(() => {
+    const seen = projected(places, whole);
+    return { ...seen, projection: seen.projection.clipExtent([[0, 0], [WIDTH, HEIGHT]]) };
+  }, [places, whole]);
+  const land = useLand(fine);
   const { ground, lines, dots } = useMemo(() => {
-    const projection = projected(places, whole).clipExtent([[0, 0], [WIDTH, HEIGHT]]);
     const path = geoPath(projection);
     const most = places[0]?.events ?? 1;
-    const dot = (place: Located) => {
+    const dot = (place: Located): Dot => {
       const [x, y] = projection([place.longitude, place.latitude]) ?? [-1, -1];
       return { place, x, y, r: Math.max(LEAST, LARGEST * Math.sqrt(place.events / most)) };
     };
     return { ground: path(land) ?? "", lines: path(geoGraticule10()) ?? "", dots: places.slice(0, DRAWN).map(dot) };
-  }, [places, whole]);
+  }, [places, projection, land]);
   return (
     <svg viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label={`${count(places.length)} places on an outline of the world; the table has their numbers`} className="w-full rounded border border-line bg-raised">
       <path d={lines} className="fill-none stroke-line" strokeWidth={0.5} />
@@ -59,7 +97,7 @@ function Drawing({ places, whole, onAdd }: { places: Located[]; whole: boolean; 
           <title>{`${place.name === "" ? `${place.latitude}, ${place.longitude}` : place.name}: ${inWords(place.events)}`}</title>
         </circle>
       ))}
-      {dots.slice(0, NAMED).map(({ place, x, y, r }) => (
+      {named(dots).map(({ place, x, y, r }) => (
         <text key={`${x} ${y} ${place.name}`} x={x + r + 4} y={y + 4} className="pointer-events-none fill-ink text-xs" paintOrder="stroke" stroke="var(--color-surface)" strokeWidth={3}>
           {place.name}
         </text>

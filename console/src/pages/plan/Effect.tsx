@@ -1,5 +1,5 @@
 /** What a step does with the samples, in one line beside it. */
-import type { OutlineSentence, TrialPart, TrialStep } from "../../api/plan";
+import type { TrialDestination, OutlineSentence, TrialPart, TrialStep } from "../../api/plan";
 import { bytes, count, share } from "../../lib/format";
 
 /** What each sentence of a list does: one that uses a recipe runs as several steps. Nothing, if the trial is of another text. */
@@ -61,6 +61,16 @@ export function Left({ step, before, last }: { step: TrialStep; before: TrialSte
   return <p className={`px-1 text-xs ${last ? "text-waits" : "text-soft"}`}>personal data left in {left}</p>;
 }
 
-function fields(step: TrialStep): string {
-  return (step.personal ?? []).map((p) => `${p.field} (${p.found.map((f) => f.detector).join(", ")})`).join(", ");
+/** The personal data in what a destination would be sent. */
+export function Sent({ to }: { to: TrialDestination }) {
+  if (to.personal.length === 0) return <p className="mt-1 text-sm text-goes-on">✓ No personal data was found in what is sent there.</p>;
+  return (
+    <p className="mt-1 text-sm text-waits">
+      ▲ Personal data is sent there: {fields(to)}
+    </p>
+  );
+}
+
+function fields(of: { personal?: TrialDestination["personal"] }): string {
+  return (of.personal ?? []).map((p) => `${p.field} (${p.found.map((f) => f.detector).join(", ")})`).join(", ");
 }

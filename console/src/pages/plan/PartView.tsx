@@ -7,6 +7,7 @@ import { bytes, count } from "../../lib/format";
 import { SentenceField } from "../../parts/SentenceField";
 import { Twice } from "../../parts/Twice";
 import { wrong } from "../../parts/Mistake";
+import { Sent } from "./Effect";
 import { SentenceButton, Steps } from "./Steps";
 import { listed, literalOf, partOf, useDraft } from "./draft";
 
@@ -81,6 +82,7 @@ export function PartView({ part }: { part: OutlinePart }) {
   const { kind, name } = partOf(part.part);
   const named = (of: string) => (outline?.parts ?? []).map((p) => partOf(p.part)).filter((p) => p.kind === of).map((p) => p.name);
   const tried = trial?.parts.find((p) => p.part === kind && p.name === name);
+  const sent = kind === "destination" ? trial?.destinations.find((d) => d.name === name) : undefined;
   // Fields and values are those of the events that come: a condition is asked of what a source has, steps of what the route takes.
   const source = kind === "source" ? name : (part.from[0] ?? named("source")[0]);
   const atSource = source === undefined ? undefined : `source:${source}`;
@@ -118,6 +120,7 @@ export function PartView({ part }: { part: OutlinePart }) {
           go on{tried.went_now != null && tried.went_now.events !== tried.went.events ? `; ${count(tried.went_now.events)} (${bytes(tried.went_now.bytes)}) by the active plan` : ""}.
         </p>
       )}
+      {sent !== undefined && tried !== undefined && tried.came.events > 0 && <Sent to={sent} />}
       <dl className="mt-3 grid grid-cols-[4.5rem_minmax(0,1fr)] gap-y-2">
         {kind === "route" && (
           <>

@@ -1,9 +1,10 @@
-/** The three pages of the plan. */
+/** The pages of the plan. */
 import { Link } from "@tanstack/react-router";
 
 const PAGES = [
   { to: "/plan", name: "Sentences" },
   { to: "/plan/suggestions", name: "Suggestions" },
+  { to: "/plan/examples", name: "Examples" },
   { to: "/plan/revisions", name: "Revisions" },
 ] as const;
 

@@ -1,8 +1,8 @@
 /** What would this change do? The plan as sentences, each with its effect on real events beside it; nothing runs until it is applied. */
-import { useSearch } from "@tanstack/react-router";
+import { Link, useSearch } from "@tanstack/react-router";
 import { Suspense, lazy, useCallback, useEffect, useMemo, useState } from "react";
 
-import { type DraftChange, type PlanEdit, type PlanMistake, useChangeDraft, useOutline, usePlanDraft, useTrial } from "../../api/plan";
+import { type DraftChange, type ExampleTried, type PlanEdit, type PlanMistake, useChangeDraft, useExamples, useOutline, usePlanDraft, useTrial } from "../../api/plan";
 import { BUTTON } from "../../design/buttons";
 import { age } from "../../lib/format";
 import { useMay } from "../../lib/grants";
@@ -23,6 +23,19 @@ const NO_MISTAKES: PlanMistake[] = [];
 
 /** So many events are shown. */
 const EVENTS = 20;
+
+/** Whether the examples hold, and which do not. */
+function ExamplesHold({ of }: { of: ExampleTried[] }) {
+  const failing = of.filter((e) => e.expectations.some((x) => x.failure != null));
+  return (
+    <p aria-live="polite" className={`text-sm ${failing.length === 0 ? "text-goes-on" : "text-fails"}`}>
+      {failing.length === 0 ? `✓ ${of.length === 1 ? "The example holds" : `All ${of.length} examples hold`}. ` : `▲ ${failing.length === 1 ? "An example does" : `${failing.length} examples do`} not hold: ${failing.map((e) => e.says ?? `example ${e.number}`).join(", ")}. `}
+      <Link to="/plan/examples" className="text-petal underline">
+        Examples
+      </Link>
+    </p>
+  );
+}
 
 export function PlanPage() {
   const { part: asked } = useSearch({ from: "/plan" });
@@ -47,6 +60,9 @@ export function PlanPage() {
   // A route that the sentence was just added for is asked for once the outline has it.
   const trial = useTrial(text === undefined || outline.data === undefined ? null : { ...(!isActive && { text }), ...(route !== undefined && { route }), ...(shown !== "any" && { show: shown }), ...given, most: EVENTS });
 
+  // The examples are run as one writes.
+  const hasExamples = text !== undefined && /^\s*\[\[\s*example\s*\]\]/m.test(text);
+  const examples = useExamples(hasExamples ? (isActive ? null : text) : undefined);
   const mutate = changing.mutate;
   const change = useCallback(
     (asked: DraftChange) => {
@@ -110,6 +126,7 @@ export function PlanPage() {
             {(!isActive || applies) && <Apply open={applies} onOpenChange={setApplies} />}
           </div>
         </div>
+        {hasExamples && examples.error === null && examples.data !== undefined && <ExamplesHold of={examples.data.examples} />}
         <Notices error={changing.error} now={draft.dataUpdatedAt} />
         {unreadable !== null && <pre role="alert" className="card border-fails p-3 font-mono text-xs text-fails">{unreadable}</pre>}
         <Mistakes of={mistakes} title={mistakes.length === 1 ? "There is a mistake in the draft; it cannot be tried until it is mended." : `There are ${mistakes.length} mistakes in the draft; it cannot be tried until they are mended.`} />

@@ -4,12 +4,14 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
 use rockrose_event::record::{DeclaredFormat, split};
-use rockrose_language::Operation;
+use rockrose_language::{Literal, Operation, field_in_sentence, parse_condition};
 use rockrose_ledger::{Measure, Posting, Selection, Stage};
 use rockrose_plan::{CheckedPlan, Example, Expectation, Expected, Gate, Report};
 use rockrose_redact::HashKey;
 use rockrose_tables::{TableError, TableSlot};
+use serde_json::Value;
 
+use super::differences;
 use crate::{CompiledPlan, Environment, Matcher, Outcome, Part, Scratch, parts};
 
 /// Each example comes so long after the one before, in milliseconds, so that no pace is reached: a day.
@@ -30,9 +32,10 @@ pub fn tables_in(plan: &CheckedPlan) -> Result<HashMap<String, Arc<TableSlot>>, 
     Ok(tables)
 }
 
-/// The examples of `plan` that do not come out as they say, each at its place in the plan, with the part that failed and the value that it had. Events come at `now_ms`.
+/// Why each expectation of each example of `plan` does not hold, with the part that failed and the value that it had; nothing, where it holds. Both are in the plan's order. Events come at
+/// `now_ms`.
 #[must_use]
-pub fn failing_examples(plan: &CheckedPlan, key: &HashKey, environment: &Environment, now_ms: i64) -> Vec<Report> {
+pub fn tried_examples(plan: &CheckedPlan, key: &HashKey, environment: &Environment, now_ms: i64) -> Vec<Vec<Option<String>>> {
     if plan.examples.is_empty() {
         return Vec::new();
     }
@@ -40,15 +43,96 @@ pub fn failing_examples(plan: &CheckedPlan, key: &HashKey, environment: &Environ
     // Where chance decides by the order of events, each example is the first.
     let by_chance = plan.lists().flat_map(|(_, steps)| steps).any(|step| matches!(&step.operation, Operation::Sample(sample) if sample.by.is_empty()));
     let mut compiled = compile();
-    let mut reports = Vec::new();
+    let mut tried = Vec::new();
     for (number, example) in plan.examples.iter().enumerate() {
         if by_chance && number > 0 {
             compiled = compile();
         }
         let at_ms = now_ms.saturating_add(APART * number as i64);
-        reports.extend(Run::of(plan, &compiled, example, at_ms).failures(example));
+        let run = Run::of(plan, &compiled, example, at_ms);
+        tried.push(example.expectations.iter().map(|expectation| run.failure(expectation)).collect());
+    }
+    tried
+}
+
+/// The examples of `plan` that do not come out as they say, each at its place in the plan ([`tried_examples`]).
+#[must_use]
+pub fn failing_examples(plan: &CheckedPlan, key: &HashKey, environment: &Environment, now_ms: i64) -> Vec<Report> {
+    let report = |example: &Example, expectation: &Expectation, why: String| {
+        let name = example.says.as_ref().map_or_else(|| "the example".to_owned(), |says| format!("the example \"{says}\""));
+        expectation.report(&plan.text, format!("{name} fails at `{}`: {why}", expectation.destination))
+    };
+    let mut reports = Vec::new();
+    for (example, failures) in plan.examples.iter().zip(tried_examples(plan, key, environment, now_ms)) {
+        let failed = example.expectations.iter().zip(failures).filter_map(|(expectation, why)| Some(report(example, expectation, why?)));
+        reports.extend(failed);
     }
     reports
+}
+
+/// Most tests that are made of what became of an event.
+const MOST_TESTS: usize = 3;
+
+/// An example as it stands in a plan, made of an event: what becomes of it now at each destination must hold from then on. The `expectations` of what is given are not looked at. The event
+/// comes at `now_ms`.
+///
+/// # Errors
+/// Why the event cannot be read.
+pub fn example_of(plan: &CheckedPlan, key: &HashKey, environment: &Environment, given: &Example, now_ms: i64) -> Result<String, String> {
+    let run = Run::of(plan, &CompiledPlan::within(plan, key.clone(), environment), given, now_ms);
+    if let Some(why) = run.unreadable {
+        return Err(why);
+    }
+    let outcome = |to: &str| match run.sent.get(to).and_then(|sent| sent.first()) {
+        Some(after) => condition_of(given.event.as_bytes(), after),
+        None if run.removed_by(to).is_some() => "removed".to_owned(),
+        None => "not sent".to_owned(),
+    };
+    let expectations: Vec<String> = plan.destinations.iter().map(|d| format!("{} = {}", d.name, quoted(&outcome(&d.name)))).collect();
+    let mut lines = vec!["[[example]]".to_owned()];
+    lines.extend(given.says.as_ref().map(|says| format!("says = {}", quoted(says))));
+    lines.push(format!("source = {}", quoted(&given.source)));
+    lines.push(format!("event = {}", quoted(given.event.trim())));
+    lines.push(format!("expect = {{ {} }}", expectations.join(", ")));
+    Ok(lines.join("\n"))
+}
+
+/// A text of a plan, in quotes. What JSON escapes, TOML reads as well.
+fn quoted(text: &str) -> String {
+    let plain = !text.contains('\'') && !text.chars().any(char::is_control);
+    if plain { format!("'{text}'") } else { Value::from(text).to_string() }
+}
+
+/// A condition that what is sent meets: on what was changed on its way, or, if nothing was, on what it says.
+fn condition_of(before: &[u8], after: &[u8]) -> String {
+    let mut tests = Vec::new();
+    for difference in differences(before, after) {
+        tests.extend(match &difference.after {
+            Some(value) => equals(&difference.field, value),
+            None => Some(format!("not ({} exists)", field_in_sentence(&difference.field))),
+        });
+    }
+    if tests.is_empty()
+        && let Ok(Value::Object(fields)) = serde_json::from_slice::<Value>(after)
+    {
+        let names = ["message", "msg"].into_iter().map(str::to_owned).chain(fields.keys().cloned());
+        tests.extend(names.filter_map(|name| equals(&name, &fields.get(&name)?.to_string())).take(1));
+    }
+    tests.truncate(MOST_TESTS);
+    if tests.is_empty() { "true".to_owned() } else { tests.join(" and ") }
+}
+
+fn equals(field: &str, value: &str) -> Option<String> {
+    let field = field_in_sentence(field);
+    let literal = match serde_json::from_str::<Value>(value).ok()? {
+        Value::String(text) => Literal::Text(text),
+        Value::Number(number) => Literal::Number(number.as_f64()?),
+        Value::Bool(truth) => Literal::Bool(truth),
+        _ => return None,
+    };
+    let test = format!("{field} = {literal}");
+    // What a sentence cannot say is no test.
+    parse_condition(&test).ok().map(|_| test)
 }
 
 /// What became of one example.
@@ -89,12 +173,6 @@ impl<'a> Run<'a> {
             });
         }
         self.postings.extend(outcome.postings);
-    }
-
-    fn failures(&self, example: &Example) -> Vec<Report> {
-        let name = example.says.as_ref().map_or_else(|| "the example".to_owned(), |says| format!("the example \"{says}\""));
-        let failed = example.expectations.iter().filter_map(|expectation| Some((expectation, self.failure(expectation)?)));
-        failed.map(|(expectation, why)| expectation.report(&self.plan.text, format!("{name} fails at `{}`: {why}", expectation.destination))).collect()
     }
 
     /// Why what is expected does not hold, if it does not.
@@ -183,6 +261,37 @@ mod tests {
         assert_eq!(failing(&example(r#"{"gate":4,"noise":true}"#, "x = 'removed', y = 'removed'")), []);
         assert_eq!(failing(&example(r#"{"port":"Lowmere"}"#, "x = 'not sent'")), []);
         assert_eq!(failing(""), []);
+    }
+
+    #[test]
+    fn what_is_made_of_an_event_holds_until_the_plan_is_changed() {
+        let made = |event: &str| {
+            let plan = CheckedPlan::read(PLAN).unwrap();
+            let environment = Environment { tables: tables_in(&plan).unwrap(), ..Environment::default() };
+            let given = Example { says: Some("it's one".into()), source: "a".into(), event: event.into(), expectations: Vec::new() };
+            example_of(&plan, &HashKey::new([1; 32]), &environment, &given, 0)
+        };
+        for (event, expect) in [
+            (r#"{"gate":4,"port":"Lowmere"}"#, r#"expect = { x = 'office = "north" and sampled.weight = 1', y = 'not sent' }"#),
+            (r#"{"gate":4,"noise":true}"#, "expect = { x = 'removed', y = 'removed' }"),
+            (r#"{"port":"Lowmere"}"#, "expect = { x = 'not sent', y = 'not sent' }"),
+        ] {
+            let text = made(event).unwrap();
+            assert!(text.starts_with("[[example]]\nsays = \"it's one\"\nsource = 'a'\n") && text.ends_with(expect), "{text}");
+            assert_eq!(failing(&text), []);
+        }
+        assert!(made("{\"gate\":").is_err() && made("").is_err());
+    }
+
+    #[test]
+    fn a_condition_tells_what_was_changed_on_the_way() {
+        let of = |before: &str, after: &str| condition_of(before.as_bytes(), after.as_bytes());
+        assert_eq!(of(r#"{"a":1,"m":"ann@post.example"}"#, r#"{"a":1,"m":"***","team":"quays"}"#), r#"m = "***" and team = "quays""#);
+        assert_eq!(of(r#"{"a":1,"debug":{"heap":7}}"#, r#"{"a":1}"#), "not (debug exists)");
+        assert_eq!(of(r#"{"a":1,"message":"tide \"high\""}"#, r#"{"a":1,"message":"tide \"high\""}"#), r#"message = "tide \"high\"""#);
+        assert_eq!(of(r#"{"odd name":1}"#, r#"{"odd name":2}"#), "\"odd name\" = 2");
+        assert_eq!(of(r#"{"list":[1]}"#, r#"{"list":[2]}"#), "true");
+        assert_eq!(of(r#"{"a":1}"#, r#"{"a":2.5,"b":true}"#), "a = 2.5 and b = true");
     }
 
     #[test]

@@ -25,7 +25,7 @@ use rockrose_redact::HashKey;
 pub use advice::advice;
 pub use arrival::{behind_arrival, behind_arrival_of};
 pub use compare::{Comparison, Samples, Side, compare};
-pub use examples::{failing_examples, tables_in};
+pub use examples::{example_of, failing_examples, tables_in, tried_examples};
 pub use predict::{Predicted, Real};
 pub use shown::{Difference, Fate, Tried, TriedRoute, differences};
 pub use totals::{BranchTotals, ListTotals, StepTotals};

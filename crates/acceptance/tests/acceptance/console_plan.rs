@@ -268,3 +268,97 @@ async fn a_suggestion_becomes_a_draft_or_is_declined() {
     browser.driver.clone().quit().await.unwrap();
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn personal_data_is_redacted_at_one_destination_and_an_example_guards_it() {
+    let [source] = free_ports();
+    let mut node = Node::start().await;
+    // Both get the same events: one within the house, one outside it.
+    node.apply(&plan(source, "").replace("to = [\"desk\"]", "to = [\"desk\", \"vault\"]"));
+    let body = (0..300).fold(String::new(), |mut body, n| {
+        let _ = writeln!(body, "{{\"level\":\"info\",\"gate\":{},\"contact\":\"ann{n}@post.example\",\"message\":\"gate opened\"}}", n % 7);
+        body
+    });
+    until("the sample holds events", async || {
+        assert_eq!(post(&node.http, source, body.clone()).await.status(), 200);
+        (node.get("/api/v1/sample?point=route:trouble").await["kept"].as_u64() > Some(100)).then_some(())
+    })
+    .await;
+    let browser = Browser::start().await;
+    browser.sign_in(&node).await;
+    browser.sees("quays").await;
+    // The Plan says what leaves with personal data in it; the sentence is written at the destination that must not have it.
+    browser.chord(Key::Control, "k").await;
+    browser.find("input[aria-label='Go to']").await.send_keys("Plan" + Key::Enter).await.unwrap();
+    browser.find("nav[aria-label='Parts of the plan']").await;
+    browser.tab_to("desk").await;
+    browser.keys(Key::Enter + "").await;
+    browser.find("section[aria-label='destination desk']").await;
+    browser.sees("▲ Personal data is sent there: contact (email)").await;
+    browser.tab_to("Add a step").await;
+    browser.keys(Key::Enter + "").await;
+    browser.keys("redact con").await;
+    browser.offered("contact").await;
+    browser.keys(Key::Down + Key::Enter + Key::Enter).await;
+    browser.find("button[aria-label='Edit step 1: redact contact']").await;
+    browser.sees("✓ No personal data was found in what is sent there.").await;
+
+    // An example of a real event keeps it so; what is expected is told, and run as the draft is changed.
+    browser.tab_to("Examples").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("The plan has no examples yet.").await;
+    browser.without_violations("no examples").await;
+    browser.tab_to("Make an example").await;
+    browser.keys(Key::Enter + "").await;
+    browser.tab_to_start("or one of the newest").await;
+    browser.keys(Key::Down + "").await;
+    browser.tab_to("What it shows, in your words").await;
+    browser.keys("the desk gets no address").await;
+    browser.without_violations("an example to be made").await;
+    browser.tab_to("Add it to the draft").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("✓ The example holds in your draft.").await;
+    browser.sees("contact = \"***\"").await;
+    browser.without_violations("the examples").await;
+    browser.tab_to("Sentences").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("✓ The example holds.").await;
+    browser.tab_to("Apply…").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("step added: redact contact").await;
+    browser.tab_to("Apply it").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("✓ Revision 2 is active.").await;
+    let active = node.get("/api/v1/plan").await["text"].as_str().unwrap().to_owned();
+    assert!(active.contains("redact contact") && active.contains("says = 'the desk gets no address'"), "{active}");
+    browser.keys(Key::Escape + "").await;
+    until("one destination gets it masked, the other as it is", async || {
+        let tried = node.json(&["try"]);
+        let of = |name: &str| tried["destinations"].as_array().unwrap().iter().find(|d| d["name"] == name).unwrap().to_string();
+        (!of("desk").contains("contact") && of("vault").contains("contact")).then_some(())
+    })
+    .await;
+
+    // Whoever takes the step away sees at once that the example does not hold, and why; it cannot be applied.
+    browser.driver.goto(node.url("/plan?part=destination%3Adesk")).await.unwrap();
+    browser.tab_to("Edit step 1: redact contact").await;
+    browser.keys(Key::Enter + "").await;
+    browser.chord(Key::Control, "a").await;
+    browser.keys("redact gate" + Key::Enter).await;
+    browser.sees("▲ An example does not hold: the desk gets no address.").await;
+    browser.driver.goto(node.url("/plan/examples")).await.unwrap();
+    browser.sees("contact = \"***\" does not hold").await;
+    browser.without_violations("an example that fails").await;
+    // What is expected is changed where it stands.
+    browser.tab_to("What is expected at vault").await;
+    browser.keys(Key::Down + Key::Down).await;
+    browser.sees("it is sent there, as").await;
+    browser.tab_to("Remove").await;
+    browser.keys(Key::Enter + "").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("The plan has no examples yet.").await;
+    let refused = node.client(&["check", &node.write("broken.toml", &active.replace("redact contact", "redact gate"))]);
+    assert_eq!(refused.status.code(), Some(3), "{refused:?}");
+    browser.driver.clone().quit().await.unwrap();
+    node.stop().await;
+}

@@ -30,6 +30,8 @@ VTOAW GET    /api/v1/plan
 VTOAW GET    /api/v1/plan/first
 .TO.W POST   /api/v1/plan/check
 VTOAW POST   /api/v1/plan/edit
+VTO.W POST   /api/v1/plan/examples
+VTO.W POST   /api/v1/plan/examples/make
 VTOAW POST   /api/v1/plan/outline
 VTOAW GET    /api/v1/plan/draft
 .TO.W PUT    /api/v1/plan/draft

@@ -5,6 +5,7 @@ pub(crate) mod complete;
 mod destinations;
 mod document;
 mod draft;
+mod examples;
 mod extract;
 pub(crate) mod flow;
 mod ledger;
@@ -90,6 +91,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(plan::running))
         .routes(routes!(plan::first))
         .routes(routes!(plan::check))
+        .routes(routes!(examples::run))
+        .routes(routes!(examples::make))
         .routes(routes!(draft::outlined))
         .routes(routes!(draft::draft, draft::change, draft::discard))
         .routes(routes!(draft::renew))

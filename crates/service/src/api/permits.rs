@@ -56,6 +56,8 @@ pub(crate) const PERMITS: &[Permit] = &[
     read("/api/v1/plan/first", KNOWN),
     Permit { method: "POST", path: "/api/v1/plan/check", needs: CHANGE, noted: None },
     Permit { method: "POST", path: "/api/v1/plan/edit", needs: KNOWN, noted: None },
+    Permit { method: "POST", path: "/api/v1/plan/examples", needs: SEE, noted: None },
+    Permit { method: "POST", path: "/api/v1/plan/examples/make", needs: SEE, noted: None },
     Permit { method: "POST", path: "/api/v1/plan/outline", needs: KNOWN, noted: None },
     read("/api/v1/plan/draft", KNOWN),
     Permit { method: "PUT", path: "/api/v1/plan/draft", needs: CHANGE, noted: None },
@@ -144,7 +146,19 @@ mod tests {
         let drafts = ["/api/v1/plan/draft", "/api/v1/plan/draft", "/api/v1/plan/draft/renew"];
         assert_eq!(
             unnoted,
-            [&["/api/v1/kits/recognise", "/api/v1/plan/check", "/api/v1/plan/edit", "/api/v1/plan/outline"][..], &drafts[..], &["/api/v1/complete"]].concat()
+            [
+                &[
+                    "/api/v1/kits/recognise",
+                    "/api/v1/plan/check",
+                    "/api/v1/plan/edit",
+                    "/api/v1/plan/examples",
+                    "/api/v1/plan/examples/make",
+                    "/api/v1/plan/outline"
+                ][..],
+                &drafts[..],
+                &["/api/v1/complete"]
+            ]
+            .concat()
         );
     }
 

@@ -29,7 +29,7 @@ pub(crate) struct SampleQuery {
     point: String,
     /// Only events that meet this condition.
     when: Option<String>,
-    /// Of a route: its events as they leave its steps, without those that it removes, merges or holds back.
+    /// Of a route: its events as they leave its steps, without those that it removes. Steps that merge, join, limit or hold back are passed over, because a sample has gaps.
     #[serde(default)]
     leaving: bool,
     /// Most events to answer with, the newest; 100 if left out, at most 1000.
@@ -43,7 +43,7 @@ pub(crate) struct FieldsQuery {
     point: String,
     /// Only events that meet this condition.
     when: Option<String>,
-    /// Of a route: its events as they leave its steps, without those that it removes, merges or holds back.
+    /// Of a route: its events as they leave its steps, without those that it removes. Steps that merge, join, limit or hold back are passed over, because a sample has gaps.
     #[serde(default)]
     leaving: bool,
 }
@@ -55,7 +55,7 @@ pub(crate) struct PatternsQuery {
     point: String,
     /// Only events that meet this condition.
     when: Option<String>,
-    /// Of a route: its events as they leave its steps, without those that it removes, merges or holds back.
+    /// Of a route: its events as they leave its steps, without those that it removes. Steps that merge, join, limit or hold back are passed over, because a sample has gaps.
     #[serde(default)]
     leaving: bool,
     /// The field whose text is looked at; the message if left out.

@@ -93,7 +93,7 @@ pub(crate) async fn trial(
 }
 
 /// What is hashed in a trial of somebody who does not see everything is hashed with a key that nobody knows: else they could ask for the hash of whatever they like.
-fn key(app: &App, caller: &Caller) -> HashKey {
+pub(super) fn key(app: &App, caller: &Caller) -> HashKey {
     if caller.grants.allow(Need::SeeAll) {
         return app.engine.key();
     }
@@ -104,7 +104,7 @@ fn key(app: &App, caller: &Caller) -> HashKey {
 }
 
 /// The plan that is to be tried, checked, with the tables that it asks.
-async fn proposed(
+pub(super) async fn proposed(
     app: &Arc<App>,
     caller: &Caller,
     running: &Arc<Running>,
