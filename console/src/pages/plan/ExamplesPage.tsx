@@ -250,6 +250,7 @@ export function ExamplesPage() {
       {changing.error !== null && <Message tone="fails" title={changing.error.message} />}
       <Mistakes of={mistakes} title="There is a mistake in the draft; its examples cannot be run until it is mended." />
       {tried.error !== null && mistakes.length === 0 && <Message tone="fails" title={`The examples cannot be run: ${tried.error.message}.`} />}
+      {tried.data === undefined && tried.error === null && <Message title="Running the examples…" />}
       {examples?.length === 0 && (
         <Message title="The plan has no examples yet.">An example is an event and what must become of it at each destination. It is run whenever the plan is changed, and no plan that breaks one is applied.</Message>
       )}
