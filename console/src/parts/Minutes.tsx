@@ -1,12 +1,25 @@
 /** The last hour of a source, route or destination: what went on and what was removed, minute by minute. */
+import { Suspense, lazy } from "react";
+
 import { useMinutes } from "../api/client";
-import { clock, count } from "../lib/format";
+import { clock, count, utc } from "../lib/format";
+import { TableBeside } from "./TableBeside";
+
+const Chart = lazy(() => import("./Chart"));
 
 const MEASURES = {
   source: { all: "received", on: "passed" },
   route: { all: "taken", on: "out" },
   destination: { all: "offered", on: "delivered" },
 } as const;
+
+const MINUTE = 60_000;
+const MINUTES = 60;
+/** In pixels. */
+const HEIGHT = 120;
+
+/** As short as an axis has room for. */
+const short = (n: number) => (n >= 1e6 ? `${n / 1e6} M` : n >= 1000 ? `${n / 1000} k` : String(n));
 
 export function Minutes({ place, name }: { place: keyof typeof MEASURES; name: string }) {
   const { data, dataUpdatedAt } = useMinutes(place, name);
@@ -18,34 +31,50 @@ export function Minutes({ place, name }: { place: keyof typeof MEASURES; name: s
     if (row.measure === on) sum.on += row.events;
     sums.set(at_ms, sum);
   }
-  const newest = Math.floor(dataUpdatedAt / 60000) * 60000;
-  const minutes = Array.from({ length: 60 }, (_, i) => newest - (59 - i) * 60000);
-  const most = Math.max(1, ...Array.from(sums.values(), (s) => Math.max(s.all, s.on)));
-  const total = Array.from(sums.values()).reduce((t, s) => ({ all: t.all + s.all, on: t.on + s.on }), { all: 0, on: 0 });
+  const newest = Math.floor(dataUpdatedAt / MINUTE) * MINUTE;
+  const minutes = Array.from({ length: MINUTES }, (_, i) => newest - (MINUTES - 1 - i) * MINUTE);
+  const at = (minute: number) => sums.get(minute) ?? { all: 0, on: 0 };
+  const total = minutes.map(at).reduce((t, s) => ({ all: t.all + s.all, on: t.on + s.on }), { all: 0, on: 0 });
+  const says = `The last hour: ${count(total.all)} ${all}, ${count(total.on)} ${on}`;
   return (
     <figure>
-      <svg viewBox="0 0 600 84" className="h-20 w-full" preserveAspectRatio="none" role="img" aria-label={`The last hour: ${count(total.all)} ${all}, ${count(total.on)} ${on}`}>
-        {minutes.map((at, i) => {
-          const sum = sums.get(at) ?? { all: 0, on: 0 };
-          const high = (n: number) => (80 * n) / most;
-          return (
-            <g key={at}>
-              <title>{`${clock(at)}: ${count(sum.all)} ${all}, ${count(sum.on)} ${on}`}</title>
-              <rect x={i * 10} y={0} width={10} height={84} fill="transparent" />
-              <rect x={i * 10 + 1} y={82 - high(sum.all)} width={8} height={high(sum.all)} fill="var(--removed)" opacity={0.35} />
-              <rect x={i * 10 + 1} y={82 - high(sum.on)} width={8} height={high(sum.on)} fill="var(--goes-on)" />
-            </g>
-          );
-        })}
-        <line x1={0} x2={600} y1={83} y2={83} stroke="var(--line-strong)" />
-      </svg>
-      <figcaption className="flex justify-between text-xs text-soft">
-        <span>an hour ago</span>
-        <span>
-          <span className="text-goes-on">■</span> {on} &ensp; <span className="text-removed opacity-60">■</span> {all}, at most {count(most)} a minute
-        </span>
-        <span>now</span>
+      <Suspense fallback={<div style={{ height: HEIGHT }} />}>
+        <Chart
+          times={minutes}
+          stretch={MINUTE}
+          height={HEIGHT}
+          says={says}
+          written={short}
+          told={(i) => {
+            const minute = minutes[i] ?? newest;
+            return `${clock(minute)}: ${count(at(minute).all)} ${all}, ${count(at(minute).on)} ${on}`;
+          }}
+          series={[
+            { colour: "removed", faint: true, values: minutes.map((m) => at(m).all) },
+            { colour: "goes-on", values: minutes.map((m) => at(m).on) },
+          ]}
+        />
+      </Suspense>
+      <figcaption className="text-xs text-soft">
+        Events a minute: <span className="text-goes-on">■</span> {on} &ensp; <span className="text-removed opacity-60">■</span> {all}
       </figcaption>
+      <TableBeside
+        label={`The last hour of ${place} ${name}`}
+        columns={["minute", all, on]}
+        rows={[...minutes]
+          .reverse()
+          .filter((m) => sums.has(m))
+          .map((m) => ({
+            key: m,
+            cells: [
+              <time key="at" title={utc(m)}>
+                {clock(m)}
+              </time>,
+              count(at(m).all),
+              count(at(m).on),
+            ],
+          }))}
+      />
     </figure>
   );
 }

@@ -1,81 +1,79 @@
 /** A destination's day: how many of its answers were good, and how long they took; the same numbers in a table for those who read. */
+import { Suspense, lazy } from "react";
+
 import { type AnswersThen, useDay } from "../../api/operate";
-import { clock, count, share } from "../../lib/format";
+import { clock, count, share, utc } from "../../lib/format";
+import { TableBeside } from "../../parts/TableBeside";
+
+const Chart = lazy(() => import("../../parts/Chart"));
 
 const STRETCH = 10 * 60_000;
 const STRETCHES = 144;
-const [WIDTH, HEIGHT] = [432, 36];
+/** In pixels. */
+const HEIGHT = 84;
 
 function milliseconds(ms: number): string {
   return ms < 1000 ? `${ms.toFixed(ms < 10 ? 1 : 0)} ms` : `${(ms / 1000).toFixed(1)} s`;
 }
 
-function Drawing({ day, until }: { day: AnswersThen[]; until: number }) {
-  const from = until - STRETCHES * STRETCH;
-  const slowest = Math.max(1, ...day.map((s) => s.mean_ms));
-  const [all, bad] = day.reduce(([a, b], s) => [a + s.good + s.bad, b + s.bad], [0, 0]);
-  const says = `${count(all)} answers in the last day, ${share(all - bad, all)} of them good; at most ${milliseconds(slowest)} on average in ten minutes`;
-  const wide = WIDTH / STRETCHES;
-  return (
-    <svg role="img" aria-label={says} viewBox={`0 0 ${WIDTH} ${HEIGHT}`} preserveAspectRatio="none" className="h-9 w-full bg-raised">
-      <title>{says}</title>
-      {day.map((s) => {
-        const x = ((s.at_ms - from) / STRETCH) * wide;
-        const of = s.good + s.bad;
-        const tall = Math.max(2, (s.mean_ms / slowest) * HEIGHT);
-        const failed = (s.bad / of) * HEIGHT;
-        return (
-          <g key={s.at_ms}>
-            <rect x={x} y={HEIGHT - tall} width={wide - 0.4} height={tall} className="fill-goes-on" />
-            {s.bad > 0 && <rect x={x} y={0} width={wide - 0.4} height={Math.max(3, failed)} className="fill-fails" />}
-          </g>
-        );
-      })}
-    </svg>
-  );
-}
+/** As short as an axis has room for. */
+const short = (ms: number) => (ms >= 1000 ? `${ms / 1000} s` : `${ms} ms`);
 
 export function Day({ name, now }: { name: string; now: number }) {
   const { data } = useDay(name);
   if (data === undefined || data.length === 0) return <p className="text-sm text-soft">No answers yet since the service started.</p>;
   const until = Math.ceil(now / STRETCH) * STRETCH;
+  const times = Array.from({ length: STRETCHES }, (_, i) => until - (STRETCHES - i) * STRETCH);
+  const known = new Map(data.map((s): [number, AnswersThen] => [s.at_ms, s]));
+  const [all, bad] = data.reduce(([a, b], s) => [a + s.good + s.bad, b + s.bad], [0, 0]);
+  const slowest = Math.max(...data.map((s) => s.mean_ms));
+  const says = `${count(all)} answers in the last day, ${share(all - bad, all)} of them good; at most ${milliseconds(slowest)} on average in ten minutes`;
+  const failed = (s: AnswersThen | undefined) => (s === undefined || s.bad === 0 ? null : Math.max(0.08, s.bad / (s.good + s.bad)));
+  const told = (i: number) => {
+    const s = known.get(times[i] ?? 0);
+    return s === undefined ? "" : `${clock(s.at_ms)}: ${count(s.good)} good, ${count(s.bad)} failed, ${milliseconds(s.mean_ms)} on average`;
+  };
   return (
     <div>
-      <Drawing day={data} until={until} />
-      <p className="flex justify-between text-xs text-soft">
-        <span>a day ago</span>
-        <span>height: how long an answer took; from the top: failed</span>
-        <span>now</span>
+      <Suspense fallback={<div style={{ height: HEIGHT }} />}>
+        <Chart
+          times={times}
+          stretch={STRETCH}
+          height={HEIGHT}
+          says={says}
+          told={told}
+          written={short}
+          series={[
+            { colour: "goes-on", values: times.map((at) => known.get(at)?.mean_ms ?? null) },
+            { colour: "fails", fromTop: true, values: times.map((at) => failed(known.get(at))) },
+          ]}
+        />
+      </Suspense>
+      <p className="text-xs text-soft">
+        <span className="text-goes-on">■</span> how long an answer took &ensp; <span className="text-fails">■</span> from the top: the share that failed
       </p>
-      <details className="text-sm">
-        <summary className="cursor-pointer text-soft">As a table</summary>
-        <div className="max-h-48 overflow-y-auto" tabIndex={0} aria-label={`Answers of ${name}`}>
-          <table className="w-full text-xs">
-            <thead>
-              <tr className="text-right text-soft">
-                <th className="text-left font-normal">from</th>
-                <th className="font-normal">good</th>
-                <th className="font-normal">failed</th>
-                <th className="font-normal">mean</th>
-                <th className="font-normal">longest</th>
-              </tr>
-            </thead>
-            <tbody className="num text-right">
-              {[...data].reverse().map((s) => (
-                <tr key={s.at_ms} className="border-t border-line">
-                  <th scope="row" className="text-left font-normal">
-                    {clock(s.at_ms)}
-                  </th>
-                  <td>{count(s.good)}</td>
-                  <td className={s.bad > 0 ? "text-fails" : ""}>{count(s.bad)}</td>
-                  <td>{milliseconds(s.mean_ms)}</td>
-                  <td>{milliseconds(s.longest_ms)}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
-      </details>
+      <TableBeside
+        label={`Answers of ${name}`}
+        columns={["from", "good", "failed", "mean", "longest"]}
+        rows={[...data].reverse().map((s) => ({
+          key: s.at_ms,
+          cells: [
+            <time key="at" title={utc(s.at_ms)}>
+              {clock(s.at_ms)}
+            </time>,
+            count(s.good),
+            s.bad > 0 ? (
+              <span key="bad" className="text-fails">
+                {count(s.bad)}
+              </span>
+            ) : (
+              "0"
+            ),
+            milliseconds(s.mean_ms),
+            milliseconds(s.longest_ms),
+          ],
+        }))}
+      />
     </div>
   );
 }

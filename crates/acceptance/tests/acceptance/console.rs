@@ -95,6 +95,14 @@ async fn the_console_answers_its_questions() {
     assert!(browser.find("aside del").await.text().await.unwrap().contains("quiet"));
     browser.sees("removed by drop quiet = true").await;
     assert!(browser.driver.current_url().await.unwrap().query().unwrap().contains("trouble"), "what is looked at is in the address");
+    // Its last hour is drawn, and stands in a table beside the drawing.
+    let drawn = "const c = document.querySelector('[role=img][aria-label^=\"The last hour\"] canvas'); if (!c) return false; \
+                 const p = c.getContext('2d').getImageData(0, 0, c.width, c.height).data; return p.some((v, i) => i % 4 === 3 && v > 0)";
+    until("the last hour is drawn", async || (browser.script(drawn).await == json!(true)).then_some(())).await;
+    browser.driver.find(By::XPath("//figure//summary[.='As a table']")).await.unwrap().click().await.unwrap();
+    let told = browser.find("[aria-label='The last hour of route trouble'] tbody").await.text().await.unwrap();
+    let taken: u64 = told.lines().map(|l| l.split(' ').rev().nth(1).unwrap().parse::<u64>().unwrap()).sum();
+    assert!(taken >= 6, "{told}");
     browser.driver.action_chain().send_keys(Key::Escape).perform().await.unwrap();
     until("the drawer closes", async || browser.driver.find(By::Css("aside")).await.is_err().then_some(())).await;
 

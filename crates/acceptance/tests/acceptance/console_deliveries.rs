@@ -41,8 +41,7 @@ async fn what_was_refused_is_explained_mended_and_sent_again_by_keyboard() {
     let refusing = stand_in(&node, port, &["--refuse", "gangway"]);
     browser.sees("✓ The destination is in order").await;
     browser.sees("answered 422").await;
-    let drawing = browser.find("article[aria-label='Destination desk'] svg[role='img']").await;
-    assert!(drawing.attr("aria-label").await.unwrap().unwrap().contains("answers in the last day"));
+    browser.find("article[aria-label='Destination desk'] [role='img'][aria-label*='answers in the last day'] canvas").await;
     browser.tab_to_start("1 destination desk").await;
     browser.keys(Key::Enter + "").await;
     browser.tab_to("Why?").await;
