@@ -102,7 +102,7 @@ pub fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
     let destination = |before: &Destination, after: &Destination| {
         let mut found = listed("step", &before.always, &after.always);
         if before.price != after.price {
-            found.push(after.price.as_ref().map_or_else(|| "has no price any more".to_owned(), |p| format!("costs {:.2} {} a GB", p.per_gb, p.currency)));
+            found.push(after.price.as_ref().map_or_else(|| "has no price any more".to_owned(), |p| format!("costs {p}")));
         }
         let rest = Destination { always: after.always.clone(), price: after.price.clone(), ..before.clone() };
         or_settings(found, rest != *after)

@@ -27,7 +27,7 @@ pub(super) enum Shape {
     Secret,
     /// `{ name = "text", name = { secret = "name" } }`
     Headers,
-    /// `{ per_gb = 2.40, currency = "EUR" }`
+    /// `{ per_gb = 2.40, per_million = 0.50, per_month = 100, currency = "EUR" }`
     Price,
     /// `{ desk = "severity = warn", vault = "removed" }`
     Expectations,

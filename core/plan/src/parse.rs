@@ -3,6 +3,7 @@
 use std::ops::Range;
 
 use rockrose_language::{Mistake, nearest};
+use rockrose_ledger::{Money, Price};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
@@ -305,26 +306,37 @@ fn secret(value: &Spanned<DeValue<'_>>) -> Result<At<String>, Mistake> {
     name.ok_or_else(|| Mistake::new(value.span(), "the secret's name is missing").expected(EXPECTED))
 }
 
-/// What a destination takes for a gigabyte, and in which currency.
+/// What a destination's operator bills, and in which currency.
 fn price(value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
     const EXPECTED: &str = "a price: `{ per_gb = 2.40, currency = \"EUR\" }`";
+    const PARTS: [&str; 3] = ["per_gb", "per_million", "per_month"];
     let table = value.get_ref().as_table().ok_or_else(|| wrong(value, EXPECTED))?;
-    let (mut amount, mut currency) = (None, None);
+    let mut price = Price { currency: "EUR".to_owned(), ..Price::default() };
+    let mut has_part = false;
     for (key, value) in in_order(table) {
-        match key.get_ref().as_ref() {
-            "per_gb" => {
+        let name = key.get_ref().as_ref();
+        match name {
+            "per_gb" | "per_million" | "per_month" => {
                 let written =
                     value.get_ref().as_float().map(|f| f.as_str()).or_else(|| value.get_ref().as_integer().filter(|i| i.radix() == 10).map(|i| i.as_str()));
-                let number = written.and_then(|s| s.parse::<f64>().ok()).filter(|n| n.is_finite() && *n >= 0.0);
-                amount = Some(number.ok_or_else(|| wrong(value, "a number of at least 0"))?);
+                let money = written.and_then(|text| Money::read(&text.replace('_', "")));
+                let money = money.ok_or_else(|| wrong(value, "a number from 0 to 1000000000, with at most six decimal places"))?;
+                has_part = true;
+                match name {
+                    "per_gb" => price.per_gb = money,
+                    "per_million" => price.per_million = money,
+                    _ => price.per_month = money,
+                }
             }
             "currency" => {
                 let code = value.get_ref().as_str().filter(|s| s.len() == 3 && s.bytes().all(|b| b.is_ascii_uppercase()));
-                let code = code.ok_or_else(|| wrong(value, "a currency's three letters (ISO 4217), as in \"EUR\""))?;
-                currency = Some(At { value: code.to_owned(), at: value.span() });
+                price.currency = code.ok_or_else(|| wrong(value, "a currency's three letters (ISO 4217), as in \"EUR\""))?.to_owned();
             }
-            other => return Err(Mistake::new(key.span(), format!("a price has no `{other}`")).expected(EXPECTED).near(other, ["per_gb", "currency"])),
+            other => {
+                let known = PARTS.into_iter().chain(["currency"]);
+                return Err(Mistake::new(key.span(), format!("a price has no `{other}`")).expected(EXPECTED).near(other, known));
+            }
         }
     }
-    amount.map(|a| Raw::Price(a, currency)).ok_or_else(|| Mistake::new(value.span(), "`per_gb` is missing").expected(EXPECTED))
+    if has_part { Ok(Raw::Price(price)) } else { Err(Mistake::new(value.span(), "`per_gb`, `per_million` or `per_month` is missing").expected(EXPECTED)) }
 }

@@ -25,8 +25,11 @@ fn shape(shape: Shape) -> Value {
         }
         Shape::Expectations => json!({ "type": "object", "additionalProperties": text("a condition, `removed` or `not sent`"), "minProperties": 1 }),
         Shape::Price => {
-            let properties = json!({ "per_gb": { "type": "number", "minimum": 0 }, "currency": { "type": "string", "pattern": "^[A-Z]{3}$" } });
-            json!({ "type": "object", "properties": properties, "required": ["per_gb"], "additionalProperties": false })
+            let amount = json!({ "type": "number", "minimum": 0, "maximum": 1_000_000_000 });
+            let currency = json!({ "type": "string", "pattern": "^[A-Z]{3}$" });
+            let properties = json!({ "per_gb": amount, "per_million": amount, "per_month": amount, "currency": currency });
+            let one = ["per_gb", "per_million", "per_month"].map(|part| json!({ "required": [part] }));
+            json!({ "type": "object", "properties": properties, "anyOf": one, "additionalProperties": false })
         }
     }
 }

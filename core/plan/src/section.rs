@@ -2,6 +2,8 @@
 
 use std::ops::Range;
 
+use rockrose_ledger::Price;
+
 use super::keys::Key;
 
 /// Something with its place in the document.
@@ -19,7 +21,7 @@ pub(super) enum Raw {
     Truth(bool),
     Count(u64),
     Secret(At<String>),
-    Price(f64, Option<At<String>>),
+    Price(Price),
     Headers(Vec<(At<String>, HeaderValue)>),
     Expectations(Vec<(At<String>, At<String>)>),
 }

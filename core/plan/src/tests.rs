@@ -88,6 +88,9 @@ fn values_point() {
     wrong("{ secret = \"desk\" }", "\"hunter2\"", "\"hunter2\"", None);
     wrong("{ secret = \"desk\" }", "{ secert = \"desk\" }", "secert", Some("secret"));
     wrong("per_gb = 2.40", "per_gb = -1", "-1", None);
+    wrong("per_gb = 2.40", "per_gb = 2.4000001", "2.4000001", None);
+    wrong("per_gb = 2.40", "per_tb = 2.40", "per_tb", Some("per_gb"));
+    wrong("per_gb = 2.40, ", "", "{ currency = \"EUR\" }", None);
     wrong("\"EUR\"", "\"euro\"", "\"euro\"", None);
     wrong("[\"http://127.0.0.1:9410/in\"]", "[\"ftp://x\"]", "\"ftp://x\"", None);
     wrong("[\"http://127.0.0.1:9410/in\"]", "[\"http://u:p@x/\"]", "\"http://u:p@x/\"", None);

@@ -80,8 +80,8 @@ impl Suggestion {
     /// What it saves, by the prices of `plan`.
     #[must_use]
     pub fn money(&self, plan: &CheckedPlan) -> f64 {
-        let price = |name: &str| plan.destinations.iter().find(|d| d.name == name).and_then(|d| d.price.as_ref()).map_or(0.0, |p| p.per_gb);
-        self.saves.iter().map(|(name, amount)| amount.bytes as f64 / 1e9 * price(name)).sum()
+        let price = |name: &str| plan.destinations.iter().find(|d| d.name == name)?.price.as_ref();
+        self.saves.iter().filter_map(|(name, amount)| Some(price(name)?.of(*amount).to_f64())).sum()
     }
 }
 

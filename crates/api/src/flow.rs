@@ -174,10 +174,10 @@ pub struct FlowDestination {
 /// What sending to a destination has cost since midnight UTC.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Cost {
-    /// What was sent today costs, since midnight in UTC.
+    /// What was sent today costs, since midnight in UTC, without what is paid by the month.
     pub today: f64,
     /// ISO 4217 code.
     pub currency: String,
-    /// The price of 1 000 000 000 bytes.
-    pub per_gb: f64,
+    /// The price in words, such as `2.40 EUR a GB and 100.00 EUR a month`.
+    pub says: String,
 }

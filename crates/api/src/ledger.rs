@@ -26,6 +26,31 @@ pub struct LedgerEntry {
     pub current: bool,
     /// At a step, the last revision that had it; null where it is of none, or older than the last 50 revisions.
     pub last_revision: Option<i64>,
+    /// What was queued for a destination costs by the active plan's price for it, without what is paid by the month: an exact decimal number, such as `12.40`; null elsewhere.
+    #[serde(default)]
+    pub money: Option<String>,
+    /// Its currency, an ISO 4217 code.
+    #[serde(default)]
+    pub currency: Option<String>,
+}
+
+/// What was spent at a destination in a span of time.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DestinationCost {
+    /// Its name.
+    pub destination: String,
+    /// What it bills, in words, such as `2.40 EUR a GB and 100.00 EUR a month`.
+    pub price: String,
+    /// What was queued for it, in bytes.
+    pub bytes: i64,
+    /// What was queued for it, in events.
+    pub events: i64,
+    /// What that costs: an exact decimal number.
+    pub sent: String,
+    /// What is paid by the month, for this span: of a month of 30 days; null of a span without a beginning.
+    pub standing: Option<String>,
+    /// ISO 4217 code.
+    pub currency: String,
 }
 
 /// One equation of the account.
@@ -90,6 +115,9 @@ pub struct LedgerAnswer {
     pub balanced: bool,
     /// The equations, and whether they hold.
     pub equations: Vec<LedgerEquation>,
+    /// What was spent at each destination with a price, in the plan's order.
+    #[serde(default)]
+    pub costs: Vec<DestinationCost>,
     /// What the account cannot tell: where what steps mask is kept unmasked, in sentences.
     #[serde(default)]
     pub caveats: Vec<String>,

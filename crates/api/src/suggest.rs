@@ -1,5 +1,6 @@
 //! Steps that would save something, or keep personal data from leaving.
 
+use rockrose_ledger::{Amount, Price};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -60,26 +61,26 @@ pub struct Declined {
 }
 
 impl Suggestion {
-    /// Fills in what was found: `month` makes amounts of a month out of those that were measured, `price` knows what a GB costs at a destination, and in which currency.
+    /// Fills in what was found: `month` makes amounts of a month out of those that were measured, `price` knows what a destination bills.
     #[must_use]
-    pub fn new(found: &rockrose_suggest::Suggestion, month: impl Fn(i64) -> i64, price: impl Fn(&str) -> Option<(f64, String)>) -> Suggestion {
+    pub fn new<'a>(found: &rockrose_suggest::Suggestion, month: impl Fn(Amount) -> Amount, price: impl Fn(&str) -> Option<&'a Price>) -> Suggestion {
         let mut money: Vec<SavedMoney> = Vec::new();
         for (destination, saved) in &found.saves {
-            let Some((per_gb, currency)) = price(destination) else { continue };
-            let amount = month(saved.bytes) as f64 / 1e9 * per_gb;
-            match money.iter_mut().find(|m| m.currency == currency) {
+            let Some(price) = price(destination) else { continue };
+            let amount = price.of(month(*saved)).to_f64();
+            match money.iter_mut().find(|m| m.currency == price.currency) {
                 Some(sum) => sum.amount += amount,
-                None => money.push(SavedMoney { amount, currency }),
+                None => money.push(SavedMoney { amount, currency: price.currency.clone() }),
             }
         }
-        let events: i64 = found.saves.iter().map(|(_, saved)| saved.events).sum();
+        let saved = month(Amount { events: found.saves.iter().map(|(_, saved)| saved.events).sum(), bytes: found.bytes() });
         Suggestion {
             id: found.id.clone(),
             reason: found.reason.word().to_owned(),
             part: found.part.clone(),
             step: found.step.clone(),
             because: found.because.clone(),
-            saves: Volume { events: month(events), bytes: month(found.bytes()) },
+            saves: Volume { events: saved.events, bytes: saved.bytes },
             share: if found.of.bytes > 0 { found.bytes() as f64 / found.of.bytes as f64 } else { 0.0 },
             money,
         }

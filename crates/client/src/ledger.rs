@@ -1,5 +1,6 @@
 //! `ledger`: an account that adds up.
 
+use clap::Args;
 use rockrose_api::{LedgerAnswer, LedgerEntry, LedgerEquation};
 
 use crate::client::Client;
@@ -118,14 +119,21 @@ impl Page {
 }
 
 /// What part of the account is asked for: the last minutes, or a stretch of time; neither, everything since the beginning.
-pub(crate) struct Span {
-    pub(crate) minutes: Option<i64>,
-    pub(crate) from: Option<jiff::Timestamp>,
-    pub(crate) to: Option<jiff::Timestamp>,
+#[derive(Args)]
+pub struct Span {
+    /// Only the last N minutes
+    #[arg(long, value_name = "N")]
+    minutes: Option<i64>,
+    /// Only from this time on, such as 2026-11-29T06:00:00Z
+    #[arg(long, value_name = "TIME", conflicts_with = "minutes")]
+    from: Option<jiff::Timestamp>,
+    /// Only up to this time
+    #[arg(long, value_name = "TIME", conflicts_with = "minutes")]
+    to: Option<jiff::Timestamp>,
 }
 
 impl Span {
-    fn query(&self) -> String {
+    pub(crate) fn query(&self) -> String {
         let ms = |name: &str, at: Option<jiff::Timestamp>| at.map(|at| format!("{name}={}", at.as_millisecond()));
         let parts = [self.minutes.map(|m| format!("minutes={m}")), ms("from_ms", self.from), ms("to_ms", self.to)];
         parts.into_iter().flatten().collect::<Vec<_>>().join("&")
@@ -162,16 +170,21 @@ pub(crate) async fn ledger(common: &Common, span: Span) -> Outcome {
             }
         }
     }
-    let until = answer.until_ms.map_or_else(|| "now".to_owned(), format::moment);
-    let since = match answer.since_ms {
-        Some(ms) => format!("From {} to {until}", format::moment(ms)),
-        None if answer.until_ms.is_some() => format!("From the beginning to {until}"),
-        None => "Since the beginning".to_owned(),
-    };
+    let since = span_in_words(answer);
     let mut blocks = vec![since, format::table(&["", "events", "bytes"], &[1, 2], page.rows), verdict(&answer.equations)];
     blocks.extend(answer.caveats.iter().map(|caveat| paint(caveat, BAD)));
     format::blocks(&blocks)?;
     Ok(exit)
+}
+
+/// From when to when an account is.
+pub(crate) fn span_in_words(account: &LedgerAnswer) -> String {
+    let until = account.until_ms.map_or_else(|| "now".to_owned(), format::moment);
+    match account.since_ms {
+        Some(ms) => format!("From {} to {until}", format::moment(ms)),
+        None if account.until_ms.is_some() => format!("From the beginning to {until}"),
+        None => "Since the beginning".to_owned(),
+    }
 }
 
 fn source(page: &mut Page, account: &Account<'_>) {
@@ -246,6 +259,8 @@ mod tests {
             bytes,
             current: true,
             last_revision: None,
+            money: None,
+            currency: None,
         }
     }
 

@@ -4,6 +4,7 @@
 #![allow(clippy::print_stdout, reason = "a command's output is its purpose")]
 
 mod client;
+mod cost;
 mod destination;
 mod end;
 mod example;
@@ -155,17 +156,9 @@ pub enum ClientCommand {
     /// Show what arrives, what is done to it, and the health of the destinations
     Status,
     /// Show the account of every event and byte, and whether it balances
-    Ledger {
-        /// Only the last N minutes
-        #[arg(long, value_name = "N")]
-        minutes: Option<i64>,
-        /// Only from this time on, such as 2026-11-29T06:00:00Z
-        #[arg(long, value_name = "TIME", conflicts_with = "minutes")]
-        from: Option<jiff::Timestamp>,
-        /// Only up to this time
-        #[arg(long, value_name = "TIME", conflicts_with = "minutes")]
-        to: Option<jiff::Timestamp>,
-    },
+    Ledger(ledger::Span),
+    /// Show what sending costs: by destination, or by route or team
+    Cost(cost::CostArgs),
     /// Show what each field holds: how often it is there, its values, what it weighs, and personal data in it
     Fields(survey::FieldsArgs),
     /// Show the patterns of the messages: how many there are of each, what they weigh, how they come
@@ -300,7 +293,8 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Diff { one, other } => plan::diff(common, one, other).await,
         ClientCommand::Revert { number, why, yes } => plan::revert(common, number, &why, yes).await,
         ClientCommand::Status => status::status(common).await,
-        ClientCommand::Ledger { minutes, from, to } => ledger::ledger(common, ledger::Span { minutes, from, to }).await,
+        ClientCommand::Cost(args) => cost::cost(common, args).await,
+        ClientCommand::Ledger(span) => ledger::ledger(common, span).await,
         ClientCommand::Fields(args) => survey::fields(common, args).await,
         ClientCommand::Suggest(args) => suggest::suggest(common, args).await,
         ClientCommand::Match(args) => survey::matching(common, args).await,

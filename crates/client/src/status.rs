@@ -189,7 +189,7 @@ mod tests {
         assert!(idle.lines().nth(1).unwrap().contains("2.0/s") && !idle.contains("oldest"), "{idle}");
         let mut busy = destination(DestinationState::Full);
         (busy.waiting_events, busy.waiting_bytes) = (1_234, 5_000_000);
-        busy.cost = Some(Cost { today: 1.5, currency: "EUR".into(), per_gb: 0.5 });
+        busy.cost = Some(Cost { today: 1.5, currency: "EUR".into(), says: "0.50 EUR a GB".into() });
         let busy = destinations(&[busy], NOW);
         assert!(busy.contains("1\u{202f}234 (5.0 MB, oldest 5 s)") && busy.contains("1.5000 EUR"), "{busy}");
     }

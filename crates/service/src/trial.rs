@@ -150,7 +150,7 @@ pub(crate) fn personal(sent: &[(Vec<u8>, u64)]) -> Vec<PersonalField> {
 /// What each destination of a plan would get in a month, compared with the plan that runs; `of_ms` is how long what is predicted took to flow.
 pub(crate) fn destinations(running: &CheckedPlan, plan: &CheckedPlan, compared: &Comparison, of_ms: Option<i64>) -> Vec<TrialDestination> {
     let sent = |trial: &Trial, at: usize| personal(trial.sent.get(at).map_or(&[], Vec::as_slice));
-    let price = |d: &Destination, amount: Amount| d.price.as_ref().map(|p| amount.bytes as f64 / 1e9 * p.per_gb);
+    let price = |d: &Destination, amount: Amount| d.price.as_ref().map(|p| (p.of(amount) + p.per_month).to_f64());
     let one = |(at, destination): (usize, &Destination)| {
         let told = compared.predicted.iter().find(|p| p.destination == destination.name);
         let month = |amount: Amount| of_ms.map_or_else(Amount::default, |of_ms| a_month(amount, of_ms));

@@ -65,7 +65,7 @@ function Delivery({ destination: d, now, may }: { destination: FlowDestination; 
           {d.cost != null && (
             <>
               <dt className="text-soft">costs</dt>
-              <dd className="num" title={`${money(d.cost.per_gb, d.cost.currency)} per GB; days begin at midnight UTC`}>
+              <dd className="num" title={`${d.cost.says}; days begin at midnight UTC`}>
                 {money(d.cost.today, d.cost.currency)} today
               </dd>
             </>

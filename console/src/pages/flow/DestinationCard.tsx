@@ -68,7 +68,7 @@ export const DestinationCard = memo(function DestinationCard({ destination: d, b
         {d.cost !== null && d.cost !== undefined && (
           <>
             <dt className="text-soft">cost today</dt>
-            <dd className="num text-right" title={`${money(d.cost.per_gb, d.cost.currency)} per GB; days begin at midnight UTC`}>
+            <dd className="num text-right" title={`${d.cost.says}; days begin at midnight UTC`}>
               {money(d.cost.today, d.cost.currency)}
             </dd>
           </>

@@ -2,7 +2,7 @@
 import { Link } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 
-import type { Cost, LedgerAnswer, LedgerEntry } from "../../api/client";
+import type { DestinationCost, LedgerAnswer, LedgerEntry } from "../../api/client";
 import { count, money } from "../../lib/format";
 import { Sentence } from "../../parts/Sentence";
 
@@ -18,6 +18,21 @@ function Line({ label, events, bytes, tone = "plain" }: { label: ReactNode; even
       </th>
       <td className="num py-0.5 pl-3 text-right align-baseline">{events === null ? "" : count(events)}</td>
       <td className="num py-0.5 pl-3 text-right align-baseline">{count(bytes)}</td>
+    </tr>
+  );
+}
+
+/** What something costs; the exact amount in the title. */
+function MoneyLine({ label, amount, currency }: { label: string; amount: string; currency: string }) {
+  return (
+    <tr className="text-soft">
+      <th scope="row" className="py-0.5 pr-3 pl-4 text-left font-normal">
+        {label}
+      </th>
+      <td />
+      <td className="num py-0.5 pl-3 text-right align-baseline font-medium text-ink" title={`${amount} ${currency}`}>
+        {money(Number(amount), currency)}
+      </td>
     </tr>
   );
 }
@@ -69,7 +84,7 @@ function Followed({ label, sum, way, parts, tone }: { label: string; sum: Sum; /
   );
 }
 
-export function Account({ place, name, ledger, whole, price }: { place: Place; name: string; ledger: LedgerAnswer; whole: boolean; price: Cost | undefined }) {
+export function Account({ place, name, ledger, whole, cost }: { place: Place; name: string; ledger: LedgerAnswer; whole: boolean; /** What was spent here, if it has a price. */ cost: DestinationCost | undefined }) {
   const rows = ledger.rows.filter((r) => r.place === place && r.name === name);
   const sum = (measure: string, only: (r: LedgerEntry) => boolean = () => true): Sum =>
     rows.filter((r) => r.measure === measure && only(r)).reduce((t, r) => ({ events: t.events + r.events, bytes: t.bytes + r.bytes }), { events: 0, bytes: 0 });
@@ -154,15 +169,8 @@ export function Account({ place, name, ledger, whole, price }: { place: Place; n
               <Followed label="offered by routes" sum={sum("offered")} way="by" parts={parts("destination", "offered", here, (r) => ({ place: "route", name: r.via }))} tone="plain" />
               {stepLines}
               {plain("= queued", sum("enqueued"), "sum")}
-              {price !== undefined && (
-                <tr className="text-soft">
-                  <th scope="row" className="py-0.5 pr-3 pl-4 text-left font-normal">
-                    costs, at {money(price.per_gb, price.currency)} a GB
-                  </th>
-                  <td />
-                  <td className="num py-0.5 pl-3 text-right align-baseline font-medium text-ink">{money((sum("enqueued").bytes / 1e9) * price.per_gb, price.currency)}</td>
-                </tr>
-              )}
+              {cost !== undefined && <MoneyLine label={`costs, at ${cost.price}`} amount={cost.sent} currency={cost.currency} />}
+              {cost?.standing != null && Number(cost.standing) > 0 && <MoneyLine label="paid by the month, for this time" amount={cost.standing} currency={cost.currency} />}
               {plain("delivered", sum("delivered"), "part")}
               {quarantined.events > 0 && plain("refused, in quarantine", quarantined, "part")}
               {discarded.events > 0 && plain("discarded", discarded, "part")}

@@ -1,5 +1,5 @@
 /** The account by team, or by what routes tag events with: what each took, let go on, and costs. */
-import type { Cost, FlowRoute, LedgerAnswer } from "../../api/client";
+import type { FlowRoute, LedgerAnswer } from "../../api/client";
 import { grouped } from "../../lib/groups";
 import { count, money, share } from "../../lib/format";
 
@@ -11,7 +11,7 @@ interface Sums {
   costs: Map<string, number>;
 }
 
-function sums(ledger: LedgerAnswer, routes: Set<string>, prices: Map<string, Cost>): Sums {
+function sums(ledger: LedgerAnswer, routes: Set<string>): Sums {
   const all: Sums = { taken: { events: 0, bytes: 0 }, out: 0, queued: 0, costs: new Map() };
   for (const r of ledger.rows) {
     if (r.place === "route" && routes.has(r.name)) {
@@ -21,14 +21,13 @@ function sums(ledger: LedgerAnswer, routes: Set<string>, prices: Map<string, Cos
       } else if (r.measure === "out") all.out += r.bytes;
     } else if (r.place === "destination" && r.measure === "enqueued" && routes.has(r.via)) {
       all.queued += r.bytes;
-      const price = prices.get(r.name);
-      if (price !== undefined) all.costs.set(price.currency, (all.costs.get(price.currency) ?? 0) + (r.bytes / 1e9) * price.per_gb);
+      if (r.money != null && r.currency != null) all.costs.set(r.currency, (all.costs.get(r.currency) ?? 0) + Number(r.money));
     }
   }
   return all;
 }
 
-export function By({ by, routes, ledger, prices }: { by: string; routes: FlowRoute[]; ledger: LedgerAnswer; prices: Map<string, Cost> }) {
+export function By({ by, routes, ledger }: { by: string; routes: FlowRoute[]; ledger: LedgerAnswer }) {
   // Routes that left the plan have their rows still, and belong to no group that is known.
   const planned = new Set(routes.map((r) => r.name));
   const gone = [...new Set(ledger.rows.filter((r) => r.place === "route" && !planned.has(r.name)).map((r) => r.name))];
@@ -49,7 +48,7 @@ export function By({ by, routes, ledger, prices }: { by: string; routes: FlowRou
         </thead>
         <tbody>
           {groups.map((group) => {
-            const { taken, out, queued, costs } = sums(ledger, new Set(group.routes), prices);
+            const { taken, out, queued, costs } = sums(ledger, new Set(group.routes));
             return (
               <tr key={group.name} className="border-t border-line text-right align-baseline">
                 <th scope="row" className="py-1 text-left font-normal">

@@ -2,7 +2,7 @@
 import { ToggleGroup } from "radix-ui";
 import { useState } from "react";
 
-import { type Cost, type LedgerAnswer, useFlow, useLedger } from "../../api/client";
+import { type LedgerAnswer, useFlow, useLedger } from "../../api/client";
 import { BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
 import { csvLine } from "../../lib/csv";
@@ -85,13 +85,9 @@ function Verdict({ ledger }: { ledger: LedgerAnswer }) {
 }
 
 /** The rows as a CSV file; of what is queued for a destination with a price, what it costs. */
-function csv(ledger: LedgerAnswer, prices: Map<string, Cost>): string {
+function csv(ledger: LedgerAnswer): string {
   const head = csvLine(["place", "name", "via", "position", "sentence", "measure", "events", "bytes", "money", "currency"]);
-  const line = (r: LedgerAnswer["rows"][number]) => {
-    const price = r.place === "destination" && r.measure === "enqueued" ? prices.get(r.name) : undefined;
-    const money = price === undefined ? ["", ""] : [((r.bytes / 1e9) * price.per_gb).toFixed(6), price.currency];
-    return csvLine([r.place, r.name, r.via, String(r.position), r.sentence, r.measure, String(r.events), String(r.bytes), ...money]);
-  };
+  const line = (r: LedgerAnswer["rows"][number]) => csvLine([r.place, r.name, r.via, String(r.position), r.sentence, r.measure, String(r.events), String(r.bytes), r.money ?? "", r.money == null ? "" : (r.currency ?? "")]);
   return head + ledger.rows.map(line).join("");
 }
 
@@ -107,7 +103,6 @@ export function LedgerPage() {
   if (ledger === undefined) {
     return error === null ? <Message title="Loading…" /> : <Message tone="fails" title={`The ledger cannot be shown: ${error.message}.`} />;
   }
-  const prices = new Map((flow?.destinations ?? []).flatMap((d) => (d.cost == null ? [] : [[d.name, d.cost] as const])));
   const routes = flow?.routes ?? [];
   const ways = groupings(routes);
   const chooseSpan = (chosen: string) => {
@@ -129,7 +124,7 @@ export function LedgerPage() {
             ▲ {caveat.replaceAll("`", "").replace(/^./, (c) => c.toUpperCase())}.
           </p>
         ))}
-        <button type="button" className={`${BUTTON} ml-auto`} disabled={ledger.rows.length === 0} onClick={() => download("ledger.csv", "text/csv", csv(ledger, prices))}>
+        <button type="button" className={`${BUTTON} ml-auto`} disabled={ledger.rows.length === 0} onClick={() => download("ledger.csv", "text/csv", csv(ledger))}>
           Take along as CSV
         </button>
         <ToggleGroup.Root type="single" value={span} onValueChange={chooseSpan} aria-label="Span of time" className="flex overflow-hidden rounded border border-line text-sm">
@@ -146,7 +141,7 @@ export function LedgerPage() {
           <GroupBy label="added up by" ways={ways} by={by} choose={setBy} />
         </div>
       )}
-      {ways.includes(by ?? "") && ledger.rows.length > 0 && <By by={by ?? ""} routes={routes} ledger={ledger} prices={prices} />}
+      {ways.includes(by ?? "") && ledger.rows.length > 0 && <By by={by ?? ""} routes={routes} ledger={ledger} />}
       {ledger.rows.length === 0 ? (
         <Message title="Nothing was counted in this period.">{span === "all" ? "The ledger begins with the first event." : "Choose a longer span."}</Message>
       ) : (
@@ -154,7 +149,7 @@ export function LedgerPage() {
           {(["source", "route", "destination"] as const).map((place) => (
             <section key={place} aria-label={`${place}s`} className="flex flex-col gap-4">
               {names(place).map((name) => (
-                <Account key={name} place={place} name={name} ledger={ledger} whole={span === "all"} price={place === "destination" ? prices.get(name) : undefined} />
+                <Account key={name} place={place} name={name} ledger={ledger} whole={span === "all"} cost={place === "destination" ? ledger.costs?.find((c) => c.destination === name) : undefined} />
               ))}
             </section>
           ))}

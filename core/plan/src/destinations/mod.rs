@@ -15,6 +15,7 @@ use std::sync::LazyLock;
 use std::time::Duration;
 
 use rockrose_language::{Mistake, Step, nearest};
+use rockrose_ledger::Price;
 
 pub use archive::{ArchiveDestination, Objects, StoreLocation};
 pub use discard::DiscardDestination;
@@ -283,15 +284,6 @@ pub enum Compression {
     Zstd,
 }
 
-/// A price for what is sent.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Price {
-    /// For 1 000 000 000 bytes.
-    pub per_gb: f64,
-    /// ISO 4217 code.
-    pub currency: String,
-}
-
 impl Checker<'_> {
     pub(crate) fn destination(&mut self, section: &Section) -> Option<Destination> {
         self.name(&section.name, "destination");
@@ -318,9 +310,7 @@ impl Checker<'_> {
             Some(written) => self.when_full(&written),
         };
         let price = match section.get("price") {
-            Some(At { value: Raw::Price(per_gb, currency), .. }) => {
-                Some(Price { per_gb: *per_gb, currency: currency.as_ref().map_or_else(|| "EUR".to_owned(), |c| c.value.clone()) })
-            }
+            Some(At { value: Raw::Price(price), .. }) => Some(price.clone()),
             _ => None,
         };
         let kind = DestinationKind::read(section.text("kind")?.value, self, DestinationSection { section, always: &always })?;

@@ -284,7 +284,7 @@ async fn routes_are_grouped_the_account_is_taken_along_and_an_outage_heals() {
 
     // The account tells what it costs, and is taken along.
     browser.driver.goto(node.url("/ledger")).await.unwrap();
-    browser.sees("costs, at €2.40 a GB").await;
+    browser.sees("costs, at 2.40 EUR a GB").await;
     browser.without_violations("the ledger").await;
     browser.script("window.taken = []; URL.createObjectURL = (blob) => { blob.text().then((t) => window.taken.push(t)); return '#'; }; return null").await;
     browser.click("Take along as CSV").await;

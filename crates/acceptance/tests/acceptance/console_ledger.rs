@@ -37,7 +37,7 @@ async fn an_hour_is_set_against_yesterday_and_a_sum_followed_through_the_account
         format!("[[route]]\nname = \"{name}\"\nteam = \"{team}\"\nwhen = 'gate {when}'\ndo = ['remove debug']\nto = [\"desk\"]\n")
     };
     node.apply(&format!(
-        "[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.desk]\nkind = \"discard\"\nprice = {{ per_gb = 900.0, currency = \"EUR\" }}\n{}{}",
+        "[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.desk]\nkind = \"discard\"\nprice = {{ per_gb = 900.0, per_million = 0.5, per_month = 30, currency = \"EUR\" }}\n{}{}",
         route("boarding", "gates", "< 5"),
         route("fares", "money", ">= 5")
     ));
@@ -73,6 +73,31 @@ async fn an_hour_is_set_against_yesterday_and_a_sum_followed_through_the_account
     }
     let printed = node.client(&["ledger", "--to", "2026-01-01T00:00:00Z"]);
     assert!(String::from_utf8_lossy(&printed.stdout).contains("Nothing was counted in this time."), "{printed:?}");
+
+    // What it costs, exactly, however it is told apart.
+    let whole = node.get("/api/v1/ledger").await;
+    let queued =
+        |measure: &str| whole["rows"].as_array().unwrap().iter().filter(|r| r["measure"] == "enqueued").map(|r| r[measure].as_i64().unwrap()).sum::<i64>();
+    let (events, bytes) = (queued("events"), queued("bytes"));
+    // In parts of 10⁻⁹: a byte costs 900 of them, an event 500.
+    let nano = 900 * bytes + 500 * events;
+    let expected = format!("{}.{:09}", nano / 1_000_000_000, nano % 1_000_000_000);
+    let expected = expected.trim_end_matches('0');
+    assert_eq!((whole["costs"][0]["sent"].as_str(), &whole["costs"][0]["standing"], events), (Some(expected), &Value::Null, 10_000), "{whole}");
+    for by in ["destination", "route", "team"] {
+        let cost = node.json(&["cost", "--by", by]);
+        assert_eq!(
+            (cost["totals"][0]["money"].as_str(), cost["rows"].as_array().unwrap().len()),
+            (Some(expected), if by == "destination" { 1 } else { 2 }),
+            "{cost}"
+        );
+    }
+    let day = node.json(&["cost", "--minutes", "1440", "--by", "team"]);
+    let names: Vec<&str> = day["rows"].as_array().unwrap().iter().map(|r| r["name"].as_str().unwrap()).collect();
+    let standing = day["standing"][0]["money"].as_str().unwrap().parse::<f64>().unwrap();
+    assert!(names == ["gates", "money"] && (0.99..=1.0).contains(&standing), "{day}");
+    let printed = String::from_utf8_lossy(&node.client(&["cost"]).stdout).into_owned();
+    assert!(printed.contains("desk bills 900.00 EUR a GB, 0.50 EUR a million events and 30.00 EUR a month."), "{printed}");
 
     let browser = Browser::start().await;
     browser.sign_in(&node).await;

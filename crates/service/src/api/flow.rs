@@ -79,9 +79,9 @@ pub(crate) async fn flow(State(app): State<Arc<App>>, Extension(caller): Extensi
             shown.caveat = plan.undone_redaction(d).or_else(|| d.kind.caveat().map(str::to_owned));
             shown.in_plan = true;
             shown.cost = d.price.as_ref().map(|p| Cost {
-                today: today.get(&d.name).map_or(0, |a: &Amount| a.bytes) as f64 / 1e9 * p.per_gb,
+                today: p.of(today.get(&d.name).copied().unwrap_or_default()).to_f64(),
                 currency: p.currency.clone(),
-                per_gb: p.per_gb,
+                says: p.to_string(),
             });
             shown.steps = book.steps(Stage::Destination, &d.name, &plan.expanded(&d.always), &running.compiled.never_met(Stage::Destination, number));
             shown

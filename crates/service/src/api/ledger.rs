@@ -9,13 +9,14 @@ use axum::{Extension, Json};
 use rockrose_grants::{Eye, Need};
 use rockrose_intake::Problem;
 use rockrose_language::Place;
-use rockrose_ledger::{Account, Equation, Stage};
-use rockrose_spool::{Page, Quarantined};
+use rockrose_ledger::{Account, Amount, Equation, Measure, Stage};
+use rockrose_plan::Destination;
+use rockrose_spool::{LedgerRow, Page, Quarantined};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 use super::extract::Asked;
-use super::types::{LedgerAnswer, LedgerEquation, LedgerMinute, LedgerWaiting, QuarantineEntry};
+use super::types::{DestinationCost, LedgerAnswer, LedgerEquation, LedgerMinute, LedgerWaiting, QuarantineEntry};
 use super::{records_problem, spool_problem, types};
 use crate::caller::Caller;
 use crate::history::History;
@@ -82,18 +83,44 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
         right_bytes: e.right.bytes,
     };
     let (active, steps) = History::steps(&app).await.map_err(|e| records_problem(&e))?;
-    let plan = &app.engine.running().checked;
+    let running = app.engine.running();
+    let plan = &running.checked;
+    let of_ms = since.map(|since| until.map_or(now, |until| (until * 60_000).min(now)) - since * 60_000);
+    let costs = plan.destinations.iter().filter_map(|d| cost(d, &rows, of_ms)).collect();
     let caveats = plan.destinations.iter().filter_map(|d| Some(format!("destination {} {}", d.name, plan.undone_redaction(d)?))).collect();
     Ok(Json(LedgerAnswer {
         since_ms: since.map(|m| m * 60_000),
         until_ms: until.map(|m| m * 60_000),
         now_ms: now,
-        rows: rows.into_iter().map(|r| types::ledger_entry(&r.account, r.amount, (active, &steps))).collect(),
+        rows: rows.into_iter().map(|r| types::ledger_entry(&r.account, r.amount, (active, &steps), plan)).collect(),
         waiting: waiting.into_iter().map(|(destination, w)| LedgerWaiting { destination, events: w.amount.events, bytes: w.amount.bytes }).collect(),
         balanced: equations.iter().all(Equation::holds),
         equations: equations.iter().map(equation).collect(),
+        costs,
         caveats,
     }))
+}
+
+/// Milliseconds in a month of 30 days, by which what is paid by the month is divided.
+const MONTH_MS: i64 = 30 * 86_400_000;
+
+/// What was spent at a destination within `of_ms`, if it has a price.
+fn cost(destination: &Destination, rows: &[LedgerRow], of_ms: Option<i64>) -> Option<DestinationCost> {
+    let price = destination.price.as_ref()?;
+    let here = |r: &&LedgerRow| r.account.stage == Stage::Destination && r.account.measure == Measure::Enqueued && r.account.name == destination.name;
+    let queued: Amount = rows.iter().filter(here).fold(Amount::default(), |mut sum, r| {
+        sum += r.amount;
+        sum
+    });
+    Some(DestinationCost {
+        destination: destination.name.clone(),
+        price: price.to_string(),
+        bytes: queued.bytes,
+        events: queued.events,
+        sent: price.of(queued).to_string(),
+        standing: of_ms.map(|of_ms| price.standing(of_ms, MONTH_MS).to_string()),
+        currency: price.currency.clone(),
+    })
 }
 
 #[derive(Deserialize, IntoParams)]
@@ -115,7 +142,8 @@ pub(crate) async fn minutes(State(app): State<Arc<App>>, Asked(query): Asked<Min
     let since = first_minute(now_ms(), query.minutes.unwrap_or(60).min(MAX_MINUTES));
     let rows = app.spool.minutes(stage, &query.name, since).await.map_err(|e| spool_problem(&e))?;
     let (active, steps) = History::steps(&app).await.map_err(|e| records_problem(&e))?;
-    let row = |account: &Account, amount| types::ledger_entry(account, amount, (active, &steps));
+    let running = app.engine.running();
+    let row = |account: &Account, amount| types::ledger_entry(account, amount, (active, &steps), &running.checked);
     Ok(Json(rows.into_iter().map(|(minute, account, amount)| LedgerMinute { at_ms: minute * 60_000, row: row(&account, amount) }).collect()))
 }
 

@@ -9,6 +9,7 @@ use rockrose_engine::trial::{self, Given, Real, Samples, Side};
 use rockrose_engine::{Matcher, MatcherScratch};
 use rockrose_intake::Problem;
 use rockrose_language::Place;
+use rockrose_ledger::Amount;
 use rockrose_suggest::Material;
 use serde::Deserialize;
 use utoipa::IntoParams;
@@ -62,8 +63,8 @@ pub(crate) async fn suggestions(State(app): State<Arc<App>>, Asked(query): Asked
         }
         let all = found.len();
         found.retain(|suggestion| !declined.contains(&suggestion.id));
-        let month = |n: i64| of_ms.map_or(n, |of_ms| a_month(rockrose_ledger::Amount { events: n, bytes: 0 }, of_ms).events);
-        let price = |name: &str| plan.destinations.iter().find(|d| d.name == name)?.price.as_ref().map(|p| (p.per_gb, p.currency.clone()));
+        let month = |amount: Amount| of_ms.map_or(amount, |of_ms| a_month(amount, of_ms));
+        let price = |name: &str| plan.destinations.iter().find(|d| d.name == name)?.price.as_ref();
         let declined = all - found.len();
         let suggestions = found.iter().map(|suggestion| Suggestion::new(suggestion, month, price)).collect();
         SuggestionsAnswer { revision: running.revision, events: some.len() as u64, estimated_from_ms: of_ms, suggestions, declined }

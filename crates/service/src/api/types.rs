@@ -1,8 +1,8 @@
 //! The API's types, filled from the service's own.
 
 use rockrose_delivery as delivery;
-use rockrose_ledger::{Account, Amount};
-use rockrose_plan::Report;
+use rockrose_ledger::{Account, Amount, Measure, Stage};
+use rockrose_plan::{CheckedPlan, Report};
 
 pub(crate) use rockrose_api::*;
 
@@ -40,7 +40,9 @@ pub(crate) fn mistake(r: Report) -> PlanMistake {
 
 /// One row of the account.
 /// `steps` are the steps of the last revisions, and which is active.
-pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (i64, &LastRevisions)) -> LedgerEntry {
+pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (i64, &LastRevisions), plan: &CheckedPlan) -> LedgerEntry {
+    let is_billed = account.stage == Stage::Destination && account.measure == Measure::Enqueued;
+    let price = plan.destinations.iter().find(|d| is_billed && d.name == account.name).and_then(|d| d.price.as_ref());
     let last = last_revision(steps, account);
     LedgerEntry {
         place: account.stage.word().to_owned(),
@@ -53,5 +55,7 @@ pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (
         bytes: amount.bytes,
         current: account.position == 0 || last == Some(active),
         last_revision: last,
+        money: price.map(|p| p.of(amount).to_string()),
+        currency: price.map(|p| p.currency.clone()),
     }
 }

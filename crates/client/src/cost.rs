@@ -1,0 +1,152 @@
+//! `cost`: what sending costs, to the last place.
+
+use std::collections::BTreeMap;
+
+use clap::{Args, ValueEnum};
+use rockrose_api::{Flow, LedgerAnswer, LedgerEntry};
+use rockrose_ledger::Money;
+use serde_json::json;
+
+use crate::client::Client;
+use crate::ledger::{Span, span_in_words};
+use crate::{Common, Exit, Outcome, format};
+
+/// What costs are told apart by.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum By {
+    /// Where events were sent
+    Destination,
+    /// The routes that sent them
+    Route,
+    /// The teams to which the routes belong
+    Team,
+}
+
+/// Which costs are shown.
+#[derive(Args)]
+pub struct CostArgs {
+    #[command(flatten)]
+    span: Span,
+    /// What the costs are told apart by
+    #[arg(long, value_enum, default_value = "destination")]
+    by: By,
+}
+
+/// What one destination, route or team has spent, in one currency.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+struct Spent {
+    events: i64,
+    bytes: i64,
+    money: Money,
+}
+
+/// Sums of rows that cost something, by a name and the currency.
+fn sums(rows: &[LedgerEntry], name: impl Fn(&LedgerEntry) -> String) -> BTreeMap<(String, String), Spent> {
+    let mut all: BTreeMap<(String, String), Spent> = BTreeMap::new();
+    for row in rows {
+        let (Some(money), Some(currency)) = (row.money.as_deref().and_then(Money::read_exact), &row.currency) else { continue };
+        let sum = all.entry((name(row), currency.clone())).or_default();
+        sum.events += row.events;
+        sum.bytes += row.bytes;
+        sum.money += money;
+    }
+    all
+}
+
+pub(crate) async fn cost(common: &Common, args: CostArgs) -> Outcome {
+    let client = Client::new(common)?;
+    let account: LedgerAnswer = client.get(&format!("/api/v1/ledger?{}", args.span.query())).await?.read()?;
+    let teams: BTreeMap<String, String> = match args.by {
+        By::Team => {
+            let flow: Flow = client.get("/api/v1/flow").await?.read()?;
+            flow.routes.into_iter().filter_map(|r| Some((r.name, r.team?))).collect()
+        }
+        By::Destination | By::Route => BTreeMap::new(),
+    };
+    let spent = sums(&account.rows, |row| match args.by {
+        By::Destination => row.name.clone(),
+        By::Route => row.via.clone(),
+        By::Team => teams.get(&row.via).cloned().unwrap_or_else(|| "(no team)".to_owned()),
+    });
+    let mut totals: BTreeMap<&str, Money> = BTreeMap::new();
+    spent.iter().for_each(|((_, currency), spent)| *totals.entry(currency).or_default() += spent.money);
+    // What is paid by the month is paid for a destination, and by nobody in particular.
+    let standing = account.costs.iter().filter_map(|c| Some((c, Money::read_exact(c.standing.as_deref()?)?))).filter(|(_, money)| *money != Money::ZERO);
+    let standing: Vec<(&str, Money, &str)> = standing.map(|(c, money)| (c.destination.as_str(), money, c.currency.as_str())).collect();
+    standing.iter().for_each(|(_, money, currency)| *totals.entry(currency).or_default() += *money);
+    if common.json {
+        let rows: Vec<_> = spent
+            .iter()
+            .map(|((name, currency), s)| json!({ "name": name, "events": s.events, "bytes": s.bytes, "money": s.money.to_string(), "currency": currency }))
+            .collect();
+        let standing: Vec<_> =
+            standing.iter().map(|(name, money, currency)| json!({ "destination": name, "money": money.to_string(), "currency": currency })).collect();
+        let totals: Vec<_> = totals.iter().map(|(currency, money)| json!({ "currency": currency, "money": money.to_string() })).collect();
+        return format::print_json(
+            &json!({ "since_ms": account.since_ms, "until_ms": account.until_ms, "rows": rows, "standing": standing, "totals": totals }),
+        );
+    }
+    if account.costs.is_empty() {
+        format::line("No destination has a price. Give one in the plan: `price = { per_gb = 2.40, currency = \"EUR\" }`.")?;
+        return Ok(Exit::Done);
+    }
+    let shown = |money: Money, currency: &str| vec![hundredths(money), currency.to_owned()];
+    let mut rows: Vec<Vec<String>> = spent
+        .iter()
+        .map(|((name, currency), s)| [vec![name.clone(), format::count(s.events), format::bytes(s.bytes as f64)], shown(s.money, currency)].concat())
+        .collect();
+    rows.extend(
+        standing.iter().map(|(name, money, currency)| [vec![format!("{name}, by the month"), String::new(), String::new()], shown(*money, currency)].concat()),
+    );
+    rows.extend(totals.iter().map(|(currency, money)| [vec!["in all".to_owned(), String::new(), String::new()], shown(*money, currency)].concat()));
+    let word = match args.by {
+        By::Destination => "destination",
+        By::Route => "route",
+        By::Team => "team",
+    };
+    let prices: Vec<String> = account.costs.iter().map(|c| format!("{} bills {}.", c.destination, c.price)).collect();
+    format::blocks(&[span_in_words(&account), format::table(&[word, "events", "bytes", "costs", ""], &[1, 2, 3], rows), prices.join("\n")])?;
+    Ok(Exit::Done)
+}
+
+/// An amount to the hundredth; of less than one, as many places as say something.
+fn hundredths(money: Money) -> String {
+    let amount = money.to_f64();
+    if amount != 0.0 && amount.abs() < 0.01 { format!("{amount:.6}") } else { format!("{amount:.2}") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn costs_are_summed_exactly_by_name_and_currency() {
+        let row = |name: &str, via: &str, money: Option<&str>, currency: &str| LedgerEntry {
+            place: "destination".into(),
+            name: name.into(),
+            via: via.into(),
+            position: 0,
+            sentence: String::new(),
+            measure: "enqueued".into(),
+            events: 1,
+            bytes: 10,
+            current: true,
+            last_revision: None,
+            money: money.map(str::to_owned),
+            currency: Some(currency.into()),
+        };
+        let rows = [
+            row("desk", "a", Some("0.1000000001"), "EUR"),
+            row("vault", "a", Some("0.2"), "EUR"),
+            row("far", "a", Some("5"), "USD"),
+            row("far", "b", None, "USD"),
+        ];
+        let spent = sums(&rows, |r| r.via.clone());
+        let told: Vec<_> = spent.iter().map(|((name, currency), s)| (name.as_str(), currency.as_str(), s.events, s.money.to_string())).collect();
+        assert_eq!(told, [("a", "EUR", 2, "0.3000000001".to_owned()), ("a", "USD", 1, "5.00".to_owned())]);
+        assert_eq!(
+            [hundredths(Money::ZERO), hundredths(Money::read("0.004").unwrap()), hundredths(Money::read("12.345").unwrap())],
+            ["0.00", "0.004000", "12.35"]
+        );
+    }
+}
