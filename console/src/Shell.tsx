@@ -107,7 +107,7 @@ function Places() {
               <PlaceLink key={place.name} {...place} />
             ))}
           </nav>
-          <div className="ml-auto flex flex-wrap items-center gap-x-4 gap-y-2 py-1.5">
+          <div className="ml-auto flex flex-wrap items-center gap-x-4 gap-y-2 py-1.5 max-md:ml-0 max-md:gap-x-2.5">
             <Wellbeing />
             <button
               type="button"

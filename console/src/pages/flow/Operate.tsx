@@ -64,7 +64,7 @@ export function Operate({ name }: { name: string }) {
       </button>
       <Purge destination={d} purge={() => operate.mutate("purge")} />
       {answers.count > 0 && (
-        <span className="num text-sm text-soft" title={`the last ${count(answers.count)} answers`}>
+        <span className="tabular-nums text-sm text-soft" title={`the last ${count(answers.count)} answers`}>
           {(answers.good * 100).toFixed(0)} % accepted; response time p50 {answers.p50_ms.toFixed(0)} ms, p90 {answers.p90_ms.toFixed(0)} ms, p99 {answers.p99_ms.toFixed(0)} ms
         </span>
       )}

@@ -23,7 +23,7 @@ export function Table({ id, title, says, head, rows, empty, children }: TablePro
       {rows.length === 0 ? (
         <p className="text-sm text-soft">{empty}</p>
       ) : (
-        <div className="card overflow-x-auto">
+        <div className="card relative overflow-x-auto">
           <table className="w-full text-sm">
             <thead>
               <tr className="text-left text-soft">

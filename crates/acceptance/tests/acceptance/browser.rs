@@ -167,6 +167,21 @@ impl Browser {
         until(value, async || (field.prop("value").await.ok()??.trim() == value).then_some(())).await;
     }
 
+    /// Shows the page on a screen of this size, in CSS pixels.
+    pub(crate) async fn screen(&self, width: u32, height: u32) {
+        let size = serde_json::json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": width < 500 });
+        self.driver.cdp().send_raw("Emulation.setDeviceMetricsOverride", size).await.unwrap();
+    }
+
+    /// The page does not have to be scrolled sideways.
+    pub(crate) async fn fits(&self, page: &str) {
+        let wide = "const e = document.scrollingElement; if (e.scrollWidth <= e.clientWidth) return []; \
+                    return [...document.querySelectorAll('body *')].filter((o) => o.getBoundingClientRect().right > e.clientWidth + 1 && !o.closest('.overflow-x-auto')) \
+                    .map((o) => `${o.tagName} ${o.className}: ${(o.innerText ?? '').slice(0, 40)}`).slice(0, 5)";
+        let over = self.script(wide).await;
+        assert_eq!(over, serde_json::json!([]), "{page} is wider than the screen");
+    }
+
     /// Nothing on the page is against the rules of accessibility, in light and in dark.
     pub(crate) async fn without_violations(&self, page: &str) {
         let rules = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../console/node_modules/axe-core/axe.min.js")).unwrap();

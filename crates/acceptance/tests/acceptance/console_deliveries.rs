@@ -183,3 +183,47 @@ async fn a_destination_is_tested_before_it_is_saved_and_its_key_is_never_shown()
     browser.driver.clone().quit().await.unwrap();
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_page_fits_a_phone_a_zoomed_window_and_a_wide_screen() {
+    let [source, desk] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&plan(source, desk));
+    let _desk = stand_in(&node, desk, &[]);
+    let event = "{\"level\":\"error\",\"port\":\"Tansy Quay\",\"message\":\"a gate that opens and shuts, and opens again, until somebody comes to see what it is that it wants\"}\n";
+    until("the sample holds events", async || {
+        assert_eq!(post(&node.http, source, event.repeat(50)).await.status(), 200);
+        (node.get("/api/v1/sample?point=source:quays").await["kept"].as_u64() > Some(0)).then_some(())
+    })
+    .await;
+    let browser = Browser::start().await;
+    browser.sign_in(&node).await;
+    browser.sees("quays").await;
+    for (width, height) in [(390, 844), (640, 400), (1024, 768), (1920, 1080)] {
+        browser.screen(width, height).await;
+        for (page, shown) in [
+            ("/", "Remainder"),
+            ("/sources", "arriving?"),
+            ("/events", "What is in there"),
+            ("/plan", "What becomes of real events"),
+            ("/plan/suggestions", "None is ever applied by itself."),
+            ("/plan/examples", "The plan has no examples yet."),
+            ("/plan/revisions", "no reason was given"),
+            ("/ledger", "costs, at 2.40 EUR a GB"),
+            ("/deliveries", "% accepted; response time"),
+            ("/people", "Journal"),
+        ] {
+            browser.driver.goto(node.url(page)).await.unwrap();
+            browser.sees(shown).await;
+            browser.fits(&format!("{page} at {width}")).await;
+        }
+    }
+    // On a phone, a destination is paused.
+    browser.screen(390, 844).await;
+    browser.driver.goto(node.url("/deliveries")).await.unwrap();
+    browser.click("Pause").await;
+    browser.sees("paused by admin").await;
+    browser.fits("a paused destination at 390").await;
+    browser.driver.clone().quit().await.unwrap();
+    node.stop().await;
+}
