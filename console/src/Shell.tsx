@@ -30,11 +30,11 @@ function Wellbeing() {
   if (error !== null) return <span className="text-sm text-fails">▲ {error.message}</span>;
   if (data === undefined) return null;
   return (
-    <p className="num flex gap-4 text-sm text-soft" aria-live="polite">
+    <p className="num flex flex-wrap gap-x-4 text-sm text-soft *:whitespace-nowrap" aria-live="polite">
       {data.failing.length > 0 && <span className="font-medium text-fails">▲ {data.failing.join(", ")} failing</span>}
       {data.waiting_events > 0 && (
-        <span className="text-waits">
-          {count(data.waiting_events)} queued ({bytes(data.waiting_bytes)})
+        <span className="text-waits" title={bytes(data.waiting_bytes)}>
+          {count(data.waiting_events)} queued
         </span>
       )}
       <Link to="/ledger" className={data.balanced ? "text-goes-on hover:underline" : "font-semibold text-fails hover:underline"}>
@@ -102,7 +102,7 @@ function Places() {
             <img src="/flower.svg" alt="" width={22} height={22} />
             Rockrose
           </Link>
-          <nav aria-label="Places" className="flex flex-wrap gap-x-5">
+          <nav aria-label="Places" className="flex flex-wrap gap-x-4">
             {places.map((place) => (
               <PlaceLink key={place.name} {...place} />
             ))}
