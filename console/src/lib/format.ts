@@ -57,7 +57,7 @@ export function shareNow(part: Gauge, whole: Gauge, of: "events_per_second" | "b
 
 /** Money; less than a hundredth is said to be that. */
 export function money(amount: number, currency: string): string {
-  const written = new Intl.NumberFormat(undefined, { style: "currency", currency }).format(Math.max(amount, amount > 0 ? 0.01 : 0));
+  const written = new Intl.NumberFormat(undefined, { style: "currency", currency }).format(amount > 0 ? Math.max(amount, 0.01) : amount);
   return amount > 0 && amount < 0.01 ? `< ${written}` : written;
 }
 

@@ -32,6 +32,19 @@ pub struct LedgerEntry {
     /// Its currency, an ISO 4217 code.
     #[serde(default)]
     pub currency: Option<String>,
+    /// At a step of a route or destination: what was saved by what it removed and shortened, by the prices of the destinations where that would have gone; less than nothing, if it added
+    /// more. An amount for each currency.
+    #[serde(default)]
+    pub saved: Vec<ExactMoney>,
+}
+
+/// An exact amount of money.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ExactMoney {
+    /// A decimal number, such as `12.40`.
+    pub money: String,
+    /// ISO 4217 code.
+    pub currency: String,
 }
 
 /// What was spent at a destination in a span of time.

@@ -30,6 +30,59 @@ pub struct CostArgs {
     /// What the costs are told apart by
     #[arg(long, value_enum, default_value = "destination")]
     by: By,
+    /// Show instead what each step of the routes and destinations has saved, by the prices of the destinations where that would have gone
+    #[arg(long, conflicts_with = "by")]
+    saved: bool,
+}
+
+/// What a step has saved, in one currency.
+#[derive(Clone, Debug, PartialEq)]
+struct Saved {
+    /// `route NAME` or `destination NAME`.
+    place: String,
+    sentence: String,
+    /// Events that it removed.
+    events: i64,
+    /// Bytes that it removed or took off.
+    bytes: i64,
+    money: Money,
+    currency: String,
+}
+
+/// What each step has saved, the most first; those that add more than they take come last.
+fn saved(rows: &[LedgerEntry]) -> Vec<Saved> {
+    let mut all: Vec<Saved> = Vec::new();
+    for row in rows {
+        for amount in &row.saved {
+            let Some(money) = Money::read_exact(&amount.money) else { continue };
+            let place = format!("{} {}", row.place, row.name);
+            let events = if row.measure == "removed" { row.events } else { 0 };
+            match all.iter_mut().find(|s| s.place == place && s.sentence == row.sentence && s.currency == amount.currency) {
+                Some(sum) => {
+                    sum.events += events;
+                    sum.bytes += row.bytes;
+                    sum.money += money;
+                }
+                None => all.push(Saved { place, sentence: row.sentence.clone(), events, bytes: row.bytes, money, currency: amount.currency.clone() }),
+            }
+        }
+    }
+    all.sort_by(|a, b| b.money.cmp(&a.money).then_with(|| (&a.place, &a.sentence).cmp(&(&b.place, &b.sentence))));
+    all
+}
+
+fn show_saved(common: &Common, account: &LedgerAnswer) -> Outcome {
+    let all = saved(&account.rows);
+    if common.json {
+        let row = |s: &Saved| json!({ "at": s.place, "step": s.sentence, "events": s.events, "bytes": s.bytes, "money": s.money.to_string(), "currency": s.currency });
+        return format::print_json(&json!({ "since_ms": account.since_ms, "until_ms": account.until_ms, "rows": all.iter().map(row).collect::<Vec<_>>() }));
+    }
+    if all.is_empty() {
+        return format::line("No step has taken anything from what goes to a destination with a price.");
+    }
+    let row =
+        |s: &Saved| vec![hundredths(s.money), s.currency.clone(), format::count(s.events), format::bytes(s.bytes as f64), s.place.clone(), s.sentence.clone()];
+    format::blocks(&[span_in_words(account), format::table(&["saved", "", "events", "bytes", "at", "step"], &[0, 2, 3], all.iter().map(row).collect())])
 }
 
 /// What one destination, route or team has spent, in one currency.
@@ -56,6 +109,9 @@ fn sums(rows: &[LedgerEntry], name: impl Fn(&LedgerEntry) -> String) -> BTreeMap
 pub(crate) async fn cost(common: &Common, args: CostArgs) -> Outcome {
     let client = Client::new(common)?;
     let account: LedgerAnswer = client.get(&format!("/api/v1/ledger?{}", args.span.query())).await?.read()?;
+    if args.saved {
+        return show_saved(common, &account);
+    }
     let teams: BTreeMap<String, String> = match args.by {
         By::Team => {
             let flow: Flow = client.get("/api/v1/flow").await?.read()?;
@@ -120,6 +176,34 @@ mod tests {
     use super::*;
 
     #[test]
+    fn steps_are_listed_by_what_they_saved() {
+        let row = |sentence: &str, measure: &str, bytes: i64, money: &str| LedgerEntry {
+            place: "route".into(),
+            name: "gates".into(),
+            via: "quays".into(),
+            position: 1,
+            sentence: sentence.into(),
+            measure: measure.into(),
+            events: 3,
+            bytes,
+            current: true,
+            last_revision: None,
+            money: None,
+            currency: None,
+            saved: vec![rockrose_api::ExactMoney { money: money.into(), currency: "EUR".into() }],
+        };
+        let rows = [
+            row("tag a = 1", "changed", -30, "-0.3"),
+            row("drop b = 1", "removed", 50, "0.5"),
+            row("drop b = 1", "removed", 60, "0.6"),
+            row("remove c", "changed", 40, "0.4"),
+        ];
+        let told: Vec<_> = saved(&rows).into_iter().map(|s| (s.sentence, s.events, s.bytes, s.money.to_string())).collect();
+        let line = |sentence: &str, events, bytes, money: &str| (sentence.to_owned(), events, bytes, money.to_owned());
+        assert_eq!(told, [line("drop b = 1", 6, 110, "1.10"), line("remove c", 0, 40, "0.40"), line("tag a = 1", 0, -30, "-0.30")]);
+    }
+
+    #[test]
     fn costs_are_summed_exactly_by_name_and_currency() {
         let row = |name: &str, via: &str, money: Option<&str>, currency: &str| LedgerEntry {
             place: "destination".into(),
@@ -134,6 +218,7 @@ mod tests {
             last_revision: None,
             money: money.map(str::to_owned),
             currency: Some(currency.into()),
+            saved: Vec::new(),
         };
         let rows = [
             row("desk", "a", Some("0.1000000001"), "EUR"),

@@ -261,6 +261,7 @@ mod tests {
             last_revision: None,
             money: None,
             currency: None,
+            saved: Vec::new(),
         }
     }
 

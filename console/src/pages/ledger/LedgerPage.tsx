@@ -15,6 +15,7 @@ import { GroupBy } from "../../parts/GroupBy";
 import { Message } from "../../parts/Message";
 import { Account } from "./Account";
 import { By } from "./By";
+import { Saved } from "./Saved";
 
 /** Spans of time, and how each is asked for. */
 const SPANS = [
@@ -142,6 +143,7 @@ export function LedgerPage() {
         </div>
       )}
       {ways.includes(by ?? "") && ledger.rows.length > 0 && <By by={by ?? ""} routes={routes} ledger={ledger} />}
+      <Saved ledger={ledger} />
       {ledger.rows.length === 0 ? (
         <Message title="Nothing was counted in this period.">{span === "all" ? "The ledger begins with the first event." : "Choose a longer span."}</Message>
       ) : (

@@ -1,7 +1,7 @@
 /** What must hold of given events: the plan's examples, run as the draft is changed. */
 import { useId, useState } from "react";
 
-import { type ExampleTried, type ExpectationTried, type PlanEdit, makeExample, useChangeDraft, useExamples, useMakeExample, usePlanDraft } from "../../api/plan";
+import { type ExampleTried, type ExpectationTried, type PlanEdit, makeExample, useChangeDraft, useExamples, useMakeExample, useOutline, usePlanDraft } from "../../api/plan";
 import { useSample } from "../../api/survey";
 import { BUTTON, SMALL_BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
@@ -14,7 +14,7 @@ import { Sheet } from "../../parts/Sheet";
 import { Twice } from "../../parts/Twice";
 import { Mistakes } from "./Apply";
 import { PlanNav } from "./PlanNav";
-import { literalOf } from "./draft";
+import { literalOf, partOf } from "./draft";
 
 /** What may be expected besides a condition. */
 const FATES = ["removed", "not sent"];
@@ -221,13 +221,14 @@ function verdict(failing: number, all: number): string {
 export function ExamplesPage() {
   const draft = usePlanDraft();
   const changing = useChangeDraft();
+  const outline = useOutline(draft.data?.text);
   const may = useMay();
   const isActive = draft.data?.version === 0;
   const text = draft.data === undefined || isActive ? null : draft.data.text;
   const tried = useExamples(draft.data === undefined ? undefined : text);
   const edit = may("change") ? (...edits: PlanEdit[]) => changing.mutate({ edits }) : null;
   if (draft.data === undefined) return draft.error === null ? <Message title="Loading the plan…" /> : <Message tone="fails" heading title={`The plan cannot be shown: ${draft.error.message}.`} />;
-  const sources = [...draft.data.text.matchAll(/^\s*\[source\.([^\].]+)\]/gm)].map((m) => (m[1] ?? "").replaceAll('"', ""));
+  const sources = (outline.data?.parts ?? []).map((p) => partOf(p.part)).filter((p) => p.kind === "source").map((p) => p.name);
   const mistakes = tried.error?.problem.mistakes ?? [];
   const examples = tried.error === null ? tried.data?.examples : undefined;
   const failing = examples?.filter((e) => e.expectations.some((x) => x.failure != null)).length ?? 0;

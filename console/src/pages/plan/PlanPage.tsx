@@ -61,8 +61,7 @@ export function PlanPage() {
   const trial = useTrial(text === undefined || outline.data === undefined ? null : { ...(!isActive && { text }), ...(route !== undefined && { route }), ...(shown !== "any" && { show: shown }), ...given, most: EVENTS });
 
   // The examples are run as one writes.
-  const hasExamples = text !== undefined && /^\s*\[\[\s*example\s*\]\]/m.test(text);
-  const examples = useExamples(hasExamples ? (isActive ? null : text) : undefined);
+  const examples = useExamples(text === undefined ? undefined : isActive ? null : text);
   const mutate = changing.mutate;
   const change = useCallback(
     (asked: DraftChange) => {
@@ -126,7 +125,7 @@ export function PlanPage() {
             {(!isActive || applies) && <Apply open={applies} onOpenChange={setApplies} />}
           </div>
         </div>
-        {hasExamples && examples.error === null && examples.data !== undefined && <ExamplesHold of={examples.data.examples} />}
+        {examples.error === null && examples.data !== undefined && examples.data.examples.length > 0 && <ExamplesHold of={examples.data.examples} />}
         <Notices error={changing.error} now={draft.dataUpdatedAt} />
         {unreadable !== null && <pre role="alert" className="card border-fails p-3 font-mono text-xs text-fails">{unreadable}</pre>}
         <Mistakes of={mistakes} title={mistakes.length === 1 ? "There is a mistake in the draft; it cannot be tried until it is mended." : `There are ${mistakes.length} mistakes in the draft; it cannot be tried until they are mended.`} />

@@ -92,6 +92,14 @@ async fn an_hour_is_set_against_yesterday_and_a_sum_followed_through_the_account
             "{cost}"
         );
     }
+    // What the step saved is what it took off, at the destination where that would have gone.
+    let taken_off = |measure: &str| {
+        whole["rows"].as_array().unwrap().iter().filter(|r| r["measure"] == measure && r["place"] == "route").map(|r| r["bytes"].as_i64().unwrap()).sum::<i64>()
+    };
+    let saved = 900 * (taken_off("taken") - taken_off("out"));
+    let told = node.json(&["cost", "--saved"]);
+    let sum: f64 = told["rows"].as_array().unwrap().iter().map(|r| r["money"].as_str().unwrap().parse::<f64>().unwrap()).sum();
+    assert!(saved > 0 && (sum * 1e9 - saved as f64).abs() < 1e-3 && told["rows"][0]["step"] == "remove debug", "{saved} {told}");
     let day = node.json(&["cost", "--minutes", "1440", "--by", "team"]);
     let names: Vec<&str> = day["rows"].as_array().unwrap().iter().map(|r| r["name"].as_str().unwrap()).collect();
     let standing = day["standing"][0]["money"].as_str().unwrap().parse::<f64>().unwrap();
@@ -121,6 +129,12 @@ async fn an_hour_is_set_against_yesterday_and_a_sum_followed_through_the_account
     browser.keys(Key::Enter + "").await;
     browser.sees("by route boarding").await;
     browser.without_violations("sums that are followed").await;
+
+    // What a step has saved, and by what.
+    browser.tab_to_start("What steps have saved:").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("bytes taken off").await;
+    browser.without_violations("what steps have saved").await;
 
     // By team, with what each costs; and of any span.
     browser.tab_to_start("added up by").await;

@@ -1,7 +1,9 @@
 //! The API's types, filled from the service's own.
 
+use std::collections::BTreeMap;
+
 use rockrose_delivery as delivery;
-use rockrose_ledger::{Account, Amount, Measure, Stage};
+use rockrose_ledger::{Account, Amount, Measure, Money, Stage};
 use rockrose_plan::{CheckedPlan, Report};
 
 pub(crate) use rockrose_api::*;
@@ -40,6 +42,25 @@ pub(crate) fn mistake(r: Report) -> PlanMistake {
 
 /// One row of the account.
 /// `steps` are the steps of the last revisions, and which is active.
+/// What was saved by what a step removed and shortened, by currency. What later steps would have made of it is not known.
+fn saved(account: &Account, amount: Amount, plan: &CheckedPlan) -> Vec<ExactMoney> {
+    let saved = match account.measure {
+        Measure::Removed => amount,
+        Measure::Changed => Amount { events: 0, bytes: amount.bytes },
+        _ => return Vec::new(),
+    };
+    let to: Vec<&str> = match account.stage {
+        Stage::Source => Vec::new(),
+        Stage::Route => plan.routes.iter().filter(|r| r.name == account.name).flat_map(|r| r.to.iter().map(String::as_str)).collect(),
+        Stage::Destination => vec![&account.name],
+    };
+    let mut sums: BTreeMap<&str, Money> = BTreeMap::new();
+    for price in plan.destinations.iter().filter(|d| to.contains(&d.name.as_str())).filter_map(|d| d.price.as_ref()) {
+        *sums.entry(&price.currency).or_default() += price.of(saved);
+    }
+    sums.into_iter().map(|(currency, money)| ExactMoney { money: money.to_string(), currency: currency.to_owned() }).collect()
+}
+
 pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (i64, &LastRevisions), plan: &CheckedPlan) -> LedgerEntry {
     let is_billed = account.stage == Stage::Destination && account.measure == Measure::Enqueued;
     let price = plan.destinations.iter().find(|d| is_billed && d.name == account.name).and_then(|d| d.price.as_ref());
@@ -57,5 +78,6 @@ pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (
         last_revision: last,
         money: price.map(|p| p.of(amount).to_string()),
         currency: price.map(|p| p.currency.clone()),
+        saved: saved(account, amount, plan),
     }
 }
