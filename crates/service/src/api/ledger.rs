@@ -46,11 +46,13 @@ impl LedgerQuery {
     /// The first minute, and the one after the last, minutes since 1970; none: since the beginning, and until now.
     fn span(&self, now_ms: i64) -> Result<(Option<i64>, Option<i64>), Problem> {
         let bad = |detail: &str| Problem::new(StatusCode::BAD_REQUEST, "bad-span", "No such span", detail);
-        let (from, to) = (self.from_ms.map(|ms| ms.div_euclid(60_000)), self.to_ms.map(|ms| ms.saturating_add(59_999).div_euclid(60_000)));
+        // Nothing was counted before 1970.
+        let from = self.from_ms.map(|ms| ms.max(0) / 60_000);
+        let to = self.to_ms.map(|ms| ms.max(0).saturating_add(59_999) / 60_000);
         match self.minutes {
             Some(_) if from.is_some() || to.is_some() => Err(bad("a span is told either by `minutes` or by `from_ms` and `to_ms`")),
             Some(minutes) => Ok((Some(first_minute(now_ms, minutes)), None)),
-            None if from.zip(to).is_some_and(|(from, to)| from >= to) => Err(bad("`from_ms` is not before `to_ms`")),
+            None if self.from_ms.zip(self.to_ms).is_some_and(|(from, to)| from >= to) => Err(bad("`from_ms` is not before `to_ms`")),
             None => Ok((from, to)),
         }
     }
@@ -221,6 +223,7 @@ mod tests {
         assert_eq!(span(None, Some(3 * 60_000 + 1), Some(4 * 60_000 + 1)).unwrap(), (Some(3), Some(5)));
         assert_eq!(span(None, Some(3 * 60_000), Some(4 * 60_000)).unwrap(), (Some(3), Some(4)));
         assert_eq!(span(None, None, Some(i64::MAX)).unwrap().0, None);
+        assert_eq!(span(None, Some(i64::MIN), Some(-1)).unwrap(), (Some(0), Some(0)));
         assert!(span(Some(5), Some(1), None).is_err() && span(None, Some(60_000), Some(60_000)).is_err());
     }
 
