@@ -57,7 +57,8 @@ export async function ask(path: string, init: RequestInit = {}): Promise<Respons
   }
   if (!response.ok) {
     const problem = (await response.json().catch(() => ({}))) as Problem;
-    throw new ServiceError(response.status, problem.detail ?? `the service responded with ${response.status}`, problem);
+    // In a sentence of the page, names stand without the marks that they have in the terminal.
+    throw new ServiceError(response.status, problem.detail?.replaceAll("`", "") ?? `the service responded with ${response.status}`, problem);
   }
   return response;
 }

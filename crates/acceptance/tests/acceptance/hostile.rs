@@ -495,7 +495,10 @@ async fn hostile_inputs_and_idle_and_dripping_connections_hold_up_nobody() {
                             request = request.bearer_auth(&token).header("sec-fetch-site", "same-origin");
                         }
                         let answer = request.send().await.unwrap_or_else(|e| panic!("input {number}: {e:?}"));
-                        assert!(answer.status().as_u16() < 500, "input {number}: {} {:?}", answer.status(), answer.text().await);
+                        let (status, told) = (answer.status().as_u16(), answer.text().await.unwrap_or_default());
+                        // One looks into files at a time: a pattern that meets the whole disk lets the next wait until it is told to come again.
+                        let is_to_wait = status == 503 && seed.path == "/api/v1/files/look" && told.contains("urn:rockrose:problem:busy");
+                        assert!(status < 500 || is_to_wait, "input {number}: {status} {told}");
                     }
                     sent.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
                 }

@@ -10,6 +10,7 @@ mod console_events;
 mod console_ledger;
 mod console_plan;
 mod console_sources;
+mod console_states;
 mod crash;
 mod demo;
 mod disk;
