@@ -84,23 +84,20 @@ function Followed({ label, sum, way, parts, tone }: { label: string; sum: Sum; /
   );
 }
 
-export function Account({ place, name, ledger, whole, cost }: { place: Place; name: string; ledger: LedgerAnswer; whole: boolean; /** What was spent here, if it has a price. */ cost: DestinationCost | undefined }) {
-  const rows = ledger.rows.filter((r) => r.place === place && r.name === name);
+export function Account({ place, name, rows, through, ledger, whole, cost }: { place: Place; name: string; /** Its own rows, and those of the accounts behind it that came through it. */ rows: LedgerEntry[]; through: LedgerEntry[]; ledger: LedgerAnswer; whole: boolean; /** What was spent here, if it has a price. */ cost: DestinationCost | undefined }) {
   const sum = (measure: string, only: (r: LedgerEntry) => boolean = () => true): Sum =>
     rows.filter((r) => r.measure === measure && only(r)).reduce((t, r) => ({ events: t.events + r.events, bytes: t.bytes + r.bytes }), { events: 0, bytes: 0 });
   const steps = [...new Map(rows.filter((r) => r.position > 0).map((r) => [`${r.position} ${r.sentence}`, r])).values()].sort((a, b) => Number(b.current) - Number(a.current) || a.position - b.position);
   /** The parts of a sum by the account at its other end, as rows with this measure tell it. */
-  const parts = (of: Place, measure: string, only: (r: LedgerEntry) => boolean, other: (r: LedgerEntry) => { place: Place; name: string }): Part[] => {
+  const parts = (of: LedgerEntry[], measure: string, other: (r: LedgerEntry) => { place: Place; name: string }): Part[] => {
     const found = new Map<string, Part>();
-    for (const row of ledger.rows.filter((r) => r.place === of && r.measure === measure && only(r))) {
+    for (const row of of.filter((r) => r.measure === measure)) {
       const at = other(row);
       const before = found.get(at.name);
       found.set(at.name, { ...at, events: (before?.events ?? 0) + row.events, bytes: (before?.bytes ?? 0) + row.bytes });
     }
     return [...found.values()];
   };
-  const here = (r: LedgerEntry) => r.name === name;
-  const throughHere = (r: LedgerEntry) => r.via === name;
   const plain = (label: string, s: Sum, tone: "plain" | "sum" | "part" = "plain") => <Line key={label} label={label} events={s.events} bytes={s.bytes} tone={tone} />;
   const stepLines = steps.flatMap((step) => {
     const of = (measure: string) => sum(measure, (r) => r.position === step.position && r.sentence === step.sentence);
@@ -153,20 +150,20 @@ export function Account({ place, name, ledger, whole, cost }: { place: Place; na
               {rewritten.events > 0 && <Line label="± written as JSON lines" events={null} bytes={-rewritten.bytes} />}
               {stepLines}
               {plain("= passed on", sum("passed"), "sum")}
-              <Followed label="taken by routes" sum={sum("routed")} way="by" parts={parts("route", "taken", throughHere, (r) => ({ place: "route", name: r.name }))} tone="part" />
+              <Followed label="taken by routes" sum={sum("routed")} way="by" parts={parts(through, "taken", (r) => ({ place: "route", name: r.name }))} tone="part" />
               {plain("remainder, taken by none", sum("remainder"), "part")}
             </>
           )}
           {place === "route" && (
             <>
-              <Followed label="taken" sum={sum("taken")} way="from" parts={parts("route", "taken", here, (r) => ({ place: "source", name: r.via }))} tone="plain" />
+              <Followed label="taken" sum={sum("taken")} way="from" parts={parts(rows, "taken", (r) => ({ place: "source", name: r.via }))} tone="plain" />
               {stepLines}
-              <Followed label="= out" sum={sum("out")} way="to" parts={parts("destination", "offered", throughHere, (r) => ({ place: "destination", name: r.name }))} tone="sum" />
+              <Followed label="= out" sum={sum("out")} way="to" parts={parts(through, "offered", (r) => ({ place: "destination", name: r.name }))} tone="sum" />
             </>
           )}
           {place === "destination" && (
             <>
-              <Followed label="offered by routes" sum={sum("offered")} way="by" parts={parts("destination", "offered", here, (r) => ({ place: "route", name: r.via }))} tone="plain" />
+              <Followed label="offered by routes" sum={sum("offered")} way="by" parts={parts(rows, "offered", (r) => ({ place: "route", name: r.via }))} tone="plain" />
               {stepLines}
               {plain("= queued", sum("enqueued"), "sum")}
               {cost !== undefined && <MoneyLine label={`costs, at ${cost.price}`} amount={cost.sent} currency={cost.currency} />}

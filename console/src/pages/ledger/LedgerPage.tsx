@@ -1,8 +1,8 @@
 /** Where did every event go? An account that adds up. */
 import { ToggleGroup } from "radix-ui";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 
-import { type LedgerAnswer, useFlow, useLedger } from "../../api/client";
+import { type LedgerAnswer, type LedgerEntry, useFlow, useLedger } from "../../api/client";
 import { BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
 import { csvLine } from "../../lib/csv";
@@ -62,6 +62,27 @@ function Between({ from, to, now, choose }: { from: number; to: number; now: num
   );
 }
 
+/** So many accounts of a column are drawn at once. */
+const DRAWN = 40;
+
+/** The rows of each account, and those of the accounts behind it that came through it; there may be very many. */
+function indexed(rows: LedgerEntry[]) {
+  const [names, own, through] = [new Map<string, Set<string>>(), new Map<string, LedgerEntry[]>(), new Map<string, LedgerEntry[]>()];
+  const add = (to: Map<string, LedgerEntry[]>, key: string, row: LedgerEntry) => {
+    const list = to.get(key);
+    if (list === undefined) to.set(key, [row]);
+    else list.push(row);
+  };
+  for (const row of rows) {
+    const of = names.get(row.place) ?? new Set();
+    names.set(row.place, of.add(row.name));
+    add(own, `${row.place} ${row.name}`, row);
+    if (row.place === "route") add(through, `source ${row.via}`, row);
+    if (row.place === "destination") add(through, `route ${row.via}`, row);
+  }
+  return { names, own, through };
+}
+
 function Verdict({ ledger }: { ledger: LedgerAnswer }) {
   const off = ledger.equations.filter((e) => !e.holds);
   if (off.length === 0) {
@@ -101,6 +122,8 @@ export function LedgerPage() {
   const [from, to] = between;
   const asked = span === "between" ? (from < to ? `from_ms=${from}&to_ms=${to}` : "minutes=5") : (SPANS.find((s) => s.value === span)?.asked ?? "");
   const { data: ledger, error } = useLedger(asked, frozen);
+  const [wanted, setWanted] = useState("");
+  const accounts = useMemo(() => indexed(ledger?.rows ?? []), [ledger]);
   if (ledger === undefined) {
     return error === null ? <Message title="Loading…" /> : <Message tone="fails" title={`The ledger cannot be shown: ${error.message}.`} />;
   }
@@ -114,7 +137,8 @@ export function LedgerPage() {
     }
     setSpan(chosen);
   };
-  const names = (place: string) => [...new Set(ledger.rows.filter((r) => r.place === place).map((r) => r.name))].sort();
+  const names = (place: string) => [...(accounts.names.get(place) ?? [])].filter((name) => name.includes(wanted.trim())).sort();
+  const isLong = [...accounts.names.values()].some((of) => of.size > DRAWN);
   return (
     <>
       <div className="flex flex-wrap items-baseline gap-x-6 gap-y-2 pb-4">
@@ -144,14 +168,16 @@ export function LedgerPage() {
       )}
       {ways.includes(by ?? "") && ledger.rows.length > 0 && <By by={by ?? ""} routes={routes} ledger={ledger} />}
       <Saved ledger={ledger} />
+      {isLong && <input value={wanted} onChange={(e) => setWanted(e.target.value)} placeholder="find an account by its name" aria-label="Find an account" className={`${FIELD} mb-4 w-80`} />}
       {ledger.rows.length === 0 ? (
         <Message title="Nothing was counted in this period.">{span === "all" ? "The ledger begins with the first event." : "Choose a longer span."}</Message>
       ) : (
         <div className="grid grid-cols-3 items-start gap-5 max-lg:grid-cols-1">
           {(["source", "route", "destination"] as const).map((place) => (
             <section key={place} aria-label={`${place}s`} className="flex flex-col gap-4">
-              {names(place).map((name) => (
-                <Account key={name} place={place} name={name} ledger={ledger} whole={span === "all"} cost={place === "destination" ? ledger.costs?.find((c) => c.destination === name) : undefined} />
+              {names(place).length > DRAWN && <p className="text-sm text-soft">{count(names(place).length)}, of which {DRAWN} are drawn; find the others by name.</p>}
+              {names(place).slice(0, DRAWN).map((name) => (
+                <Account key={name} place={place} name={name} rows={accounts.own.get(`${place} ${name}`) ?? []} through={accounts.through.get(`${place} ${name}`) ?? []} ledger={ledger} whole={span === "all"} cost={place === "destination" ? ledger.costs?.find((c) => c.destination === name) : undefined} />
               ))}
             </section>
           ))}

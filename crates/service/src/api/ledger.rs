@@ -11,7 +11,7 @@ use rockrose_intake::Problem;
 use rockrose_language::Place;
 use rockrose_ledger::{Account, Amount, Equation, Measure, Stage};
 use rockrose_plan::Destination;
-use rockrose_spool::{LedgerRow, Page, Quarantined};
+use rockrose_spool::{Page, Quarantined};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -87,14 +87,19 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
     let (active, steps) = History::steps(&app).await.map_err(|e| records_problem(&e))?;
     let running = app.engine.running();
     let plan = &running.checked;
+    let prices = types::Prices::of(plan);
     let of_ms = since.map(|since| until.map_or(now, |until| (until * 60_000).min(now)) - since * 60_000);
-    let costs = plan.destinations.iter().filter_map(|d| cost(d, &rows, of_ms)).collect();
+    let mut queued: HashMap<&str, Amount> = HashMap::new();
+    for r in rows.iter().filter(|r| r.account.stage == Stage::Destination && r.account.measure == Measure::Enqueued) {
+        *queued.entry(&r.account.name).or_default() += r.amount;
+    }
+    let costs = plan.destinations.iter().filter_map(|d| cost(d, queued.get(d.name.as_str()).copied().unwrap_or_default(), of_ms)).collect();
     let caveats = plan.destinations.iter().filter_map(|d| Some(format!("destination {} {}", d.name, plan.undone_redaction(d)?))).collect();
     Ok(Json(LedgerAnswer {
         since_ms: since.map(|m| m * 60_000),
         until_ms: until.map(|m| m * 60_000),
         now_ms: now,
-        rows: rows.into_iter().map(|r| types::ledger_entry(&r.account, r.amount, (active, &steps), plan)).collect(),
+        rows: rows.into_iter().map(|r| types::ledger_entry(&r.account, r.amount, (active, &steps), &prices)).collect(),
         waiting: waiting.into_iter().map(|(destination, w)| LedgerWaiting { destination, events: w.amount.events, bytes: w.amount.bytes }).collect(),
         balanced: equations.iter().all(Equation::holds),
         equations: equations.iter().map(equation).collect(),
@@ -106,14 +111,9 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
 /// Milliseconds in a month of 30 days, by which what is paid by the month is divided.
 const MONTH_MS: i64 = 30 * 86_400_000;
 
-/// What was spent at a destination within `of_ms`, if it has a price.
-fn cost(destination: &Destination, rows: &[LedgerRow], of_ms: Option<i64>) -> Option<DestinationCost> {
+/// What was spent at a destination within `of_ms`, if it has a price, where so much was queued for it.
+fn cost(destination: &Destination, queued: Amount, of_ms: Option<i64>) -> Option<DestinationCost> {
     let price = destination.price.as_ref()?;
-    let here = |r: &&LedgerRow| r.account.stage == Stage::Destination && r.account.measure == Measure::Enqueued && r.account.name == destination.name;
-    let queued: Amount = rows.iter().filter(here).fold(Amount::default(), |mut sum, r| {
-        sum += r.amount;
-        sum
-    });
     Some(DestinationCost {
         destination: destination.name.clone(),
         price: price.to_string(),
@@ -145,7 +145,8 @@ pub(crate) async fn minutes(State(app): State<Arc<App>>, Asked(query): Asked<Min
     let rows = app.spool.minutes(stage, &query.name, since).await.map_err(|e| spool_problem(&e))?;
     let (active, steps) = History::steps(&app).await.map_err(|e| records_problem(&e))?;
     let running = app.engine.running();
-    let row = |account: &Account, amount| types::ledger_entry(account, amount, (active, &steps), &running.checked);
+    let prices = types::Prices::of(&running.checked);
+    let row = |account: &Account, amount| types::ledger_entry(account, amount, (active, &steps), &prices);
     Ok(Json(rows.into_iter().map(|(minute, account, amount)| LedgerMinute { at_ms: minute * 60_000, row: row(&account, amount) }).collect()))
 }
 

@@ -1,9 +1,9 @@
 //! The API's types, filled from the service's own.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use rockrose_delivery as delivery;
-use rockrose_ledger::{Account, Amount, Measure, Money, Stage};
+use rockrose_ledger::{Account, Amount, Measure, Money, Price, Stage};
 use rockrose_plan::{CheckedPlan, Report};
 
 pub(crate) use rockrose_api::*;
@@ -42,28 +42,50 @@ pub(crate) fn mistake(r: Report) -> PlanMistake {
 
 /// One row of the account.
 /// `steps` are the steps of the last revisions, and which is active.
-/// What was saved by what a step removed and shortened, by currency. What later steps would have made of it is not known.
-fn saved(account: &Account, amount: Amount, plan: &CheckedPlan) -> Vec<ExactMoney> {
-    let saved = match account.measure {
-        Measure::Removed => amount,
-        Measure::Changed => Amount { events: 0, bytes: amount.bytes },
-        _ => return Vec::new(),
-    };
-    let to: Vec<&str> = match account.stage {
-        Stage::Source => Vec::new(),
-        Stage::Route => plan.routes.iter().filter(|r| r.name == account.name).flat_map(|r| r.to.iter().map(String::as_str)).collect(),
-        Stage::Destination => vec![&account.name],
-    };
-    let mut sums: BTreeMap<&str, Money> = BTreeMap::new();
-    for price in plan.destinations.iter().filter(|d| to.contains(&d.name.as_str())).filter_map(|d| d.price.as_ref()) {
-        *sums.entry(&price.currency).or_default() += price.of(saved);
-    }
-    sums.into_iter().map(|(currency, money)| ExactMoney { money: money.to_string(), currency: currency.to_owned() }).collect()
+/// The prices of a plan, by the names of what they are for: looked up for each of many rows.
+pub(crate) struct Prices<'a> {
+    destinations: HashMap<&'a str, &'a Price>,
+    /// Those of the destinations to which a route leads.
+    routes: HashMap<&'a str, Vec<&'a Price>>,
 }
 
-pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (i64, &LastRevisions), plan: &CheckedPlan) -> LedgerEntry {
-    let is_billed = account.stage == Stage::Destination && account.measure == Measure::Enqueued;
-    let price = plan.destinations.iter().find(|d| is_billed && d.name == account.name).and_then(|d| d.price.as_ref());
+impl<'a> Prices<'a> {
+    pub(crate) fn of(plan: &'a CheckedPlan) -> Prices<'a> {
+        let destinations: HashMap<&str, &Price> = plan.destinations.iter().filter_map(|d| Some((d.name.as_str(), d.price.as_ref()?))).collect();
+        let of_route = |to: &[String]| to.iter().filter_map(|to| destinations.get(to.as_str()).copied()).collect();
+        let routes = plan.routes.iter().map(|r| (r.name.as_str(), of_route(&r.to))).collect();
+        Prices { destinations, routes }
+    }
+
+    /// The price by which what an account counts is billed.
+    fn billed(&self, account: &Account) -> Option<&'a Price> {
+        let is_billed = account.stage == Stage::Destination && account.measure == Measure::Enqueued;
+        self.destinations.get(account.name.as_str()).copied().filter(|_| is_billed)
+    }
+
+    /// What was saved by what a step removed and shortened, by currency. What later steps would have made of it is not known.
+    fn saved(&self, account: &Account, amount: Amount) -> Vec<ExactMoney> {
+        let saved = match account.measure {
+            Measure::Removed => amount,
+            Measure::Changed => Amount { events: 0, bytes: amount.bytes },
+            _ => return Vec::new(),
+        };
+        let name = account.name.as_str();
+        let prices: &[&Price] = match account.stage {
+            Stage::Source => &[],
+            Stage::Route => self.routes.get(name).map_or(&[], Vec::as_slice),
+            Stage::Destination => self.destinations.get(name).map_or(&[], std::slice::from_ref),
+        };
+        let mut sums: BTreeMap<&str, Money> = BTreeMap::new();
+        for price in prices {
+            *sums.entry(&price.currency).or_default() += price.of(saved);
+        }
+        sums.into_iter().map(|(currency, money)| ExactMoney { money: money.to_string(), currency: currency.to_owned() }).collect()
+    }
+}
+
+pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (i64, &LastRevisions), prices: &Prices<'_>) -> LedgerEntry {
+    let price = prices.billed(account);
     let last = last_revision(steps, account);
     LedgerEntry {
         place: account.stage.word().to_owned(),
@@ -78,6 +100,6 @@ pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (
         last_revision: last,
         money: price.map(|p| p.of(amount).to_string()),
         currency: price.map(|p| p.currency.clone()),
-        saved: saved(account, amount, plan),
+        saved: prices.saved(account, amount),
     }
 }
