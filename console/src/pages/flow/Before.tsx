@@ -9,7 +9,7 @@ const MUCH = 2;
 function change(now: number, then: number, when: string): string {
   if (then === 0) return now === 0 ? `nothing, as ${when}` : `nothing came ${when}`;
   const by = now / then;
-  if (by >= 10) return `${count(by)} times ${when}`;
+  if (by >= 10) return `${count(by)} times as much as ${when}`;
   const percent = Math.round(100 * (by - 1));
   return percent === 0 ? `as much as ${when}` : `${percent > 0 ? "+" : "−"}${Math.abs(percent)} % on ${when}`;
 }

@@ -11,17 +11,21 @@ interface Sums {
   costs: Map<string, number>;
 }
 
-function sums(ledger: LedgerAnswer, routes: Set<string>): Sums {
-  const all: Sums = { taken: { events: 0, bytes: 0 }, out: 0, queued: 0, costs: new Map() };
+/** The sums of each group, in one pass over the rows, of which there may be very many. */
+function sums(ledger: LedgerAnswer, groups: { routes: string[] }[]): Sums[] {
+  const all = groups.map((): Sums => ({ taken: { events: 0, bytes: 0 }, out: 0, queued: 0, costs: new Map() }));
+  const of = new Map(groups.flatMap((group, n) => group.routes.map((route): [string, Sums | undefined] => [route, all[n]])));
   for (const r of ledger.rows) {
-    if (r.place === "route" && routes.has(r.name)) {
+    const sum = of.get(r.place === "route" ? r.name : r.place === "destination" ? r.via : "");
+    if (sum === undefined) continue;
+    if (r.place === "route") {
       if (r.measure === "taken") {
-        all.taken.events += r.events;
-        all.taken.bytes += r.bytes;
-      } else if (r.measure === "out") all.out += r.bytes;
-    } else if (r.place === "destination" && r.measure === "enqueued" && routes.has(r.via)) {
-      all.queued += r.bytes;
-      if (r.money != null && r.currency != null) all.costs.set(r.currency, (all.costs.get(r.currency) ?? 0) + Number(r.money));
+        sum.taken.events += r.events;
+        sum.taken.bytes += r.bytes;
+      } else if (r.measure === "out") sum.out += r.bytes;
+    } else if (r.measure === "enqueued") {
+      sum.queued += r.bytes;
+      if (r.money != null && r.currency != null) sum.costs.set(r.currency, (sum.costs.get(r.currency) ?? 0) + Number(r.money));
     }
   }
   return all;
@@ -47,8 +51,8 @@ export function By({ by, routes, ledger }: { by: string; routes: FlowRoute[]; le
           </tr>
         </thead>
         <tbody>
-          {groups.map((group) => {
-            const { taken, out, queued, costs } = sums(ledger, new Set(group.routes));
+          {sums(ledger, groups).map(({ taken, out, queued, costs }, n) => {
+            const group = groups[n] ?? { name: "", routes: [] };
             return (
               <tr key={group.name} className="border-t border-line text-right align-baseline">
                 <th scope="row" className="py-1 text-left font-normal">
