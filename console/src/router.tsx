@@ -4,6 +4,7 @@ import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "
 import { FlowPage } from "./pages/flow/FlowPage";
 import { RoutePage } from "./pages/route/RoutePage";
 import { readSearch } from "./pages/events/looked";
+import { readSearch as readLedgerSearch } from "./pages/ledger/looked";
 import { Message } from "./parts/Message";
 import { NotFetched, PageError } from "./parts/PageError";
 import { Shell } from "./Shell";
@@ -37,7 +38,7 @@ const revisions = createRoute({
   },
   staticData: { title: "Revisions" },
 });
-const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: page(() => import("./pages/ledger/LedgerPage"), "LedgerPage"), staticData: { place: "Ledger" } });
+const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: page(() => import("./pages/ledger/LedgerPage"), "LedgerPage"), validateSearch: readLedgerSearch, staticData: { place: "Ledger" } });
 
 const deliveries = createRoute({ getParentRoute: () => root, path: "/deliveries", component: page(() => import("./pages/deliveries/DeliveriesPage"), "DeliveriesPage"), staticData: { place: "Deliveries" } });
 const people = createRoute({ getParentRoute: () => root, path: "/people", component: page(() => import("./pages/people/PeoplePage"), "PeoplePage"), staticData: { place: "People" } });

@@ -74,8 +74,10 @@ export async function send<T>(method: "POST" | "PUT" | "DELETE", path: string, b
   return (response.status === 204 ? null : await response.json()) as T;
 }
 
-function useAnswer<T>(path: string, every: number | false) {
-  return useQuery<T, ServiceError>({ queryKey: [path], queryFn: ({ signal }) => get<T>(path, signal), refetchInterval: every, retry: false, placeholderData: (old) => old });
+/** `every`: after how many milliseconds it is asked again, which may depend on the answer. */
+function useAnswer<T>(path: string, every: number | false | ((answer: T | undefined) => number | false)) {
+  const refetchInterval = typeof every === "function" ? (query: { state: { data: T | undefined } }) => every(query.state.data) : every;
+  return useQuery<T, ServiceError>({ queryKey: [path], queryFn: ({ signal }) => get<T>(path, signal), refetchInterval, retry: false, placeholderData: (old) => old });
 }
 
 /** What passes through the plan, once a second unless frozen. */
@@ -102,9 +104,15 @@ export function useStatus() {
   return useAnswer<Status>("/api/v1/status", 3000);
 }
 
+/** An account of more rows than this is long: it takes a while to make and to read. */
+const LONG_ROWS = 4_000;
+
+/** After how many milliseconds the account is asked for again: seldom, if it is long. */
+export const ledgerAge = (answer: LedgerAnswer | undefined) => ((answer?.rows.length ?? 0) > LONG_ROWS ? 20_000 : 2_000);
+
 /** The account, of a span of time: `minutes=…`, `from_ms=…&to_ms=…`, or nothing, since the beginning. */
 export function useLedger(span: string, frozen: boolean) {
-  return useAnswer<LedgerAnswer>(span === "" ? "/api/v1/ledger" : `/api/v1/ledger?${span}`, frozen ? false : 2000);
+  return useAnswer<LedgerAnswer>(span === "" ? "/api/v1/ledger" : `/api/v1/ledger?${span}`, frozen ? false : ledgerAge);
 }
 
 export function useMinutes(place: string, name: string) {

@@ -38,23 +38,16 @@ function MoneyLine({ label, amount, currency }: { label: string; amount: string;
 }
 
 /** Of a sum that comes from elsewhere or goes there: the account in which it stands as well, and how much of it. */
-interface Part extends Sum {
+export interface Part extends Sum {
   place: Place;
   name: string;
 }
 
 /** The element of an account, to which a sum is followed. */
-const idOf = (place: Place, name: string) => `account-${place}-${encodeURIComponent(name)}`;
-
-/** Goes to an account and lets it be seen and heard that one is there. */
-function follow({ place, name }: Part) {
-  const account = document.getElementById(idOf(place, name));
-  account?.scrollIntoView({ block: "center" });
-  account?.focus();
-}
+export const idOf = (place: Place, name: string) => `account-${place}-${encodeURIComponent(name)}`;
 
 /** A line whose sum can be followed to the accounts at its other end. */
-function Followed({ label, sum, way, parts, tone }: { label: string; sum: Sum; /** How the accounts are spoken of, such as `from`. */ way: string; parts: Part[]; tone: "plain" | "sum" | "part" }) {
+function Followed({ label, sum, way, parts, tone, follow }: { label: string; sum: Sum; /** How the accounts are spoken of, such as `from`. */ way: string; parts: Part[]; tone: "plain" | "sum" | "part"; follow: (to: Part) => void }) {
   const [open, setOpen] = useState(false);
   const some = parts.filter((p) => p.events !== 0 || p.bytes !== 0).sort((a, b) => b.bytes - a.bytes);
   if (some.length === 0) return <Line label={label} events={sum.events} bytes={sum.bytes} tone={tone} />;
@@ -84,7 +77,7 @@ function Followed({ label, sum, way, parts, tone }: { label: string; sum: Sum; /
   );
 }
 
-export function Account({ place, name, rows, through, ledger, whole, cost }: { place: Place; name: string; /** Its own rows, and those of the accounts behind it that came through it. */ rows: LedgerEntry[]; through: LedgerEntry[]; ledger: LedgerAnswer; whole: boolean; /** What was spent here, if it has a price. */ cost: DestinationCost | undefined }) {
+export function Account({ place, name, rows, through, ledger, whole, cost, follow }: { place: Place; name: string; /** Its own rows, and those of the accounts behind it that came through it. */ rows: LedgerEntry[]; through: LedgerEntry[]; ledger: LedgerAnswer; whole: boolean; /** What was spent here, if it has a price. */ cost: DestinationCost | undefined; /** Goes to another account. */ follow: (to: Part) => void }) {
   const sum = (measure: string, only: (r: LedgerEntry) => boolean = () => true): Sum =>
     rows.filter((r) => r.measure === measure && only(r)).reduce((t, r) => ({ events: t.events + r.events, bytes: t.bytes + r.bytes }), { events: 0, bytes: 0 });
   const steps = [...new Map(rows.filter((r) => r.position > 0).map((r) => [`${r.position} ${r.sentence}`, r])).values()].sort((a, b) => Number(b.current) - Number(a.current) || a.position - b.position);
@@ -150,20 +143,20 @@ export function Account({ place, name, rows, through, ledger, whole, cost }: { p
               {rewritten.events > 0 && <Line label="± written as JSON lines" events={null} bytes={-rewritten.bytes} />}
               {stepLines}
               {plain("= passed on", sum("passed"), "sum")}
-              <Followed label="taken by routes" sum={sum("routed")} way="by" parts={parts(through, "taken", (r) => ({ place: "route", name: r.name }))} tone="part" />
+              <Followed label="taken by routes" sum={sum("routed")} way="by" parts={parts(through, "taken", (r) => ({ place: "route", name: r.name }))} tone="part" follow={follow} />
               {plain("remainder, taken by none", sum("remainder"), "part")}
             </>
           )}
           {place === "route" && (
             <>
-              <Followed label="taken" sum={sum("taken")} way="from" parts={parts(rows, "taken", (r) => ({ place: "source", name: r.via }))} tone="plain" />
+              <Followed label="taken" sum={sum("taken")} way="from" parts={parts(rows, "taken", (r) => ({ place: "source", name: r.via }))} tone="plain" follow={follow} />
               {stepLines}
-              <Followed label="= out" sum={sum("out")} way="to" parts={parts(through, "offered", (r) => ({ place: "destination", name: r.name }))} tone="sum" />
+              <Followed label="= out" sum={sum("out")} way="to" parts={parts(through, "offered", (r) => ({ place: "destination", name: r.name }))} tone="sum" follow={follow} />
             </>
           )}
           {place === "destination" && (
             <>
-              <Followed label="offered by routes" sum={sum("offered")} way="by" parts={parts(rows, "offered", (r) => ({ place: "route", name: r.via }))} tone="plain" />
+              <Followed label="offered by routes" sum={sum("offered")} way="by" parts={parts(rows, "offered", (r) => ({ place: "route", name: r.via }))} tone="plain" follow={follow} />
               {stepLines}
               {plain("= queued", sum("enqueued"), "sum")}
               {cost !== undefined && <MoneyLine label={`costs, at ${cost.price}`} amount={cost.sent} currency={cost.currency} />}

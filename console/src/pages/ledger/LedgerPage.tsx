@@ -1,8 +1,9 @@
 /** Where did every event go? An account that adds up. */
+import { useNavigate, useSearch } from "@tanstack/react-router";
 import { ToggleGroup } from "radix-ui";
-import { useMemo, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 
-import { type LedgerAnswer, type LedgerEntry, useFlow, useLedger } from "../../api/client";
+import { type LedgerAnswer, type LedgerEntry, ledgerAge, useFlow, useLedger } from "../../api/client";
 import { BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
 import { csvLine } from "../../lib/csv";
@@ -13,18 +14,11 @@ import { groupings } from "../../lib/groups";
 import { useStored } from "../../lib/stored";
 import { GroupBy } from "../../parts/GroupBy";
 import { Message } from "../../parts/Message";
-import { Account } from "./Account";
+import { Account, type Part, idOf } from "./Account";
 import { By } from "./By";
+import { type LedgerSearch, SPANS, asked, readSearch } from "./looked";
 import { Saved } from "./Saved";
 
-/** Spans of time, and how each is asked for. */
-const SPANS = [
-  { value: "all", label: "Since the beginning", asked: "" },
-  { value: "week", label: "Last week", asked: "minutes=10080" },
-  { value: "day", label: "Last day", asked: "minutes=1440" },
-  { value: "hour", label: "Last hour", asked: "minutes=60" },
-  { value: "minutes", label: "Last 5 minutes", asked: "minutes=5" },
-];
 /** Minutes are kept for 35 days. */
 const KEPT_MS = 35 * 86_400_000;
 
@@ -60,6 +54,14 @@ function Between({ from, to, now, choose }: { from: number; to: number; now: num
       {from < now - KEPT_MS && <span className="text-waits">Minutes are kept for 35 days; before that, only the sums since the beginning are known.</span>}
     </fieldset>
   );
+}
+
+/** Goes to an account, and lets it be seen and heard that one is there; false, if it is not drawn. */
+function goTo(id: string): boolean {
+  const account = document.getElementById(id);
+  account?.scrollIntoView({ block: "center" });
+  account?.focus();
+  return account !== null;
 }
 
 /** So many accounts of a column are drawn at once. */
@@ -115,15 +117,26 @@ function csv(ledger: LedgerAnswer): string {
 
 export function LedgerPage() {
   const { frozen } = useFrozen();
-  const [span, setSpan] = useState("all");
-  const [between, setBetween] = useState<[number, number]>([0, 0]);
+  const search = useSearch({ from: "/ledger" });
+  const navigate = useNavigate({ from: "/ledger" });
+  const look = (change: (before: LedgerSearch) => LedgerSearch) => void navigate({ search: change, replace: true, resetScroll: false });
   const [by, setBy] = useStored("ledger-group");
   const { data: flow } = useFlow(true);
-  const [from, to] = between;
-  const asked = span === "between" ? (from < to ? `from_ms=${from}&to_ms=${to}` : "minutes=5") : (SPANS.find((s) => s.value === span)?.asked ?? "");
-  const { data: ledger, error } = useLedger(asked, frozen);
-  const [wanted, setWanted] = useState("");
+  const { from = 0, to = 0 } = search;
+  // The address follows what is typed, and may do so late.
+  const [find, setFind] = useState(search.find ?? "");
+  const seek = (text: string) => {
+    setFind(text);
+    look((before) => readSearch({ ...before, find: text }));
+  };
+  const span = search.from === undefined ? (search.span ?? "all") : "between";
+  const { data: ledger, error } = useLedger(asked(search), frozen);
   const accounts = useMemo(() => indexed(ledger?.rows ?? []), [ledger]);
+  // The account to which a sum is being followed: it may have to be drawn first.
+  const followed = useRef<string | null>(null);
+  useEffect(() => {
+    if (followed.current !== null && goTo(followed.current)) followed.current = null;
+  });
   if (ledger === undefined) {
     return error === null ? <Message title="Loading…" /> : <Message tone="fails" title={`The ledger cannot be shown: ${error.message}.`} />;
   }
@@ -131,13 +144,17 @@ export function LedgerPage() {
   const ways = groupings(routes);
   const chooseSpan = (chosen: string) => {
     if (chosen === "") return;
-    if (chosen === "between" && to === 0) {
-      const end = Math.floor(ledger.now_ms / 60_000) * 60_000;
-      setBetween([end - 3_600_000, end]);
-    }
-    setSpan(chosen);
+    const end = Math.floor(ledger.now_ms / 60_000) * 60_000;
+    const kept = find === "" ? {} : { find };
+    look(() => ({ ...kept, ...(chosen === "between" ? { from: end - 3_600_000, to: end } : chosen !== "all" && { span: chosen }) }));
   };
-  const names = (place: string) => [...(accounts.names.get(place) ?? [])].filter((name) => name.includes(wanted.trim())).sort();
+  const names = (place: string) => [...(accounts.names.get(place) ?? [])].filter((name) => name.includes(find.trim())).sort();
+  const follow = (part: Part) => {
+    const id = idOf(part.place, part.name);
+    if (goTo(id)) return;
+    followed.current = id;
+    seek(part.name);
+  };
   const isLong = [...accounts.names.values()].some((of) => of.size > DRAWN);
   return (
     <>
@@ -162,13 +179,24 @@ export function LedgerPage() {
       </div>
       {(span === "between" || ways.length > 0) && (
         <div className="flex flex-wrap items-center gap-x-6 gap-y-2 pb-4">
-          {span === "between" && <Between from={from} to={to} now={ledger.now_ms} choose={(from, to) => setBetween([from, to])} />}
+          {span === "between" && <Between from={from} to={to} now={ledger.now_ms} choose={(from, to) => look((before) => ({ ...before, from, to }))} />}
           <GroupBy label="added up by" ways={ways} by={by} choose={setBy} />
         </div>
       )}
       {ways.includes(by ?? "") && ledger.rows.length > 0 && <By by={by ?? ""} routes={routes} ledger={ledger} />}
       <Saved ledger={ledger} />
-      {isLong && <input value={wanted} onChange={(e) => setWanted(e.target.value)} placeholder="find an account by its name" aria-label="Find an account" className={`${FIELD} mb-4 w-80`} />}
+      {(isLong || find !== "") && (
+        <div className="flex flex-wrap items-baseline gap-x-4 pb-4">
+          <input
+            value={find}
+            onChange={(e) => seek(e.target.value)}
+            placeholder="find accounts by their names"
+            aria-label="Find accounts"
+            className={`${FIELD} w-80`}
+          />
+          {ledgerAge(ledger) > 2_000 && <span className="text-sm text-soft">A long account is asked for every {ledgerAge(ledger) / 1_000} seconds.</span>}
+        </div>
+      )}
       {ledger.rows.length === 0 ? (
         <Message title="Nothing was counted in this period.">{span === "all" ? "The ledger begins with the first event." : "Choose a longer span."}</Message>
       ) : (
@@ -177,7 +205,7 @@ export function LedgerPage() {
             <section key={place} aria-label={`${place}s`} className="flex flex-col gap-4">
               {names(place).length > DRAWN && <p className="text-sm text-soft">{count(names(place).length)}, of which {DRAWN} are drawn; find the others by name.</p>}
               {names(place).slice(0, DRAWN).map((name) => (
-                <Account key={name} place={place} name={name} rows={accounts.own.get(`${place} ${name}`) ?? []} through={accounts.through.get(`${place} ${name}`) ?? []} ledger={ledger} whole={span === "all"} cost={place === "destination" ? ledger.costs?.find((c) => c.destination === name) : undefined} />
+                <Account key={name} place={place} name={name} rows={accounts.own.get(`${place} ${name}`) ?? []} through={accounts.through.get(`${place} ${name}`) ?? []} ledger={ledger} whole={span === "all"} follow={follow} cost={place === "destination" ? ledger.costs?.find((c) => c.destination === name) : undefined} />
               ))}
             </section>
           ))}

@@ -3,6 +3,7 @@ import { useNavigate } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 
 import type { OutlinePart } from "../../api/plan";
+import { FIELD } from "../../design/fields";
 import { bytes, count } from "../../lib/format";
 import { SentenceField } from "../../parts/SentenceField";
 import { Twice } from "../../parts/Twice";
@@ -11,12 +12,21 @@ import { Sent } from "./Effect";
 import { SentenceButton, Steps } from "./Steps";
 import { listed, literalOf, partOf, useDraft } from "./draft";
 
+/** So many names are listed that are not chosen. */
+const LISTED = 16;
+
 /** Names of which some are chosen. */
 function Chosen({ label, all, chosen, every, onChange }: { label: string; all: string[]; chosen: string[]; every?: string; onChange: ((names: string[]) => void) | null }) {
+  const [wanted, setWanted] = useState("");
   if (onChange === null) return <span>{chosen.length === 0 ? every : chosen.join(", ")}</span>;
+  // Of very many, those that are chosen and the first ones that are looked for.
+  const many = all.length > LISTED;
+  const shown = many ? [...chosen, ...all.filter((name) => !chosen.includes(name) && name.includes(wanted.trim())).slice(0, LISTED)] : all;
+  const more = many ? all.filter((name) => !chosen.includes(name) && name.includes(wanted.trim())).length - LISTED : 0;
   return (
-    <span role="group" aria-label={label} className="flex flex-wrap gap-1.5">
-      {all.map((name) => {
+    <span role="group" aria-label={label} className="flex flex-wrap items-baseline gap-1.5">
+      {many && <input value={wanted} onChange={(e) => setWanted(e.target.value)} placeholder="find by name" aria-label={`Find ${label.toLowerCase()}`} className={`${FIELD} w-36 text-xs`} />}
+      {shown.map((name) => {
         const is = chosen.includes(name);
         return (
           <button
@@ -31,6 +41,7 @@ function Chosen({ label, all, chosen, every, onChange }: { label: string; all: s
           </button>
         );
       })}
+      {more > 0 && <span className="text-xs text-soft">and {count(more)} more</span>}
       {chosen.length === 0 && every !== undefined && <span className="text-xs text-soft">{every}</span>}
     </span>
   );

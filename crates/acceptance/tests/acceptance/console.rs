@@ -184,6 +184,9 @@ async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
     let [source] = free_ports();
     let mut node = Node::start().await;
     let mut text = format!("[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.counted]\nkind = \"discard\"\n");
+    for n in 1..100 {
+        text.push_str(&format!("[destination.desk-{n}]\nkind = \"discard\"\n"));
+    }
     for n in 0..1_000 {
         text.push_str(&format!("[[route]]\nname = \"gate-{n}\"\nwhen = 'gate = {n}'\ndo = ['tag number = {n}']\nto = [\"counted\"]\n"));
     }
@@ -221,6 +224,47 @@ async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
     assert!(arrived().await.contains("; 3 since"));
     browser.driver.find(By::XPath("//button[text()='Frozen']")).await.unwrap().click().await.unwrap();
     until("the numbers move again", async || arrived().await.contains("; 4 since").then_some(())).await;
+
+    // The account draws some of them, and a sum is followed to one that is not drawn; the address says what is looked at.
+    let one_each: String = (0..1_000).map(|gate| format!("{{\"gate\":{gate}}}\n")).collect();
+    assert_eq!(post(&node.http, source, one_each).await.status(), 200);
+    browser.driver.goto(node.url("/ledger?span=hour")).await.unwrap();
+    browser.sees("of which 40 are drawn; find the others by name.").await;
+    let drawn = async || browser.driver.find_all(By::Css("section[aria-label='routes'] article")).await.unwrap().len();
+    assert_eq!(drawn().await, 40);
+    browser.tab_to_start("taken by routes").await;
+    browser.keys(Key::Enter + "").await;
+    browser.tab_to("by route gate-737").await;
+    browser.keys(Key::Enter + "").await;
+    browser.focused("The account of route gate-737").await;
+    assert_eq!(drawn().await, 1);
+    until("the address says it", async || {
+        browser.driver.current_url().await.unwrap().query().filter(|q| q.contains("span=hour") && q.contains("find=gate-737")).map(drop)
+    })
+    .await;
+    browser.without_violations("the account of very many routes").await;
+    browser.driver.refresh().await.unwrap();
+    browser.sees("gate-737").await;
+    assert_eq!(drawn().await, 1, "what the address says is what is shown");
+
+    // A route of the plan chooses among very many destinations by their names.
+    browser.driver.goto(node.url("/plan?part=route:gate-737")).await.unwrap();
+    browser.sees("and 83 more").await;
+    browser.sees("and 960 more; find them by name").await;
+    browser.tab_to_start("Find destinations").await;
+    browser.keys("desk-42").await;
+    browser.tab_to("desk-42").await;
+    browser.keys(" ").await;
+    browser.sees("✓ desk-42").await;
+    browser.sees("✓ counted").await;
+    browser.without_violations("a plan of very many parts").await;
+    for (page, last) in [("/sources", "quays"), ("/deliveries", "desk-99")] {
+        browser.driver.goto(node.url(page)).await.unwrap();
+        browser.sees(last).await;
+        browser.without_violations(&format!("{page} of very many parts")).await;
+    }
+    browser.driver.goto(node.url("/")).await.unwrap();
+    browser.sees("Routes (1000)").await;
 
     // The theme is chosen in the menu and outlives the page.
     browser.find("button[aria-label='Appearance and session']").await.click().await.unwrap();
