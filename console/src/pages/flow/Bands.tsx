@@ -12,6 +12,16 @@ const FOCUSED = 30;
 /** A band that nothing passes is still drawn, as a thin line. */
 const THIN = 1;
 
+/** Of more bands than these, the thickest ones are drawn. */
+const MOST = 400;
+
+/** The bands that are drawn: of very many, those of the chosen point and those that carry most. */
+export function ofMany(bands: Band[], chosen: string | null): Band[] {
+  if (bands.length <= MOST) return bands;
+  const isChosen = (b: Band) => b.from === chosen || b.to === chosen;
+  return [...bands].sort((a, b) => Number(isChosen(b)) - Number(isChosen(a)) || b.bytes - a.bytes).slice(0, MOST);
+}
+
 type Drawn = { key: string; path: string; width: number; kind: Band["kind"]; touched: boolean; says: string };
 
 const COLOUR = { arrive: "var(--band-arrive)", "goes-on": "var(--band-goes-on)", remainder: "var(--band-remainder)" };
@@ -24,14 +34,17 @@ function layout(within: HTMLElement, bands: Band[], chosen: string | null): Draw
   const width = (of: number) => Math.max(THIN, (THICK * of) / most);
   // Bands leave and enter a card one below the other, in the order of what they lead to.
   const sorted = [...bands].sort((a, b) => (boxes.get(a.to)?.top ?? 0) - (boxes.get(b.to)?.top ?? 0) || (boxes.get(a.from)?.top ?? 0) - (boxes.get(b.from)?.top ?? 0));
-  const sum = (end: "from" | "to", point: string) => bands.filter((b) => b[end] === point).reduce((s, b) => s + width(b.bytes) + 2, 0);
+  const whole = { from: new Map<string, number>(), to: new Map<string, number>() };
+  for (const band of bands) {
+    for (const end of ["from", "to"] as const) whole[end].set(band[end], (whole[end].get(band[end]) ?? 0) + width(band.bytes) + 2);
+  }
   const used = { from: new Map<string, number>(), to: new Map<string, number>() };
   const place = (end: "from" | "to", point: string, box: DOMRect, w: number) => {
     const before = used[end].get(point) ?? 0;
     used[end].set(point, before + w + 2);
     // Bands meet a card near its head, where its name stands.
     const middle = box.top - base.top + Math.min(box.height / 2, 40);
-    return middle - sum(end, point) / 2 + before + w / 2;
+    return middle - (whole[end].get(point) ?? 0) / 2 + before + w / 2;
   };
   const drawn: Drawn[] = [];
   // What no route takes is drawn first, so that it lies under what matters.

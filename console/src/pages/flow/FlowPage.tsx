@@ -4,12 +4,13 @@ import { useCallback, useDeferredValue, useMemo, useRef, useState } from "react"
 
 import { type Flow, useBefore, useFlow } from "../../api/client";
 import { SMALL_BUTTON } from "../../design/buttons";
+import { count } from "../../lib/format";
 import { useFrozen } from "../../lib/frozen";
 import { grouped, groupings } from "../../lib/groups";
 import { useStored } from "../../lib/stored";
 import { GroupBy } from "../../parts/GroupBy";
 import { Message } from "../../parts/Message";
-import { Bands, type Band } from "./Bands";
+import { type Band, Bands, ofMany } from "./Bands";
 import { DestinationCard } from "./DestinationCard";
 import { Drawer } from "./Drawer";
 import { FirstPlan } from "./FirstPlan";
@@ -72,6 +73,7 @@ export function FlowPage() {
   const compact = form === null ? (flow?.routes.length ?? 0) > MANY : form === "lines";
   const drawn = useMemo(() => routes.slice(0, compact ? DRAWN_LINES : DRAWN), [routes, compact]);
   const joined = useMemo(() => (flow === undefined ? [] : bands(flow, new Set(drawn.map((r) => r.name)))), [flow, drawn]);
+  const thick = useMemo(() => ofMany(joined, at), [joined, at]);
 
   if (flow === undefined) {
     return error === null ? <Message title="Loading the plan…" /> : <Message tone="fails" title={`The flow cannot be shown: ${error.message}.`}>Retrying every second.</Message>;
@@ -86,7 +88,7 @@ export function FlowPage() {
       <h1 className="sr-only">Flow</h1>
       {error !== null && <p role="alert" className="mb-3 text-sm text-fails">▲ {error.message}; what is shown is from before.</p>}
       <div ref={drawing} className="relative grid grid-cols-[minmax(200px,15rem)_minmax(320px,1fr)_minmax(220px,17rem)] gap-x-[clamp(40px,6vw,130px)] max-md:grid-cols-1 max-md:gap-y-6">
-        <Bands within={drawing} bands={joined} chosen={at} />
+        <Bands within={drawing} bands={thick} chosen={at} />
         <Column title="Sources">
           {flow.sources.map((s) => (
             <SourceCard key={s.name} source={s} before={before.get(`source:${s.name}`)} chosen={at === `source:${s.name}`} choose={choose} />
@@ -119,6 +121,7 @@ export function FlowPage() {
             </div>
           ))}
           {routes.length > drawn.length && <p className="text-sm text-soft">{routes.length - drawn.length} more; find them by name.</p>}
+          {joined.length > thick.length && <p className="text-sm text-soft">Of {count(joined.length)} bands, the {count(thick.length)} that carry most are drawn.</p>}
           <RemainderCard sources={flow.sources} chosen={at === "remainder"} choose={choose} />
         </Column>
         <Column title="Destinations">

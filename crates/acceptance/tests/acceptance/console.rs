@@ -181,9 +181,12 @@ async fn the_console_answers_its_questions() {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
-    let [source] = free_ports();
+    let [source, others @ ..] = free_ports::<4>();
     let mut node = Node::start().await;
     let mut text = format!("[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.counted]\nkind = \"discard\"\n");
+    for (n, port) in others.iter().enumerate() {
+        text.push_str(&format!("[source.quays-{n}]\nkind = \"http\"\nlisten = \"127.0.0.1:{port}\"\n"));
+    }
     for n in 1..100 {
         text.push_str(&format!("[destination.desk-{n}]\nkind = \"discard\"\n"));
     }
@@ -196,6 +199,9 @@ async fn a_thousand_routes_stay_usable_and_choices_are_kept() {
     browser.sign_in(&node).await;
     browser.sees("Routes (1000)").await;
     browser.sees("880 more; find them by name.").await;
+    // Four sources to each of the 120 routes that are drawn, one past them, and from each route to where it goes.
+    browser.sees("Of 601 bands, the 400 that carry most are drawn.").await;
+    assert_eq!(browser.driver.find_all(By::Css("svg[aria-label^='What flows'] path")).await.unwrap().len(), 400);
     let search = browser.find("input[aria-label='Find a route']").await;
     search.send_keys("gate-737").await.unwrap();
     browser.sees("gate-737").await;
