@@ -21,7 +21,7 @@ const short = (ms: number) => (ms >= 1000 ? `${ms / 1000} s` : `${ms} ms`);
 
 export function Day({ name, now }: { name: string; now: number }) {
   const { data } = useDay(name);
-  if (data === undefined || data.length === 0) return <p className="text-sm text-soft">No answers yet since the service started.</p>;
+  if (data === undefined || data.length === 0) return <p className="text-sm text-soft max-xl:col-span-full">No answers yet since the service started.</p>;
   const until = Math.ceil(now / STRETCH) * STRETCH;
   const times = Array.from({ length: STRETCHES }, (_, i) => until - (STRETCHES - i) * STRETCH);
   const known = new Map(data.map((s): [number, AnswersThen] => [s.at_ms, s]));
@@ -34,7 +34,7 @@ export function Day({ name, now }: { name: string; now: number }) {
     return s === undefined ? "" : `${clock(s.at_ms)}: ${count(s.good)} good, ${count(s.bad)} failed, ${milliseconds(s.mean_ms)} on average`;
   };
   return (
-    <div>
+    <div className="max-xl:col-span-full">
       <Suspense fallback={<div style={{ height: HEIGHT }} />}>
         <Chart
           times={times}

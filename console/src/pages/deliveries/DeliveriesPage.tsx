@@ -23,7 +23,7 @@ function Delivery({ destination: d, now, may }: { destination: FlowDestination; 
   const { health } = d;
   return (
     <article aria-label={`Destination ${d.name}`} className={`card p-4 ${health.state === "failing" ? "border-fails" : ""}`}>
-      <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)_minmax(14rem,27rem)] gap-x-6 gap-y-2 max-lg:grid-cols-1">
+      <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)_minmax(14rem,27rem)] gap-x-6 gap-y-2 max-xl:grid-cols-[minmax(0,1fr)_minmax(0,1fr)] max-lg:grid-cols-1">
         <div className="min-w-0">
           <div className="flex flex-wrap items-baseline gap-x-3">
             <h3 className="text-lg font-semibold">{d.name}</h3>
@@ -53,7 +53,7 @@ function Delivery({ destination: d, now, may }: { destination: FlowDestination; 
           {health.noticed != null && <p className="text-sm text-waits">{health.noticed}</p>}
           {d.caveat != null && <p className="text-xs text-soft">{d.caveat}</p>}
         </div>
-        <dl className="grid grid-cols-[7rem_1fr] content-start gap-x-3 gap-y-0.5 text-sm">
+        <dl className="grid grid-cols-[7rem_minmax(0,1fr)] content-start gap-x-3 gap-y-0.5 text-sm">
           <dt className="text-soft">takes</dt>
           <dd className="num">
             <Rate gauge={d.delivered} /> <ByteRate gauge={d.delivered} className="text-soft" />

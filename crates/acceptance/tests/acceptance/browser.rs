@@ -180,6 +180,10 @@ impl Browser {
                     .map((o) => `${o.tagName} ${o.className}: ${(o.innerText ?? '').slice(0, 40)}`).slice(0, 5)";
         let over = self.script(wide).await;
         assert_eq!(over, serde_json::json!([]), "{page} is wider than the screen");
+        let spilt = "const scrolls = (e) => e !== null && (getComputedStyle(e).overflowX !== 'visible' || scrolls(e.parentElement)); \
+                     return [...document.querySelectorAll('main *')].filter((e) => e.scrollWidth > e.clientWidth + 2 && e.clientWidth > 0 && e.checkVisibility() && getComputedStyle(e).display !== 'inline' && !e.closest('svg') && !scrolls(e)) \
+                     .map((e) => `${e.tagName} ${e.className}: ${e.scrollWidth} in ${e.clientWidth}: ${(e.innerText ?? '').slice(0, 40)}`).slice(0, 5)";
+        assert_eq!(self.script(spilt).await, serde_json::json!([]), "{page} has parts that run over what is beside them");
     }
 
     /// Nothing on the page is against the rules of accessibility, in light and in dark.

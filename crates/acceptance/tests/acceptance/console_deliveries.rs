@@ -224,6 +224,11 @@ async fn every_page_fits_a_phone_a_zoomed_window_and_a_wide_screen() {
     browser.click("Pause").await;
     browser.sees("paused by admin").await;
     browser.fits("a paused destination at 390").await;
+    // What waits there is told in full, and keeps to its place.
+    assert_eq!(post(&node.http, source, event.repeat(2_000)).await.status(), 200);
+    browser.screen(1024, 768).await;
+    browser.sees("the oldest for").await;
+    browser.fits("a paused destination at 1024").await;
     browser.driver.clone().quit().await.unwrap();
     node.stop().await;
 }
