@@ -95,3 +95,52 @@ async fn while_the_service_is_away_every_page_says_so_and_heals() {
     browser.driver.clone().quit().await.unwrap();
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_very_full_is_shown_in_part_and_says_so() {
+    let [source] = free_ports();
+    let mut node = node(source).await;
+    // Events of 200 fields, more unreadable records than are listed, and a token of each of 60 programs.
+    let wide = |n: usize| {
+        format!(
+            "{{\"message\":\"{}\",{}}}\n",
+            "a long story ".repeat(800),
+            (0..200).map(|f| format!("\"reading_{f}\":{}", n * f)).collect::<Vec<_>>().join(",")
+        )
+    };
+    let unreadable = "{\"gate\":\n".repeat(400);
+    assert_ne!(post(&node.http, source, unreadable).await.status(), 500);
+    until("the sample holds wide events", async || {
+        assert_eq!(post(&node.http, source, (0..100).map(wide).collect::<String>()).await.status(), 200);
+        let fields = node.get("/api/v1/fields?point=source:quays").await;
+        (fields["fields"].as_array()?.len() > 200).then_some(())
+    })
+    .await;
+    for n in 0..60 {
+        let made = node.http.post(node.url("/api/v1/tokens")).bearer_auth(node.token()).json(&json!({ "name": format!("kiosk-{n}"), "grants": ["see"] }));
+        assert!(made.send().await.unwrap().status().is_success());
+    }
+    let browser = Browser::start().await;
+    browser.sign_in(&node).await;
+    browser.sees("in quarantine").await;
+    browser.driver.goto(node.url("/events?at=source%3Aquays")).await.unwrap();
+    browser.sees("Show all 203 fields").await;
+    browser.without_violations("events of very many fields").await;
+    browser.fits("events of very many fields").await;
+    browser.click("Show all 203 fields").await;
+    browser.sees("reading_199").await;
+    browser.sees("Show the first 14").await;
+    browser.driver.goto(node.url("/deliveries")).await.unwrap();
+    browser.sees("the text ends too early").await;
+    let row = thirtyfour::By::XPath("//button[contains(., 'the text ends too early')]");
+    browser.driver.find(row).await.unwrap().click().await.unwrap();
+    browser.sees("older ones").await;
+    browser.without_violations("a full quarantine").await;
+    browser.fits("a full quarantine").await;
+    browser.driver.goto(node.url("/people")).await.unwrap();
+    browser.sees("kiosk-59").await;
+    browser.without_violations("very many tokens").await;
+    browser.fits("very many tokens").await;
+    browser.driver.clone().quit().await.unwrap();
+    node.stop().await;
+}
