@@ -41,9 +41,10 @@ const revisions = createRoute({
 const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", component: page(() => import("./pages/ledger/LedgerPage"), "LedgerPage"), validateSearch: readLedgerSearch, staticData: { place: "Ledger" } });
 
 const deliveries = createRoute({ getParentRoute: () => root, path: "/deliveries", component: page(() => import("./pages/deliveries/DeliveriesPage"), "DeliveriesPage"), staticData: { place: "Deliveries" } });
+const alerts = createRoute({ getParentRoute: () => root, path: "/alerts", component: page(() => import("./pages/alerts/AlertsPage"), "AlertsPage"), staticData: { place: "Alerts" } });
 const people = createRoute({ getParentRoute: () => root, path: "/people", component: page(() => import("./pages/people/PeoplePage"), "PeoplePage"), staticData: { place: "People" } });
 
-export const router = createRouter({ routeTree: root.addChildren([flow, sources, events, plan, suggestions, examples, revisions, route, ledger, deliveries, people]), defaultErrorComponent: PageError });
+export const router = createRouter({ routeTree: root.addChildren([flow, sources, events, plan, suggestions, examples, revisions, route, ledger, deliveries, alerts, people]), defaultErrorComponent: PageError });
 
 declare module "@tanstack/react-router" {
   interface Register {

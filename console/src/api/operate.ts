@@ -9,7 +9,7 @@ export type Moved = components["schemas"]["Moved"];
 export type AnswersThen = components["schemas"]["AnswersThen"];
 export type Resent = components["schemas"]["Resent"];
 
-function useDone<T, A>(act: (asked: A) => Promise<T>) {
+export function useDone<T, A>(act: (asked: A) => Promise<T>) {
   const client = useQueryClient();
   return useMutation<T, ServiceError, A>({ mutationFn: act, onSettled: () => client.invalidateQueries() });
 }

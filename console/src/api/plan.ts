@@ -124,8 +124,11 @@ export function useCheck(text: string) {
 const ASK_AGAIN = 100;
 const TRIES = 20;
 
+/** Which sort of sentence it is. */
+export type SentenceKind = "step" | "condition" | "alert";
+
 /** What may stand at the end of a sentence. */
-export async function complete(kind: "step" | "condition", text: string, point: string | undefined, signal?: AbortSignal): Promise<CompleteAnswer> {
+export async function complete(kind: SentenceKind, text: string, point: string | undefined, signal?: AbortSignal): Promise<CompleteAnswer> {
   const asked = { kind, text, ...(point !== undefined && { point }), most: 40 };
   for (let tries = 1; ; tries += 1) {
     const answer = await send<CompleteAnswer>("POST", "/api/v1/complete", asked, signal);

@@ -1,14 +1,14 @@
 /** Where a sentence is written: with what may stand next, and its mistake at its place. Enter keeps it, Escape leaves it as it was. */
 import { useEffect, useId, useRef, useState } from "react";
 
-import { type CompleteAnswer, type SentenceProposal, complete } from "../api/plan";
+import { type CompleteAnswer, type SentenceKind, type SentenceProposal, complete } from "../api/plan";
 import { BUTTON } from "../design/buttons";
 import { share } from "../lib/format";
 import { Build } from "./Build";
 import { Marked, wrong } from "./Mistake";
 
 interface SentenceFieldProps {
-  kind: "step" | "condition";
+  kind: SentenceKind;
   /** What the field is called for those who hear it. */
   label: string;
   value: string;
@@ -22,7 +22,7 @@ interface SentenceFieldProps {
 }
 
 /** What a service offers first: what is in the events, then the words of the language. */
-const ORDER = ["value", "field", "recipe", "table", "source", "destination"];
+const ORDER = ["value", "field", "recipe", "table", "source", "route", "destination"];
 const rank = (p: SentenceProposal) => (ORDER.includes(p.sort) ? ORDER.indexOf(p.sort) : ORDER.length);
 /** Most that are offered at once. */
 const MOST = 9;
@@ -33,7 +33,7 @@ function place(text: string, byte: number): number {
 }
 
 /** What the service says of a text, a moment after it was written; what it said of another text is not told. */
-function useTold(kind: "step" | "condition", text: string, point: string | undefined, after: number, wanted: boolean): CompleteAnswer | null {
+function useTold(kind: SentenceKind, text: string, point: string | undefined, after: number, wanted: boolean): CompleteAnswer | null {
   const [told, setTold] = useState<{ text: string; answer: CompleteAnswer } | null>(null);
   useEffect(() => {
     if (!wanted) return;
@@ -158,9 +158,11 @@ export function SentenceField({ kind, label, value, point, placeholder, keep = "
         <button type="button" className={BUTTON} onClick={() => void keepIt()}>
           {keep}
         </button>
-        <button type="button" className={BUTTON} aria-expanded={builds} onClick={() => setBuilds(!builds)}>
-          Build
-        </button>
+        {kind !== "alert" && (
+          <button type="button" className={BUTTON} aria-expanded={builds} onClick={() => setBuilds(!builds)}>
+            Build
+          </button>
+        )}
         <button type="button" className={BUTTON} onClick={onCancel}>
           Cancel
         </button>
@@ -191,7 +193,7 @@ export function SentenceField({ kind, label, value, point, placeholder, keep = "
         </p>
       )}
       {whole?.says != null && <p className="px-1 text-sm whitespace-pre-line text-soft">{whole.says}</p>}
-      {builds && <Build kind={kind} point={point} written={written} onWrite={(text) => write(text, text.length)} />}
+      {builds && kind !== "alert" && <Build kind={kind} point={point} written={written} onWrite={(text) => write(text, text.length)} />}
     </div>
   );
 }

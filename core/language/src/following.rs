@@ -7,6 +7,7 @@ use std::cmp::Ordering;
 
 use rockrose_event::field::Path;
 
+use crate::alert::read_alert;
 use crate::condition::read_condition;
 use crate::cursor::Cursor;
 use crate::mistake::Mistake;
@@ -40,6 +41,8 @@ pub enum NameOf {
     Source,
     /// A destination.
     Destination,
+    /// A route.
+    Route,
     /// Something that the sentence itself names.
     New,
 }
@@ -52,6 +55,8 @@ impl NameOf {
             ("the name of a recipe", NameOf::Recipe),
             ("the name of a source", NameOf::Source),
             ("a destination's name", NameOf::Destination),
+            ("a source's name", NameOf::Source),
+            ("a route's name", NameOf::Route),
             ("the metric's name", NameOf::New),
             ("a parameter's name", NameOf::New),
         ];
@@ -66,6 +71,8 @@ pub enum SentenceKind {
     Step,
     /// A condition.
     Condition,
+    /// What an alert watches.
+    Alert,
 }
 
 /// What may stand at the end of a sentence.
@@ -91,6 +98,7 @@ pub fn following(kind: SentenceKind, text: &str) -> Following {
     let read = match kind {
         SentenceKind::Step => read_step(&mut cursor).map(|_| ()),
         SentenceKind::Condition => read_condition(&mut cursor).map(|_| ()),
+        SentenceKind::Alert => read_alert(&mut cursor).map(|_| ()),
     };
     // A mistake at the end is that the sentence ends there.
     let end = before.trim_end().len();
@@ -137,6 +145,8 @@ pub struct Catalog<'a> {
     pub sources: &'a [String],
     /// Names of its destinations.
     pub destinations: &'a [String],
+    /// Names of its routes.
+    pub routes: &'a [String],
 }
 
 /// Something that could stand there.
@@ -144,7 +154,7 @@ pub struct Catalog<'a> {
 pub struct Proposal {
     /// As it is written in the sentence.
     pub text: String,
-    /// `word`, `sign`, `field`, `value`, `table`, `recipe`, `source`, `destination` or `pattern`.
+    /// `word`, `sign`, `field`, `value`, `table`, `recipe`, `source`, `destination`, `route` or `pattern`.
     pub sort: &'static str,
     /// In what share of the events it is, 0 to 1, where that is known.
     pub share: Option<f64>,
@@ -169,6 +179,7 @@ pub fn proposals(text: &str, following: &Following, catalog: &Catalog<'_>, most:
             Want::Name(NameOf::Recipe) => catalog.recipes.iter().for_each(|name| offer(&mut found, written, name, "recipe")),
             Want::Name(NameOf::Source) => catalog.sources.iter().for_each(|name| offer(&mut found, written, name, "source")),
             Want::Name(NameOf::Destination) => catalog.destinations.iter().for_each(|name| offer(&mut found, written, name, "destination")),
+            Want::Name(NameOf::Route) => catalog.routes.iter().for_each(|name| offer(&mut found, written, name, "route")),
             Want::Value(None) | Want::Name(NameOf::New) => {}
         }
         if found.len() >= most.saturating_mul(4) {
@@ -216,7 +227,8 @@ mod tests {
         let values = |field: &str| if field == "path" { vec![("\"/health\"".to_owned(), 0.6), ("\"/pay\"".to_owned(), 0.4)] } else { Vec::new() };
         let names = |all: &[&str]| all.iter().map(|n| (*n).to_owned()).collect::<Vec<_>>();
         let (tables, recipes, sources, destinations) = (names(&["ports"]), names(&["shorten"]), names(&["kiosks"]), names(&["desk"]));
-        let catalog = Catalog { fields: &fields, values: &values, tables: &tables, recipes: &recipes, sources: &sources, destinations: &destinations };
+        let catalog =
+            Catalog { fields: &fields, values: &values, tables: &tables, recipes: &recipes, sources: &sources, destinations: &destinations, routes: &[] };
         proposals(text, &following(kind, text), &catalog, 50).into_iter().map(|p| p.text).collect()
     }
 

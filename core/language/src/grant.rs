@@ -45,7 +45,7 @@ impl Place {
         }
     }
 
-    fn parse(c: &mut Cursor<'_>) -> Outcome<Place> {
+    pub(crate) fn parse(c: &mut Cursor<'_>) -> Outcome<Place> {
         if c.words("remainder") {
             return Ok(Place::Remainder);
         }
@@ -54,7 +54,8 @@ impl Place {
                 if !c.sign(":") {
                     return c.unexpected("`:` and a name", &[]);
                 }
-                return c.name("a name").map(|name| Place::of(kind, name).unwrap_or(Place::Remainder));
+                let what = format!("a {kind}'s name");
+                return c.name(&what).map(|name| Place::of(kind, name).unwrap_or(Place::Remainder));
             }
         }
         c.unexpected(PLACES, &["source", "route", "destination", "remainder"])

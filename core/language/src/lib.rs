@@ -1,5 +1,6 @@
 #![doc = include_str!("crate.md")]
 
+mod alert;
 mod condition;
 mod cursor;
 mod explain;
@@ -17,6 +18,7 @@ mod steps;
 mod time_form;
 mod value;
 
+pub use alert::{AlertCondition, Bound, Side, Then, VolumeUnit, parse_alert};
 pub use condition::{Comparison, Condition, Ordering, Test, parse_condition};
 pub use cursor::MAX_SENTENCE;
 pub use explain::explain;

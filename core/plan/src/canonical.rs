@@ -3,16 +3,16 @@
 use std::ops::Range;
 
 use rockrose_event::json;
-use rockrose_language::{parse_condition, parse_step};
+use rockrose_language::{parse_alert, parse_condition, parse_step};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 use super::parse::ParsedPlan;
 use super::report::Report;
 
-/// Keys whose texts are steps, and the one whose text is a condition.
+/// Keys whose texts are steps, and those whose texts are conditions.
 const STEPS: [&str; 4] = ["on_arrival", "always", "do", "steps"];
-const CONDITION: &str = "when";
+const CONDITIONS: [&str; 2] = ["when", "until"];
 
 /// One piece of the text and what takes its place.
 type Edit = (Range<usize>, String);
@@ -78,7 +78,9 @@ fn table(text: &str, entries: &DeTable<'_>, edits: &mut Vec<Edit>) {
                     table(text, inner, edits);
                 }
             }),
-            DeValue::String(_) if name == CONDITION => sentence(text, value, edits, |t| parse_condition(t).ok().map(|c| c.to_string())),
+            DeValue::String(_) if CONDITIONS.contains(&name) => {
+                sentence(text, value, edits, |t| parse_condition(t).map(|c| c.to_string()).or_else(|_| parse_alert(t).map(|a| a.to_string())).ok());
+            }
             _ => {}
         }
     }

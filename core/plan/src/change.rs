@@ -2,13 +2,14 @@
 
 use std::collections::BTreeSet;
 
+use crate::alert::Alert;
 use crate::check::{Gate, Route};
 use crate::{CheckedPlan, Destination, Example, Source};
 
 /// A part of a plan that another plan has not, or has otherwise.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Change {
-    /// `source`, `table`, `destination`, `recipe` or `route`.
+    /// `source`, `table`, `destination`, `recipe`, `alert` or `route`.
     pub part: &'static str,
     /// Its name.
     pub name: String,
@@ -110,6 +111,15 @@ pub fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
     compare("source", &old.sources, &new.sources, |s| &s.name, source, &mut out);
     compare("table", &old.tables, &new.tables, |t| &t.name, |_, _| or_settings(Vec::new(), true), &mut out);
     compare("destination", &old.destinations, &new.destinations, |d| &d.name, destination, &mut out);
+    let alert = |before: &Alert, after: &Alert| {
+        let mut found = Vec::new();
+        if before.when != after.when {
+            found.push(format!("watches {} instead of {}", after.when, before.when));
+        }
+        let rest = Alert { when: after.when.clone(), ..before.clone() };
+        or_settings(found, rest != *after)
+    };
+    compare("alert", &old.alerts, &new.alerts, |a| &a.name, alert, &mut out);
     compare("route", &expanded(old), &expanded(new), |r| &r.name, route_details, &mut out);
     out
 }

@@ -6,6 +6,7 @@ use std::path::{Component, Path, PathBuf};
 use rockrose_language::{Condition, Mistake, Operation, Reference, Step, parse_condition, parse_step};
 use rockrose_tables::{Match, Places, Rows, Table, TableError};
 
+use crate::alert::Alert;
 use crate::checker::{Checker, SecretName};
 use crate::destinations::{Destination, WhenFull, spills};
 use crate::edit::Part;
@@ -37,6 +38,8 @@ pub struct CheckedPlan {
     pub routes: Vec<Route>,
     /// Files that steps ask.
     pub tables: Vec<TableFile>,
+    /// What is watched.
+    pub alerts: Vec<Alert>,
     /// Given events, and what must become of each.
     pub examples: Vec<Example>,
     pub(super) recipes: Recipes,
@@ -288,11 +291,12 @@ impl ParsedPlan {
         let routes = c.routes(&self);
         c.whole(&self, &sources, &destinations, &routes);
         let examples = c.examples(&self, &sources, &destinations);
+        let alerts = c.alerts(&self, &sources, &destinations, &routes);
         let Checker { recipes, mistakes, mut warnings, .. } = c;
         if !mistakes.is_empty() {
             return Err(reports(&self.text, mistakes));
         }
-        let mut plan = CheckedPlan { text: self.text, sources, destinations, routes, tables, examples, recipes, warnings: Vec::new() };
+        let mut plan = CheckedPlan { text: self.text, sources, destinations, routes, tables, alerts, examples, recipes, warnings: Vec::new() };
         for destination in &plan.destinations {
             let Some(undone) = plan.undone_redaction(destination) else { continue };
             let at = self.destinations.iter().find(|s| s.name.value == destination.name).and_then(|s| s.get("events")).map(|e| e.at.clone());

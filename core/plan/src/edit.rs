@@ -138,13 +138,13 @@ pub enum EditError {
 /// A part of a plan: what it is, and its name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Part {
-    /// `source`, `destination`, `table`, `recipe` or `route`.
+    /// `source`, `destination`, `table`, `recipe`, `alert` or `route`.
     pub kind: &'static str,
     /// Its name.
     pub name: String,
 }
 
-const KINDS: [&str; 5] = ["source", "destination", "table", "recipe", "route"];
+const KINDS: [&str; 6] = ["source", "destination", "table", "recipe", "alert", "route"];
 
 impl Part {
     /// Reads `source:NAME` and the like.

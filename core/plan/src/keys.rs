@@ -13,6 +13,8 @@ pub(super) enum Shape {
     Texts,
     /// A condition, or `remainder`.
     Gate,
+    /// What an alert watches.
+    Watched,
     /// A list of steps.
     Steps,
     /// A size such as `2 MB`.
@@ -90,6 +92,7 @@ pub(super) const TOP: &[(&str, &str)] = &[
     ("route", "Which events go where, and what is done to them on the way."),
     ("recipe", "Named lists of steps, used by `use NAME`."),
     ("table", "Files that `look up` and `locate` ask, by name."),
+    ("alert", "What is watched, by name: each alert that begins or ends is an event of the sources of kind `alerts`."),
     ("example", "Given events, and what must become of each. A plan in which one fails is not applied."),
 ];
 
@@ -111,6 +114,18 @@ pub(super) const EXAMPLE: &[Key] = &[
         Shape::Expectations,
         "What must hold at each destination that is named: a condition on what is sent there, `removed` (a step removes it on its way there) or `not sent`.",
     ),
+];
+
+/// The severities of alerts.
+const ALERT_SEVERITIES: &[&str] = &["info", "warn", "error", "fatal"];
+
+pub(super) const ALERT: &[Key] = &[
+    needed("when", Shape::Watched, "What is trouble, as in `oldest event at destination:desk > 10 minutes`."),
+    key("for", Shape::Duration, "For so long it must be so before it is told. At once, if left out."),
+    key("until", Shape::Watched, "What ends it; left out, that it is not so any more."),
+    key("severity", Shape::Word(ALERT_SEVERITIES), "How grave it is. `warn` if left out."),
+    key("advice", Shape::Text, "What to do about it."),
+    key("again", Shape::Duration, "After so long it is told again, while it lasts and nobody has acknowledged it. Once only, if left out."),
 ];
 
 pub(super) const RECIPE: &[Key] = &[

@@ -1,5 +1,6 @@
 #![doc = include_str!("crate.md")]
 
+mod alert;
 mod anew;
 mod canonical;
 mod change;
@@ -20,6 +21,7 @@ mod scope;
 mod section;
 mod sources;
 
+pub use alert::Alert;
 pub use canonical::canonical;
 pub use change::{Change, changes};
 pub use check::{CheckedPlan, Gate, Route, TableFile, TableKind, plain_path};

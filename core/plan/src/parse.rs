@@ -7,7 +7,7 @@ use rockrose_ledger::{Money, Price};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
-use super::keys::{EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
+use super::keys::{ALERT, EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
 use super::report::Report;
 use super::section::{At, HeaderValue, Raw, Section};
 use super::{MAX_PLAN, destinations, sources};
@@ -21,6 +21,7 @@ pub struct ParsedPlan {
     pub(super) routes: Vec<Section>,
     pub(super) recipes: Vec<Section>,
     pub(super) tables: Vec<Section>,
+    pub(super) alerts: Vec<Section>,
     pub(super) examples: Vec<Section>,
     /// What is wrong with its shape.
     pub(super) mistakes: Vec<Mistake>,
@@ -85,6 +86,7 @@ impl ParsedPlan {
             routes: Vec::new(),
             recipes: Vec::new(),
             tables: Vec::new(),
+            alerts: Vec::new(),
             examples: Vec::new(),
             mistakes: Vec::new(),
         };
@@ -94,7 +96,7 @@ impl ParsedPlan {
             let known = TOP.iter().map(|(word, _)| *word).find(|word| *word == name);
             if known.is_none() {
                 let mistake = Mistake::new(key.span(), format!("a plan has no `{name}`"))
-                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]`, `[table.NAME]` or `[[example]]`");
+                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]`, `[table.NAME]`, `[alert.NAME]` or `[[example]]`");
                 mistakes.push(mistake.near(name, TOP.iter().map(|(word, _)| *word)));
             }
             // What is nearly one is read as that one, so that what refers to it is no further mistake.
@@ -103,6 +105,7 @@ impl ParsedPlan {
                 "destination" => plan.destinations.extend(named(value, destinations::destination_keys(), "destination", &mut mistakes)),
                 "recipe" => plan.recipes.extend(named(value, RECIPE, "recipe", &mut mistakes)),
                 "table" => plan.tables.extend(named(value, TABLE, "table", &mut mistakes)),
+                "alert" => plan.alerts.extend(named(value, ALERT, "alert", &mut mistakes)),
                 "route" => plan.routes.extend(unnamed(value, ROUTE, "route", &mut mistakes)),
                 "example" => plan.examples.extend(unnamed(value, EXAMPLE, "example", &mut mistakes)),
                 _ => {}
@@ -141,6 +144,10 @@ fn wrong(value: &Spanned<DeValue<'_>>, expected: &str) -> Mistake {
     Mistake::new(value.span(), format!("unexpected {}", sort_of(value.get_ref()))).expected(expected)
 }
 
+fn with_article(what: &str) -> String {
+    format!("{} {what}", if what.starts_with(['a', 'e']) { "an" } else { "a" })
+}
+
 fn named(value: &Spanned<DeValue<'_>>, keys: &'static [Key], what: &str, mistakes: &mut Vec<Mistake>) -> Vec<Section> {
     let Some(table) = value.get_ref().as_table() else {
         mistakes.push(wrong(value, &format!("`[{what}.NAME]`")));
@@ -152,7 +159,7 @@ fn named(value: &Spanned<DeValue<'_>>, keys: &'static [Key], what: &str, mistake
             Some(inner) => {
                 let name = At { value: key.get_ref().to_string(), at: key.span() };
                 let before = mistakes.len();
-                let entries = entries(inner, keys, &format!("a {what}"), mistakes);
+                let entries = entries(inner, keys, &with_article(what), mistakes);
                 sections.push(Section { entries, name, flawed: mistakes.len() > before });
             }
             None => mistakes.push(wrong(value, &format!("a table: write `[{what}.{}]`", key.get_ref()))),
@@ -172,8 +179,7 @@ fn unnamed(value: &Spanned<DeValue<'_>>, keys: &'static [Key], what: &str, mista
             Some(inner) => {
                 let name = At { value: String::new(), at: item.span() };
                 let before = mistakes.len();
-                let article = if what.starts_with('e') { "an" } else { "a" };
-                let entries = entries(inner, keys, &format!("{article} {what}"), mistakes);
+                let entries = entries(inner, keys, &with_article(what), mistakes);
                 sections.push(Section { entries, name, flawed: mistakes.len() > before });
             }
             None => mistakes.push(wrong(item, &format!("a table: write `[[{what}]]`"))),
@@ -246,6 +252,7 @@ fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
         Shape::Text => text("a text in quotes"),
         Shape::Word(words) => text(&format!("one of {}", words.iter().map(|w| format!("\"{w}\"")).collect::<Vec<_>>().join(", "))),
         Shape::Address => text("an address and a port, as in \"127.0.0.1:8610\""),
+        Shape::Watched => text("what is watched, in quotes, as in \"ledger out of balance\""),
         Shape::Gate => text("a condition in quotes, or \"remainder\""),
         Shape::Size => text("a size, as in \"2 MB\""),
         Shape::Duration => text("a time, as in \"30 seconds\""),

@@ -8,7 +8,7 @@ use crate::{OutlineSentence, PlanMistake};
 /// The beginning of a sentence.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CompleteRequest {
-    /// `step` or `condition`.
+    /// `step`, `condition` or `alert` (what an alert watches).
     pub kind: String,
     /// The sentence up to where something is to follow; its last word may be cut off.
     pub text: String,

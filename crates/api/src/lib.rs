@@ -1,5 +1,6 @@
 #![doc = include_str!("crate.md")]
 
+mod alerts;
 mod complete;
 mod destinations;
 mod draft;
@@ -18,6 +19,7 @@ mod tail;
 mod trial;
 mod why;
 
+pub use alerts::*;
 pub use complete::*;
 pub use destinations::*;
 pub use draft::*;

@@ -24,4 +24,7 @@ pub struct Status {
     pub waiting_bytes: i64,
     /// Destinations whose last try failed.
     pub failing: Vec<String>,
+    /// Alerts that are on and that nobody has acknowledged.
+    #[serde(default)]
+    pub alerts: Vec<String>,
 }

@@ -58,7 +58,7 @@ fn plan(settings: &DemoSettings) -> anyhow::Result<(String, [u16; 5])> {
         }
     }
     let mut text = PLAN.to_owned();
-    for file in ["vault.jsonl", "ports.csv", "places.mmdb"] {
+    for file in ["vault.jsonl", "duty.jsonl", "ports.csv", "places.mmdb"] {
         text = text.replace(&format!("path = \"{file}\""), &format!("path = {:?}", settings.data.join(FILES).join(file).display().to_string()));
     }
     for (from, to) in PORTS.iter().zip(ports) {

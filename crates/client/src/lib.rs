@@ -3,6 +3,7 @@
 //! It knows the service by its API alone, and so it is built apart from it. A command is one file here and a variant of [`ClientCommand`].
 #![allow(clippy::print_stdout, reason = "a command's output is its purpose")]
 
+mod alert;
 mod client;
 mod cost;
 mod destination;
@@ -34,6 +35,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
+pub use alert::AlertCommand;
 pub use client::{Answer, Client, http};
 pub use destination::DestinationCommand;
 pub use end::End;
@@ -225,6 +227,12 @@ pub enum ClientCommand {
         #[command(subcommand)]
         command: SourceCommand,
     },
+    /// Show, acknowledge, silence and try alerts
+    Alert {
+        /// What is done.
+        #[command(subcommand)]
+        command: AlertCommand,
+    },
     /// Show, test, pause, resume and empty destinations
     Destination {
         /// What is done.
@@ -306,6 +314,7 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Quarantine { most, before } => quarantine::quarantine(common, most, before).await,
         ClientCommand::Resend(args) => resend::resend(common, args).await,
         ClientCommand::Source { command } => source::source(common, command).await,
+        ClientCommand::Alert { command } => alert::alert(common, command).await,
         ClientCommand::Destination { command } => destination::destination(common, command).await,
         ClientCommand::Secret { command } => secret::secret(common, command).await,
         ClientCommand::Link { person } => link::link(common, person).await,

@@ -105,7 +105,11 @@ pub(crate) async fn status(common: &Common) -> Outcome {
         return format::blocks(&[head, "The plan is empty. `rockrose apply PLAN` applies one.".into()]);
     }
     let [routes, steps] = routes(&flow.routes);
-    format::blocks(&[paint(&head, HEAD), sources(&flow.sources), routes, steps, destinations(&flow.destinations, flow.now_ms)])
+    let head = match &status.alerts[..] {
+        [] => paint(&head, HEAD),
+        on => format!("{}\n{}", paint(&head, HEAD), paint(&format!("Alerts that are on: {}. `rockrose alert list` says more.", on.join(", ")), BAD)),
+    };
+    format::blocks(&[head, sources(&flow.sources), routes, steps, destinations(&flow.destinations, flow.now_ms)])
 }
 
 #[cfg(test)]
@@ -206,6 +210,7 @@ mod tests {
             waiting_events,
             waiting_bytes: 2_000,
             failing: Vec::new(),
+            alerts: Vec::new(),
         };
         assert_eq!(head(&status(true, 0), NOW), "Rockrose 0.1.0, node 3cae, revision 4, up 1 h 1 min; ledger balanced; nothing queued");
         let off = head(&status(false, 3), NOW);

@@ -56,10 +56,24 @@ pub trait Sink: Send + Sync + 'static {
     /// The positions that were kept for a source.
     fn positions(&self, source: &str) -> impl Future<Output = Result<Vec<Position>, Refusal>> + Send;
 
-    /// Entries of the service's journal behind the one of this number, the oldest first: their numbers, and each as a JSON object.
-    fn journal(&self, _after: i64) -> impl Future<Output = Result<Vec<(i64, String)>, Refusal>> + Send {
+    /// Entries of a log of the service's own behind the one of this number, the oldest first: their numbers, and each as a JSON object.
+    fn log(&self, _log: OwnLog, _after: i64) -> impl Future<Output = Result<Vec<(i64, String)>, Refusal>> + Send {
         async { Ok(Vec::new()) }
     }
+
+    /// The number of the last entry of such a log; 0, if it has none.
+    fn log_end(&self, _log: OwnLog) -> impl Future<Output = Result<i64, Refusal>> + Send {
+        async { Ok(0) }
+    }
+}
+
+/// What the service notes of itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OwnLog {
+    /// What people and programs did with it.
+    Journal,
+    /// The alerts that began, lasted and ended.
+    Alerts,
 }
 
 /// What is given beside a body.

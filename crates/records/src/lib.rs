@@ -2,6 +2,7 @@
 //!
 //! All methods block for a short read or write of the file; async callers run them aside.
 
+mod alerts;
 mod declined;
 mod draft;
 mod journal;
@@ -22,6 +23,7 @@ use diesel::connection::SimpleConnection;
 use diesel::sqlite::SqliteConnection;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
+pub use alerts::{AlertRecord, NewNotice, Notice, Silence};
 pub use draft::Draft;
 pub use journal::{Action, JournalCheck, JournalEntry, JournalFilter};
 pub use paused::{Paused, Side};

@@ -109,3 +109,37 @@ diesel::table! {
         hash -> Binary,
     }
 }
+
+diesel::table! {
+    alert (name) {
+        name -> Text,
+        phase -> Text,
+        since_ms -> BigInt,
+        told_ms -> BigInt,
+        is_told -> Bool,
+        acknowledged_by -> Nullable<Text>,
+        says -> Text,
+    }
+}
+
+diesel::table! {
+    silence (alert) {
+        alert -> Text,
+        until_ms -> BigInt,
+        who -> Text,
+    }
+}
+
+diesel::table! {
+    notice (number) {
+        number -> BigInt,
+        at_ms -> BigInt,
+        alert -> Text,
+        turn -> Text,
+        severity -> Text,
+        says -> Text,
+        watches -> Text,
+        advice -> Nullable<Text>,
+        since_ms -> BigInt,
+    }
+}

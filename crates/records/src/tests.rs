@@ -179,3 +179,44 @@ fn an_account_is_the_persons_whose_name_it_had_first() {
     records.add_person("ann@ferries.example", "see", "admin", 1).unwrap();
     assert_eq!(of("id\n3", "ann@ferries.example"), ann);
 }
+
+#[test]
+fn alerts_turn_and_are_told_at_once_and_silences_end() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(dir.path()).unwrap();
+    let late = |phase: &str| AlertRecord {
+        name: "late".into(),
+        phase: phase.into(),
+        since_ms: 5,
+        told_ms: 5,
+        is_told: true,
+        acknowledged_by: (phase == "on").then(|| "ann".into()),
+        says: "waits".into(),
+    };
+    let notice = |turn: &str| NewNotice {
+        at_ms: 5,
+        alert: "late".into(),
+        turn: turn.into(),
+        severity: "error".into(),
+        says: "waits".into(),
+        watches: "ledger out of balance".into(),
+        advice: None,
+        since_ms: 5,
+    };
+    assert_eq!(records.last_notice().unwrap(), 0);
+    records.turn_alerts(&[late("on")], &[notice("began"), notice("again")]).unwrap();
+    records.turn_alerts(&[late("quiet")], &[notice("over")]).unwrap();
+    drop(records);
+    let records = Records::open(dir.path()).unwrap();
+    assert_eq!(records.alerts().unwrap(), [late("quiet")], "nobody has acknowledged what is over");
+    let turns = |notices: Vec<Notice>| notices.into_iter().map(|n| (n.number, n.told.turn)).collect::<Vec<_>>();
+    assert_eq!(turns(records.notices_after(1, 10).unwrap()), [(2, "again".to_owned()), (3, "over".to_owned())]);
+    assert_eq!(turns(records.newest_notices(Some("late"), 1).unwrap()), [(3, "over".to_owned())]);
+    assert_eq!((records.last_notice().unwrap(), records.newest_notices(Some("early"), 9).unwrap().len()), (3, 0));
+    records.silence_alert("late", 100, "ann").unwrap();
+    records.silence_alert("late", 200, "bo").unwrap();
+    assert_eq!(records.silences(150).unwrap(), [Silence { alert: "late".into(), until_ms: 200, who: "bo".into() }]);
+    assert!(records.silences(200).unwrap().is_empty() && records.end_silence("late").unwrap() && !records.end_silence("late").unwrap());
+    records.forget_alerts(&["late".to_owned()]).unwrap();
+    assert!(records.alerts().unwrap().is_empty());
+}

@@ -6,6 +6,7 @@
 //! - `tail` shows events passing a point; `meter` turns the ledger into rates.
 //! - `api` is the one HTTP face, for the client, the console and programs.
 
+mod alerts;
 mod api;
 mod apply;
 mod caller;
@@ -111,6 +112,8 @@ pub(crate) struct App {
     /// The last hour beside the same hour before.
     pub(crate) before: api::flow::Before,
     pub(crate) meter: meter::Meter,
+    /// How the plan's alerts stand.
+    pub(crate) alerts: alerts::Alerts,
     pub(crate) codes: sign_in::Codes,
     pub(crate) openid: Option<api::openid::OpenId>,
     /// Who failed to sign in.
@@ -235,6 +238,7 @@ impl Service {
             samples: samples::Samples::new(settings.sample_memory.unwrap_or(samples::BUDGET)),
             samples_file: kept_samples::file(&settings.data),
             meter: meter::Meter::default(),
+            alerts: alerts::Alerts::default(),
             codes: sign_in::Codes::default(),
             openid,
             attempts: rockrose_intake::Attempts::new(FREE_FAILURES),
@@ -262,6 +266,7 @@ impl Service {
         }
         let mut caretakers = tokio::task::JoinSet::new();
         caretakers.spawn(meter::run(Arc::clone(&app)));
+        caretakers.spawn(alerts::run(Arc::clone(&app)));
         caretakers.spawn(tables::run(Arc::clone(&app)));
         caretakers.spawn(kept_samples::run(Arc::clone(&app)));
         caretakers.spawn(journal::run(Arc::clone(&app)));

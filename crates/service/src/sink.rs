@@ -8,14 +8,14 @@ use rockrose_event::buffers::{self, Buffer};
 use rockrose_event::record::{DeclaredFormat, Form, Record, split};
 use rockrose_event::stamp::stamped;
 use rockrose_event::usual::Usual;
-use rockrose_intake::{BodyMetadata, Caught, NAMED_UNREADABLE, Position, Receipt, Refusal, Sink, Unreadable};
+use rockrose_intake::{BodyMetadata, Caught, NAMED_UNREADABLE, OwnLog, Position, Receipt, Refusal, Sink, Unreadable};
 use rockrose_ledger::{Account, Amount, Measure, Posting, Stage};
 use rockrose_records::Side;
 use rockrose_spool::{Arrival, CommitExtras, KEPT_BYTES_OF_BODY, KEPT_OF_BODY, KEPT_OF_RECORD, Once, Packed, SpoolError, Unread, pack};
 
 use crate::engine::Running;
 use crate::samples::{LOOKED_AT, Wanted, below};
-use crate::{App, now_ms, queues, windows};
+use crate::{App, alerts, now_ms, queues, windows};
 
 /// Runs bodies through the plan and makes the outcome durable before it is acknowledged.
 pub(crate) struct PlanSink {
@@ -188,9 +188,20 @@ impl Sink for PlanSink {
         Ok(kept.into_iter().map(|(id, content)| Position { id, content: Some(content) }).collect())
     }
 
-    async fn journal(&self, after: i64) -> Result<Vec<(i64, String)>, Refusal> {
+    async fn log_end(&self, log: OwnLog) -> Result<i64, Refusal> {
+        match log {
+            OwnLog::Journal => Ok(0),
+            OwnLog::Alerts => self.app.records(|r| r.last_notice()).await.map_err(|_| Refusal::NotDurable),
+        }
+    }
+
+    async fn log(&self, log: OwnLog, after: i64) -> Result<Vec<(i64, String)>, Refusal> {
         /// Most entries at once.
         const AT_ONCE: i64 = 500;
+        if log == OwnLog::Alerts {
+            let notices = self.app.records(move |r| r.notices_after(after, AT_ONCE)).await.map_err(|_| Refusal::NotDurable)?;
+            return Ok(notices.into_iter().map(|notice| (notice.number, alerts::event(&notice))).collect());
+        }
         let entries = self.app.records(move |r| r.journal_after(after, AT_ONCE)).await.map_err(|_| Refusal::NotDurable)?;
         let event = |entry: rockrose_records::JournalEntry| {
             let time = jiff::Timestamp::from_millisecond(entry.at_ms).map(|time| time.to_string()).unwrap_or_default();

@@ -25,7 +25,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use diesel::sqlite::SqliteConnection;
-use rockrose_ledger::{Account, Added, Amount, Equation, Series, Stage, WindowState};
+use rockrose_ledger::{Account, Added, Amount, Equation, Measure, Series, Stage, WindowState};
 use tokio::sync::{mpsc, oneshot, watch};
 
 pub use batch::{DeliveryBatch, Settlement};
@@ -33,7 +33,7 @@ pub use extras::{CommitExtras, Once};
 pub use operate::{Discard, GiveUp, Which};
 pub use packed::{Packed, pack};
 pub use quarantine::{KEPT_BYTES_OF_BODY, KEPT_OF_BODY, KEPT_OF_RECORD};
-pub use reader::{LedgerRow, Page, Quarantined};
+pub use reader::{LedgerRow, Page, Quarantined, Volume};
 pub use resent::{Became, Fate, Refused, RefusedEvent, Resend, ResentEvent};
 pub use writer::{Arrival, Unread};
 
@@ -228,6 +228,11 @@ impl Spool {
     /// What came to each source, was taken by each route and was accepted by each destination, from minute `since` (inclusive) to `until` (exclusive), minutes since 1970.
     pub async fn volumes(&self, since: i64, until: i64) -> Result<BTreeMap<(Stage, String), Amount>, SpoolError> {
         self.read(move |c| reader::volumes(c, since, until)).await
+    }
+
+    /// The amounts of these measures, minute by minute, from minute `since` (inclusive) to `until` (exclusive), minutes since 1970. A place may have several of a minute, which add up.
+    pub async fn minute_volumes(&self, since: i64, until: i64, measures: &'static [Measure]) -> Result<Vec<Volume>, SpoolError> {
+        self.read(move |c| reader::minute_volumes(c, since, until, measures)).await
     }
 
     /// How many commits were made since the start. While it stands still, the ledger does.

@@ -20,6 +20,21 @@ pub struct LedgerRow {
     pub amount: Amount,
 }
 
+/// What was counted at a place within a minute.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Volume {
+    /// The minute, since 1970.
+    pub minute: i64,
+    /// The place.
+    pub stage: Stage,
+    /// Its name.
+    pub name: String,
+    /// What was counted.
+    pub measure: Measure,
+    /// How much.
+    pub amount: Amount,
+}
+
 /// A record in quarantine.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Quarantined {
@@ -112,19 +127,27 @@ pub(crate) fn delivered_since(c: &mut SqliteConnection, minute: i64) -> Result<B
 
 /// What came to each source, was taken by each route and was accepted by each destination, from minute `since` to before minute `until`.
 pub(crate) fn volumes(c: &mut SqliteConnection, since: i64, until: i64) -> Result<BTreeMap<(Stage, String), Amount>, SpoolError> {
-    use ledger_minute::dsl as l;
     let counted = [(Stage::Source, Measure::Received), (Stage::Route, Measure::Taken), (Stage::Destination, Measure::Delivered)];
-    let rows: Vec<(String, String, String, i64, i64)> = ledger_minute::table
-        .filter(l::minute.ge(since).and(l::minute.lt(until)).and(l::measure.eq_any(counted.map(|(_, measure)| measure.word()))))
-        .select((l::place, l::name, l::measure, l::events, l::bytes))
-        .load(c)?;
     let mut sums: BTreeMap<(Stage, String), Amount> = BTreeMap::new();
-    for (place, name, measure, events, bytes) in rows {
-        if let Some((stage, _)) = counted.iter().find(|(stage, counted)| stage.word() == place && counted.word() == measure) {
-            *sums.entry((*stage, name)).or_default() += Amount { events, bytes };
+    for Volume { stage, name, measure, amount, .. } in minute_volumes(c, since, until, &counted.map(|(_, measure)| measure))? {
+        if counted.contains(&(stage, measure)) {
+            *sums.entry((stage, name)).or_default() += amount;
         }
     }
     Ok(sums)
+}
+
+/// The rows of these measures from minute `since` to before minute `until`.
+pub(crate) fn minute_volumes(c: &mut SqliteConnection, since: i64, until: i64, measures: &[Measure]) -> Result<Vec<Volume>, SpoolError> {
+    use ledger_minute::dsl as l;
+    let rows: Vec<(i64, String, String, String, i64, i64)> = ledger_minute::table
+        .filter(l::minute.ge(since).and(l::minute.lt(until)).and(l::measure.eq_any(measures.iter().map(|measure| measure.word()))))
+        .select((l::minute, l::place, l::name, l::measure, l::events, l::bytes))
+        .load(c)?;
+    let volume = |(minute, place, name, measure, events, bytes): (i64, String, String, String, i64, i64)| {
+        Some(Volume { minute, stage: Stage::read(&place)?, name, measure: Measure::read(&measure)?, amount: Amount { events, bytes } })
+    };
+    Ok(rows.into_iter().filter_map(volume).collect())
 }
 
 /// What waits for each destination, as the sums that every commit keeps say.

@@ -6,6 +6,7 @@ import { useState } from "react";
 import type { OutlinePart } from "../../api/plan";
 import { FIELD } from "../../design/fields";
 import { count, share } from "../../lib/format";
+import { AddAlert } from "./AddAlert";
 import { AddKit } from "./AddKit";
 import { AddRoute } from "./AddRoute";
 import { partOf, useDraft } from "./draft";
@@ -16,6 +17,7 @@ const GROUPS = [
   { kind: "destination", title: "Destinations" },
   { kind: "recipe", title: "Recipes" },
   { kind: "table", title: "Tables" },
+  { kind: "alert", title: "Alerts" },
 ];
 
 const isWrong = (part: OutlinePart) => part.when?.mistake != null || part.steps.some((s) => s.mistake != null);
@@ -79,13 +81,14 @@ export function Contents({ chosen }: { chosen: string | undefined }) {
       {GROUPS.map(({ kind, title }) => {
         const of = parts.filter((p) => partOf(p.part).kind === kind);
         const removed = (outline?.removed ?? []).filter((p) => partOf(p).kind === kind);
-        if (of.length + removed.length === 0 && kind !== "route" && !(kind === "recipe" && mayChange)) return null;
+        if (of.length + removed.length === 0 && kind !== "route" && !(mayChange && (kind === "recipe" || kind === "alert"))) return null;
         return (
           <section key={kind} aria-label={title}>
             <div className="flex items-baseline justify-between px-2">
               <h2 className="text-sm font-semibold text-soft">{title}</h2>
               {kind === "route" && mayChange && <AddRoute />}
               {kind === "recipe" && mayChange && <AddKit />}
+              {kind === "alert" && mayChange && <AddAlert />}
             </div>
             <Group title={title} of={of} chosen={chosen} />
             <ul>

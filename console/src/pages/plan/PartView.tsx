@@ -56,20 +56,20 @@ function Row({ label, children }: { label: string; children: ReactNode }) {
   );
 }
 
-function Condition({ part, point }: { part: OutlinePart; point: string | undefined }) {
+function Condition({ part, point, kind = "condition" }: { part: OutlinePart; point: string | undefined; kind?: "condition" | "alert" }) {
   const { edit, mayChange } = useDraft();
   const [writes, setWrites] = useState(false);
   const when = part.when ?? null;
   if (writes) {
     return (
       <SentenceField
-        kind="condition"
-        label="Condition"
+        kind={kind}
+        label={kind === "alert" ? "What it watches" : "Condition"}
         value={when?.sentence ?? ""}
-        placeholder='severity >= warn and service = "boarding"'
+        placeholder={kind === "alert" ? "destination:desk failing for 2 minutes" : 'severity >= warn and service = "boarding"'}
         point={point}
         onKeep={(sentence) => {
-          if (sentence !== (when?.sentence ?? "")) edit({ edit: "set", part: part.part, key: "when", value: sentence === "" ? null : literalOf(sentence) });
+          if (sentence !== (when?.sentence ?? "")) edit({ edit: "set", part: part.part, key: "when", value: sentence === "" && kind === "condition" ? null : literalOf(sentence) });
           setWrites(false);
         }}
         onCancel={() => setWrites(false)}
@@ -143,6 +143,11 @@ export function PartView({ part }: { part: OutlinePart }) {
             </Row>
           </>
         )}
+        {kind === "alert" && (
+          <Row label="when">
+            <Condition key={part.part} part={part} point={undefined} kind="alert" />
+          </Row>
+        )}
         {LISTS[kind] !== undefined && (
           <Row label={LISTS[kind]}>
             <Steps key={part.part} part={part} tried={tried} point={atSteps} />
@@ -155,7 +160,7 @@ export function PartView({ part }: { part: OutlinePart }) {
         )}
       </dl>
       {kind !== "route" && (
-        <details className="mt-3 text-sm">
+        <details className="mt-3 text-sm" open={kind === "alert"}>
           <summary className="cursor-pointer text-soft">As it stands in the file</summary>
           <pre className="mt-1 overflow-x-auto rounded bg-raised px-3 py-2 font-mono text-xs" tabIndex={0}>
             {part.text}

@@ -3,6 +3,7 @@
 //! A kind of source is one file here: its settings, its keys, and how they are read. To add one, write its file (a type that is a [`PlannedSource`]) and add a
 //! line to the list below; intake has a list like it.
 
+mod alerts;
 mod file;
 mod http;
 mod journal;
@@ -17,6 +18,7 @@ use std::sync::LazyLock;
 use rockrose_event::address::Network;
 use rockrose_language::Step;
 
+pub use alerts::AlertSource;
 pub use file::Files;
 pub use http::HttpSource;
 pub use journal::JournalSource;
@@ -184,6 +186,8 @@ kinds! {
     File(Files),
     /// The service's own journal.
     Journal(JournalSource),
+    /// The alerts of the plan.
+    Alerts(AlertSource),
 }
 
 /// The keys that a source may have.

@@ -13,6 +13,11 @@ const CALLS: &str = "
 VTOAW GET    /api/v1/status
 VTOAW GET    /api/v1/flow
 VTOAW GET    /api/v1/flow/before
+VTOAW GET    /api/v1/alerts
+..O.W POST   /api/v1/alerts/{name}/acknowledge
+..O.W PUT    /api/v1/alerts/{name}/silence
+..O.W DELETE /api/v1/alerts/{name}/silence
+VTOAW POST   /api/v1/alerts/try
 VTOAW GET    /api/v1/me
 VTOAW PUT    /api/v1/me/password
 VTOAW GET    /api/v1/sources

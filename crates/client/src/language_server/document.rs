@@ -187,7 +187,7 @@ impl Quoted {
     pub(super) fn sentence(&self) -> Option<SentenceKind> {
         match self.key.as_str() {
             "on_arrival" | "do" | "always" | "steps" => Some(SentenceKind::Step),
-            "when" | "expect" => Some(SentenceKind::Condition),
+            "when" | "until" | "expect" => Some(SentenceKind::Condition),
             _ => None,
         }
     }

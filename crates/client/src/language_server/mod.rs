@@ -207,9 +207,18 @@ impl Server {
 
     fn sentence(&self, document: &Document, quoted: &Quoted, kind: SentenceKind, section: &Section, place: usize) -> Vec<CompletionItem> {
         let text = quoted.decoded(&document.text, place);
+        let kind = if section.kind == "alert" { SentenceKind::Alert } else { kind };
         let told = following(kind, &text);
-        let [tables, recipes, sources, destinations] = ["table", "recipe", "source", "destination"].map(|kind| document.names(kind));
-        let catalog = Catalog { fields: &[], values: &|_| Vec::new(), tables: &tables, recipes: &recipes, sources: &sources, destinations: &destinations };
+        let [tables, recipes, sources, destinations, routes] = ["table", "recipe", "source", "destination", "route"].map(|kind| document.names(kind));
+        let catalog = Catalog {
+            fields: &[],
+            values: &|_| Vec::new(),
+            tables: &tables,
+            recipes: &recipes,
+            sources: &sources,
+            destinations: &destinations,
+            routes: &routes,
+        };
         let own = proposals(&text, &told, &catalog, MOST).into_iter().map(|p| (p.text, p.sort.to_owned(), p.share));
         let seen = self.seen(document, kind, &text, section, quoted);
         let span = document.span(&(quoted.written_at(&document.text, told.from)..place));
@@ -250,6 +259,8 @@ impl Server {
         let word = match kind {
             SentenceKind::Step => "step",
             SentenceKind::Condition => "condition",
+            // It is about no field.
+            SentenceKind::Alert => return Vec::new(),
         };
         for point in points.into_iter().take(3) {
             let request = CompleteRequest { kind: word.to_owned(), text: text.to_owned(), point: Some(point), most: Some(MOST) };

@@ -1,64 +1,95 @@
-//! The source of the service's own journal: each entry is an event. How far it was read moves with the events, so that each entry comes once.
+//! The sources of what the service itself notes: its journal, and the alerts that begin and end. Each entry is an event. How far a log was read moves with the
+//! events, so that each entry comes once.
 
 use std::sync::Arc;
 use std::time::Duration;
 
 use rockrose_event::record::DeclaredFormat;
-use rockrose_plan::JournalSource;
+use rockrose_plan::{AlertSource, JournalSource};
 
 use super::{Endpoint, Kind, PasteLine, Start};
 use crate::probe::Probe;
-use crate::{BodyMetadata, Position, SenderFault, Sink};
+use crate::{BodyMetadata, OwnLog, Position, Refusal, SenderFault, Sink};
 
-/// How often the journal is looked at.
+/// How often a log is looked at.
 const LOOK_EVERY: Duration = Duration::from_secs(1);
-/// Its own name for what it reads.
-const ID: &str = "journal";
+
+impl OwnLog {
+    /// Its own name in the positions of a source.
+    fn id(self) -> &'static str {
+        match self {
+            OwnLog::Journal => "journal",
+            OwnLog::Alerts => "alerts",
+        }
+    }
+}
+
+/// Hands on what behind `read` stands in a log, and moves `read`; true, if there may be more.
+async fn advance<S: Sink>(log: OwnLog, read: &mut Option<i64>, start: &Start<S>) -> Result<bool, Refusal> {
+    let Start { settings, sink, monitor, .. } = start;
+    let name = settings.load().name.clone();
+    let accept = async |lines: String, last: i64| {
+        let with = BodyMetadata { positions: vec![Position { id: log.id().to_owned(), content: Some(last.to_string()) }], ..BodyMetadata::default() };
+        sink.accept(&name, Arc::new(lines.into_bytes().into()), DeclaredFormat::Lines, with).await
+    };
+    let after = match *read {
+        Some(after) => after,
+        None => match sink.positions(&name).await?.iter().find(|p| p.id == log.id()).and_then(|p| p.content.as_ref()?.parse().ok()) {
+            Some(after) => after,
+            None => {
+                // The journal is read from its beginning. What alerted before the source was there is old news; where it began is kept, so that nothing behind it is passed over.
+                let first = if log == OwnLog::Journal { 0 } else { sink.log_end(log).await? };
+                accept(String::new(), first).await?;
+                first
+            }
+        },
+    };
+    *read = Some(after);
+    let entries = sink.log(log, after).await?;
+    let Some((last, _)) = entries.last() else { return Ok(false) };
+    let last = *last;
+    let receipt = accept(entries.into_iter().map(|(_, line)| line + "\n").collect(), last).await?;
+    monitor.receipt(&receipt, None);
+    *read = Some(last);
+    Ok(true)
+}
+
+async fn follow<S: Sink>(log: OwnLog, start: Start<S>) {
+    let mut read = None;
+    while !start.stop.is_cancelled() {
+        match advance(log, &mut read, &start).await {
+            Ok(true) => continue,
+            Ok(false) => {}
+            Err(refusal) => start.monitor.wrong(SenderFault::PushedBack, refusal.to_string(), None),
+        }
+        tokio::select! {
+            () = start.stop.cancelled() => {}
+            () = tokio::time::sleep(LOOK_EVERY) => {}
+        }
+    }
+}
 
 impl Kind for JournalSource {
-    async fn run<S: Sink>(self, Start { settings, sink, monitor, stop, .. }: Start<S>) {
-        let name = settings.load().name.clone();
-        let mut read: Option<i64> = None;
-        while !stop.is_cancelled() {
-            let entries = async {
-                let after = match read {
-                    Some(after) => after,
-                    None => sink.positions(&name).await?.iter().find(|p| p.id == ID).and_then(|p| p.content.as_ref()?.parse().ok()).unwrap_or(0),
-                };
-                Ok((after, sink.journal(after).await?))
-            };
-            match entries.await {
-                Ok((after, entries)) => {
-                    read = Some(after);
-                    if let Some((last, _)) = entries.last() {
-                        let last = *last;
-                        let lines: String = entries.into_iter().map(|(_, line)| line + "\n").collect();
-                        let positions = vec![Position { id: ID.to_owned(), content: Some(last.to_string()) }];
-                        let with = BodyMetadata { positions, ..BodyMetadata::default() };
-                        match sink.accept(&name, Arc::new(lines.into_bytes().into()), DeclaredFormat::Lines, with).await {
-                            Ok(receipt) => {
-                                monitor.receipt(&receipt, None);
-                                read = Some(last);
-                                continue;
-                            }
-                            Err(refusal) => monitor.wrong(SenderFault::PushedBack, refusal.to_string(), None),
-                        }
-                    }
-                }
-                Err(refusal) => {
-                    let refusal: crate::Refusal = refusal;
-                    monitor.wrong(SenderFault::PushedBack, refusal.to_string(), None);
-                }
-            }
-            tokio::select! {
-                () = stop.cancelled() => {}
-                () = tokio::time::sleep(LOOK_EVERY) => {}
-            }
-        }
+    async fn run<S: Sink>(self, start: Start<S>) {
+        follow(OwnLog::Journal, start).await;
     }
 
     async fn probe(&self, probe: &mut Probe<'_>) {
         probe.say("journal", true, "its entries are read as they are made".to_owned());
+    }
+
+    fn paste_lines(&self, _at: &Endpoint) -> Vec<PasteLine> {
+        Vec::new()
+    }
+}
+
+impl Kind for AlertSource {
+    async fn run<S: Sink>(self, start: Start<S>) {
+        follow(OwnLog::Alerts, start).await;
+    }
+
+    async fn probe(&self, probe: &mut Probe<'_>) {
+        probe.say("alerts", true, "alerts come as they begin and end".to_owned());
     }
 
     fn paste_lines(&self, _at: &Endpoint) -> Vec<PasteLine> {

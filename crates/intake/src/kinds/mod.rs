@@ -57,6 +57,7 @@ macro_rules! of_kind {
             SourceKind::Tcp($k) => $call,
             SourceKind::File($k) => $call,
             SourceKind::Journal($k) => $call,
+            SourceKind::Alerts($k) => $call,
         }
     };
 }

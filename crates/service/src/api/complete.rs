@@ -12,7 +12,7 @@ use rockrose_language::{Catalog, Literal, SentenceKind, following, proposals};
 use rockrose_plan::{CheckedPlan, Report};
 use rockrose_survey::{Field, Fields};
 
-use super::draft::{condition_said, step_said};
+use super::draft::{alert_said, condition_said, step_said};
 use super::extract::Body;
 use super::survey::{Looked, seen};
 use super::types::{self, CompleteAnswer, CompleteRequest, SentenceProposal};
@@ -172,7 +172,10 @@ pub(crate) async fn complete(
     let kind = match request.kind.as_str() {
         "step" => SentenceKind::Step,
         "condition" => SentenceKind::Condition,
-        other => return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-kind", "No such sentence", format!("`{other}` is neither `step` nor `condition`"))),
+        "alert" => SentenceKind::Alert,
+        other => {
+            return Err(Problem::new(StatusCode::BAD_REQUEST, "bad-kind", "No such sentence", format!("`{other}` is none of `step`, `condition` and `alert`")));
+        }
     };
     let known = match &request.point {
         Some(point) => known(&app, &caller, point).await?,
@@ -190,6 +193,7 @@ pub(crate) async fn complete(
     let whole = match kind {
         SentenceKind::Step => step_said(text, 1),
         SentenceKind::Condition => condition_said(text),
+        SentenceKind::Alert => alert_said(text),
     };
     Ok(Json(CompleteAnswer { from: told.from, proposals, mistake, whole, partial }))
 }
@@ -197,11 +201,13 @@ pub(crate) async fn complete(
 fn offered(plan: &CheckedPlan, known: &Known, text: &str, told: &rockrose_language::Following, most: usize) -> Vec<rockrose_language::Proposal> {
     let names = |all: &mut dyn Iterator<Item = &String>| all.cloned().collect::<Vec<_>>();
     let tables = names(&mut plan.tables.iter().map(|t| &t.name));
+    let routes = names(&mut plan.routes.iter().map(|r| &r.name));
     let recipes: Vec<String> = plan.recipe_names();
     let sources = names(&mut plan.sources.iter().map(|s| &s.name));
     let destinations = names(&mut plan.destinations.iter().map(|d| &d.name));
     let values = |field: &str| known.values(field);
-    let catalog = Catalog { fields: &known.fields, values: &values, tables: &tables, recipes: &recipes, sources: &sources, destinations: &destinations };
+    let catalog =
+        Catalog { fields: &known.fields, values: &values, tables: &tables, recipes: &recipes, sources: &sources, destinations: &destinations, routes: &routes };
     proposals(text, told, &catalog, most)
 }
 

@@ -8,7 +8,7 @@ use axum::http::StatusCode;
 use axum::{Extension, Json};
 use diffy::ConflictStyle;
 use rockrose_intake::Problem;
-use rockrose_language::{Mistake, explain, parse_condition, parse_step};
+use rockrose_language::{AlertCondition, Mistake, explain, parse_alert, parse_condition, parse_step};
 use rockrose_plan::{CheckedPlan, OutlinedPart, Report, outline};
 use rockrose_records::Draft;
 
@@ -194,8 +194,9 @@ fn outline_of(text: &str, active: &CheckedPlan) -> PlanOutline {
             None => Some("added".to_owned()),
             Some(text) => (*text != p.text).then(|| "changed".to_owned()),
         };
+        let when_said = if p.part.kind == "alert" { alert_said } else { condition_said };
         let steps = p.steps.iter().map(|step| step_said(step, runs_as(step))).collect();
-        OutlinePart { part, kind: p.kind, comment: p.comment, when: p.when.as_deref().map(condition_said), from: p.from, to: p.to, steps, text: p.text, change }
+        OutlinePart { part, kind: p.kind, comment: p.comment, when: p.when.as_deref().map(when_said), from: p.from, to: p.to, steps, text: p.text, change }
     };
     let parts: Vec<OutlinePart> = found.into_iter().map(one).collect();
     let removed = before.into_keys().filter(|name| parts.iter().all(|p| p.part != *name)).collect();
@@ -208,6 +209,13 @@ pub(super) fn condition_said(when: &str) -> OutlineSentence {
         return OutlineSentence { sentence: when.to_owned(), says: Some("True of an event if no other route takes it.".to_owned()), mistake: None, runs_as: 1 };
     }
     said(when, parse_condition(when).err(), 1)
+}
+
+/// What an alert watches, or what is wrong with that.
+pub(super) fn alert_said(when: &str) -> OutlineSentence {
+    let read = parse_alert(when);
+    let says = read.as_ref().ok().map(AlertCondition::explained);
+    OutlineSentence { says, ..said(when, read.err(), 1) }
 }
 
 /// What a step does, or what is wrong with it.

@@ -1,5 +1,6 @@
 //! The HTTP face, under `/api/v1`: described by an OpenAPI document, errors as problem documents, signed in by token or session.
 
+mod alerts;
 pub(crate) mod auth;
 pub(crate) mod complete;
 mod destinations;
@@ -78,6 +79,10 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(status::status))
         .routes(routes!(flow::flow))
         .routes(routes!(flow::before))
+        .routes(routes!(alerts::alerts))
+        .routes(routes!(alerts::acknowledge))
+        .routes(routes!(alerts::silence, alerts::end_silence))
+        .routes(routes!(alerts::try_alert))
         .routes(routes!(sources::sources))
         .routes(routes!(sources::senders))
         .routes(routes!(sources::pause))

@@ -39,6 +39,11 @@ pub(crate) const PERMITS: &[Permit] = &[
     read("/api/v1/status", KNOWN),
     read("/api/v1/flow", KNOWN),
     read("/api/v1/flow/before", KNOWN),
+    read("/api/v1/alerts", KNOWN),
+    noted("POST", "/api/v1/alerts/{name}/acknowledge", OPERATE, "acknowledge alert"),
+    noted("PUT", "/api/v1/alerts/{name}/silence", OPERATE, "silence alert"),
+    noted("DELETE", "/api/v1/alerts/{name}/silence", OPERATE, "end silence"),
+    Permit { method: "POST", path: "/api/v1/alerts/try", needs: KNOWN, noted: None },
     read("/api/v1/me", KNOWN),
     noted("PUT", "/api/v1/me/password", KNOWN, "change own password"),
     read("/api/v1/sources", KNOWN),
@@ -148,6 +153,7 @@ mod tests {
             unnoted,
             [
                 &[
+                    "/api/v1/alerts/try",
                     "/api/v1/kits/recognise",
                     "/api/v1/plan/check",
                     "/api/v1/plan/edit",

@@ -28,6 +28,7 @@ pub(crate) async fn status(State(app): State<Arc<App>>) -> Result<Json<types::St
         waiting_events: waiting.values().map(|w| w.amount.events).sum(),
         waiting_bytes: waiting.values().map(|w| w.amount.bytes).sum(),
         failing: failing.map(|d| d.name.clone()).collect(),
+        alerts: app.alerts.unacknowledged(&app).await.map_err(|e| super::records_problem(&e))?,
     }))
 }
 

@@ -1,0 +1,231 @@
+//! Whether a condition holds, and the measured value in words.
+
+use std::ops::Range;
+
+use rockrose_language::{AlertCondition, Bound, Place, Side, Then, VolumeUnit};
+use rockrose_ledger::Amount;
+
+/// Milliseconds in a minute.
+pub(crate) const MINUTE_MS: i64 = 60_000;
+
+/// What is known at the moment at which alerts are looked at.
+pub trait Readings {
+    /// What passed a place, or came into quarantine there, within these minutes since 1970, as far as the ledger reaches back.
+    fn volume(&self, place: &Place, quarantined: bool, minutes: Range<i64>) -> Amount;
+    /// The minute with which the ledger begins; nothing, if nothing was counted yet.
+    fn first_minute(&self) -> Option<i64>;
+    /// When something was last heard from a source, milliseconds since 1970; nothing, if that is not known.
+    fn heard_ms(&self, source: &str) -> Option<i64>;
+    /// What is known of a destination; nothing, if the plan has none of this name.
+    fn standing(&self, destination: &str) -> Option<Standing>;
+    /// Whether the ledger balances; nothing, if it was not looked at.
+    fn is_balanced(&self) -> Option<bool>;
+}
+
+/// What is known of a destination.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Standing {
+    /// Since when it accepts nothing, milliseconds since 1970; nothing, if it does.
+    pub failing_ms: Option<i64>,
+    /// What waits for it was not yet sent, so that nobody knows whether it would accept it.
+    pub is_untried: bool,
+    /// What waits for it.
+    pub waiting: Amount,
+    /// When the oldest of that began to wait, milliseconds since 1970; of no meaning if nothing waits.
+    pub oldest_ms: i64,
+}
+
+/// Whether a condition holds, and by what measure.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// It does.
+    pub holds: bool,
+    /// The measured value in words, such as `12 events at route:web in 5 minutes`.
+    pub says: String,
+}
+
+/// Looks whether a condition holds at `now_ms`, milliseconds since 1970; nothing, if that cannot be said. Volumes are of the last whole minutes.
+#[must_use]
+pub fn find(condition: &AlertCondition, readings: &impl Readings, now_ms: i64) -> Option<Finding> {
+    let finding = |holds, says| Some(Finding { holds, says });
+    match condition {
+        AlertCondition::Volume { unit, quarantined, at, over, side, bound } => {
+            let until = now_ms.div_euclid(MINUTE_MS);
+            let minutes = until - over.ms() / MINUTE_MS..until;
+            let count = |amount: Amount| match unit {
+                VolumeUnit::Events => amount.events,
+                VolumeUnit::Bytes => amount.bytes,
+            };
+            // What is not known can only add to what is.
+            let is_whole = |minutes: &Range<i64>| readings.first_minute().is_some_and(|first| first <= minutes.start);
+            if *side == Side::Below && !is_whole(&minutes) {
+                return None;
+            }
+            let measured = count(readings.volume(at, *quarantined, minutes.clone()));
+            let words = |count: i64| match unit {
+                VolumeUnit::Events => plural(count, "event"),
+                VolumeUnit::Bytes => bytes(count),
+            };
+            let kept = if *quarantined { " came into quarantine" } else { "" };
+            let says = format!("{}{kept} at {at} in {over}", words(measured));
+            match bound {
+                Bound::Events(count) => finding(beyond(*side, measured.into(), i128::from(*count)), says),
+                Bound::Size(size) => finding(beyond(*side, measured.into(), i128::from(size.bytes())), says),
+                Bound::Share { percent, of } => {
+                    let back = of.minutes_back();
+                    let before = minutes.start - back..minutes.end - back;
+                    if !is_whole(&before) {
+                        return None;
+                    }
+                    let then = count(readings.volume(at, *quarantined, before));
+                    let says = format!("{says}, against {} {}", words(then), if *of == Then::Yesterday { "yesterday" } else { "a week ago" });
+                    finding(beyond(*side, i128::from(measured) * 100, i128::from(then) * i128::from(*percent)), says)
+                }
+            }
+        }
+        AlertCondition::Silent { source, time } => {
+            let silent = now_ms - readings.heard_ms(source)?;
+            finding(silent >= time.ms(), format!("nothing was heard from {} for {}", Place::Source(source.clone()), span(silent)))
+        }
+        AlertCondition::Failing { destination, time } => {
+            let place = Place::Destination(destination.clone());
+            let standing = readings.standing(destination)?;
+            if standing.is_untried {
+                return None;
+            }
+            match standing.failing_ms {
+                Some(since) => finding(now_ms - since >= time.ms(), format!("{place} has accepted nothing for {}", span(now_ms - since))),
+                None => finding(false, format!("{place} is not failing")),
+            }
+        }
+        AlertCondition::Oldest { destination, time } => {
+            let standing = readings.standing(destination)?;
+            let place = Place::Destination(destination.clone());
+            if standing.waiting.events == 0 {
+                return finding(false, format!("nothing waits at {place}"));
+            }
+            let age = now_ms - standing.oldest_ms;
+            finding(age > time.ms(), format!("the oldest event at {place} has waited for {}", span(age)))
+        }
+        AlertCondition::Waiting { destination, more_than } => {
+            let waiting = readings.standing(destination)?.waiting;
+            let holds = match more_than {
+                Bound::Events(count) => i128::from(waiting.events) > i128::from(*count),
+                Bound::Size(size) => i128::from(waiting.bytes) > i128::from(size.bytes()),
+                Bound::Share { .. } => false,
+            };
+            let (verb, place) = (if waiting.events == 1 { "waits" } else { "wait" }, Place::Destination(destination.clone()));
+            finding(holds, format!("{} ({}) {verb} at {place}", plural(waiting.events, "event"), bytes(waiting.bytes)))
+        }
+        AlertCondition::Unbalanced => {
+            let balanced = readings.is_balanced()?;
+            finding(!balanced, if balanced { "the ledger balances".to_owned() } else { "the ledger does not balance".to_owned() })
+        }
+    }
+}
+
+fn beyond(side: Side, measured: i128, bound: i128) -> bool {
+    match side {
+        Side::Above => measured > bound,
+        Side::Below => measured < bound,
+    }
+}
+
+fn plural(count: i64, one: &str) -> String {
+    format!("{count} {one}{}", if count == 1 { "" } else { "s" })
+}
+
+fn bytes(count: i64) -> String {
+    let units = [(1_000_000_000, "GB"), (1_000_000, "MB"), (1_000, "kB")];
+    match units.into_iter().find(|(unit, _)| count >= *unit) {
+        Some((unit, word)) => format!("{:.1} {word}", count as f64 / unit as f64),
+        None => format!("{count} B"),
+    }
+}
+
+/// A length of time in its largest unit.
+fn span(ms: i64) -> String {
+    let units = [(86_400_000, "day"), (3_600_000, "hour"), (60_000, "minute")];
+    match units.into_iter().find(|(unit, _)| ms >= *unit) {
+        Some((unit, word)) => plural(ms / unit, word),
+        None => plural(ms.max(0) / 1_000, "second"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rockrose_language::parse_alert;
+
+    use super::*;
+
+    struct Known;
+
+    impl Readings for Known {
+        fn first_minute(&self) -> Option<i64> {
+            Some(100)
+        }
+
+        fn volume(&self, _: &Place, quarantined: bool, minutes: Range<i64>) -> Amount {
+            // Ten events of 100 bytes a minute; twice as many before minute 5 000.
+            let one = |minute: i64| if minute < 5_000 { 20 } else { 10 };
+            let events = minutes.clone().map(one).sum::<i64>() / if quarantined { 10 } else { 1 };
+            Amount { events, bytes: events * 100 }
+        }
+
+        fn heard_ms(&self, source: &str) -> Option<i64> {
+            (source == "kiosks").then_some(20_000 * MINUTE_MS)
+        }
+
+        fn standing(&self, destination: &str) -> Option<Standing> {
+            match destination {
+                "gate" => Some(Standing { is_untried: true, ..Standing::default() }),
+                "desk" => Some(Standing {
+                    failing_ms: Some(20_000 * MINUTE_MS),
+                    is_untried: false,
+                    waiting: Amount { events: 50, bytes: 5_000 },
+                    oldest_ms: 20_001 * MINUTE_MS,
+                }),
+                "vault" => Some(Standing::default()),
+                _ => None,
+            }
+        }
+
+        fn is_balanced(&self) -> Option<bool> {
+            Some(true)
+        }
+    }
+
+    #[test]
+    fn conditions_hold_by_what_is_known_and_say_it() {
+        let now = 20_003 * MINUTE_MS + 30_000;
+        let found = |text: &str| find(&parse_alert(text).unwrap(), &Known, now).map(|f| (f.holds, f.says));
+        let is = |holds: bool, says: &str| Some((holds, says.to_owned()));
+        assert_eq!(found("events at route:web over 5 minutes > 49"), is(true, "50 events at route:web in 5 minutes"));
+        assert_eq!(found("events at route:web over 5 minutes > 50"), is(false, "50 events at route:web in 5 minutes"));
+        assert_eq!(found("events at route:web over 5 minutes < 51"), is(true, "50 events at route:web in 5 minutes"));
+        assert_eq!(found("bytes at route:web over 5 minutes > 4 KB"), is(true, "5.0 kB at route:web in 5 minutes"));
+        assert_eq!(found("events quarantined at source:kiosks over 1 minute > 0"), is(true, "1 event came into quarantine at source:kiosks in 1 minute"));
+        assert_eq!(found("events at route:web over 1 hour < 101 % of yesterday"), is(true, "600 events at route:web in 1 hour, against 600 events yesterday"));
+        assert_eq!(found("events at route:web over 1 hour < 100 % of last week").map(|f| f.0), Some(false));
+        // What the ledger does not know cannot be said, but what it knows may be enough.
+        let first = |text: &str| find(&parse_alert(text).unwrap(), &Known, 130 * MINUTE_MS).map(|f| f.holds);
+        assert_eq!(first("events at remainder over 1 hour < 1"), None);
+        assert_eq!(first("events at remainder over 1 hour > 1"), Some(true));
+        assert_eq!(first("events at remainder over 10 minutes > 300 % of yesterday"), None);
+        assert_eq!(found("source:kiosks silent for 3 minutes"), is(true, "nothing was heard from source:kiosks for 3 minutes"));
+        assert_eq!(found("source:kiosks silent for 4 minutes").map(|f| f.0), Some(false));
+        assert_eq!(found("source:gates silent for 4 minutes"), None);
+        assert_eq!(found("destination:desk failing for 3 minutes"), is(true, "destination:desk has accepted nothing for 3 minutes"));
+        assert_eq!(found("destination:vault failing for 3 minutes"), is(false, "destination:vault is not failing"));
+        assert_eq!(found("destination:gate failing for 3 minutes"), None);
+        assert_eq!(found("oldest event at destination:desk > 2 minutes"), is(true, "the oldest event at destination:desk has waited for 2 minutes"));
+        assert_eq!(found("oldest event at destination:vault > 1 second"), is(false, "nothing waits at destination:vault"));
+        assert_eq!(found("waiting at destination:desk > 49 events"), is(true, "50 events (5.0 kB) wait at destination:desk"));
+        assert_eq!(found("waiting at destination:desk > 5 KB").map(|f| f.0), Some(false));
+        assert_eq!(found("ledger out of balance"), is(false, "the ledger balances"));
+        // A week before minute 20 003 there were as many; before minute 5 000 twice as many.
+        let early = (5_000 + 7 * 1_440 - 60) * MINUTE_MS;
+        let halved = find(&parse_alert("events at route:web over 1 hour < 51 % of last week").unwrap(), &Known, early).unwrap();
+        assert_eq!((halved.holds, halved.says.as_str()), (true, "600 events at route:web in 1 hour, against 1200 events a week ago"));
+    }
+}

@@ -1,0 +1,7 @@
+#![doc = include_str!("crate.md")]
+
+mod find;
+mod state;
+
+pub use find::{Finding, Readings, Standing, find};
+pub use state::{Phase, Rules, State, Stretch, Turn, past};

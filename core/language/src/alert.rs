@@ -1,0 +1,423 @@
+//! What an alert watches: what passes at a point, and whether sources and destinations are well.
+
+use std::fmt::{self, Display, Formatter};
+
+use crate::cursor::{Cursor, Outcome};
+use crate::grant::Place;
+use crate::mistake::Mistake;
+use crate::quantity::{Size, Time, TimeUnit, size, time};
+
+/// What an alert is about. `Display` prints its canonical sentence, which reads back as the same condition.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum AlertCondition {
+    /// `events at PLACE over TIME > NUMBER`: what passed a place within the last whole minutes.
+    Volume {
+        /// What is counted.
+        unit: VolumeUnit,
+        /// Only what came into quarantine there.
+        quarantined: bool,
+        /// The place: of a source what arrives, of a route what it takes, of a destination what it accepts, of the remainder what no route takes.
+        at: Place,
+        /// The whole minutes that are looked at.
+        over: Time,
+        /// Whether there is trouble above the bound or below it.
+        side: Side,
+        /// The bound.
+        bound: Bound,
+    },
+    /// `source:NAME silent for TIME`: nothing was heard from it.
+    Silent {
+        /// The source.
+        source: String,
+        /// For so long.
+        time: Time,
+    },
+    /// `destination:NAME failing for TIME`: it has not accepted anything that was sent there.
+    Failing {
+        /// The destination.
+        destination: String,
+        /// For so long.
+        time: Time,
+    },
+    /// `oldest event at destination:NAME > TIME`: the event that waits longest there.
+    Oldest {
+        /// The destination.
+        destination: String,
+        /// For longer than this.
+        time: Time,
+    },
+    /// `waiting at destination:NAME > SIZE`: what waits there.
+    Waiting {
+        /// The destination.
+        destination: String,
+        /// More than this: events, or a size.
+        more_than: Bound,
+    },
+    /// `ledger out of balance`.
+    Unbalanced,
+}
+
+/// What a volume is counted in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum VolumeUnit {
+    /// Events.
+    Events,
+    /// Bytes.
+    Bytes,
+}
+
+/// On which side of a bound trouble is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Side {
+    /// `>`
+    Above,
+    /// `<`
+    Below,
+}
+
+/// What a volume is held against.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Bound {
+    /// So many events.
+    Events(u64),
+    /// So many bytes.
+    Size(Size),
+    /// So many percent of what it was at another time.
+    Share {
+        /// At most 100 000.
+        percent: u64,
+        /// The time.
+        of: Then,
+    },
+}
+
+/// A time to compare with.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Then {
+    /// The minutes a day before.
+    Yesterday,
+    /// The minutes seven days before.
+    LastWeek,
+}
+
+impl Then {
+    /// How many minutes before.
+    #[must_use]
+    pub fn minutes_back(self) -> i64 {
+        match self {
+            Then::Yesterday => 24 * 60,
+            Then::LastWeek => 7 * 24 * 60,
+        }
+    }
+
+    /// How it is written.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Then::Yesterday => "yesterday",
+            Then::LastWeek => "last week",
+        }
+    }
+}
+
+impl AlertCondition {
+    /// The place of the plan that it is about.
+    #[must_use]
+    pub fn place(&self) -> Option<Place> {
+        match self {
+            AlertCondition::Volume { at, .. } => Some(at.clone()),
+            AlertCondition::Silent { source, .. } => Some(Place::Source(source.clone())),
+            AlertCondition::Failing { destination, .. } | AlertCondition::Oldest { destination, .. } | AlertCondition::Waiting { destination, .. } => {
+                Some(Place::Destination(destination.clone()))
+            }
+            AlertCondition::Unbalanced => None,
+        }
+    }
+}
+
+impl AlertCondition {
+    /// What it means, in a sentence.
+    #[must_use]
+    pub fn explained(&self) -> String {
+        let waits = |destination: &str| Place::Destination(destination.to_owned());
+        match self {
+            AlertCondition::Volume { unit, quarantined, at, over, side, bound } => {
+                let what = match (quarantined, at) {
+                    (true, _) => "came into quarantine",
+                    (_, Place::Source(_)) => "arrived",
+                    (_, Place::Route(_)) => "were taken",
+                    (_, Place::Destination(_)) => "were accepted",
+                    (_, Place::Remainder) => "were taken by no route",
+                };
+                let than = if *side == Side::Above { "more" } else { "fewer" };
+                let bound = match bound {
+                    Bound::Events(count) => format!("{count} {unit}"),
+                    Bound::Size(size) => size.to_string(),
+                    Bound::Share { percent, of: Then::Yesterday } => format!("{percent} % of the {unit} of the same minutes yesterday"),
+                    Bound::Share { percent, of: Then::LastWeek } => format!("{percent} % of the {unit} of the same minutes a week before"),
+                };
+                format!("On while {than} than {bound} {what} at {at} in the last {over}, in whole minutes.")
+            }
+            AlertCondition::Silent { source, time } => format!("On while nothing was heard from {} for {time}.", Place::Source(source.clone())),
+            AlertCondition::Failing { destination, time } => {
+                format!("On while {} has accepted nothing for {time}, although it was sent something.", waits(destination))
+            }
+            AlertCondition::Oldest { destination, time } => format!("On while some event has waited at {} for longer than {time}.", waits(destination)),
+            AlertCondition::Waiting { destination, more_than } => {
+                format!("On while more than {more_than}{} wait at {}.", if matches!(more_than, Bound::Events(_)) { " events" } else { "" }, waits(destination))
+            }
+            AlertCondition::Unbalanced => "On while the ledger does not balance.".to_owned(),
+        }
+    }
+}
+
+/// What an alert's condition may begin with.
+const BEGINNINGS: [&str; 7] = ["events", "bytes", "source", "destination", "oldest event at", "waiting at", "ledger out of balance"];
+
+/// Reads what an alert watches.
+///
+/// ```
+/// let text = "events at source:kiosks over 1 hour < 50 % of last week";
+/// assert_eq!(rockrose_language::parse_alert(text).unwrap().to_string(), text);
+/// ```
+///
+/// # Errors
+/// At the first place where the sentence cannot go on, with what was expected there.
+pub fn parse_alert(text: &str) -> Result<AlertCondition, Mistake> {
+    read_alert(&mut Cursor::new(text)?)
+}
+
+/// Reads a whole text as what an alert watches.
+pub(crate) fn read_alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
+    let condition = alert(c)?;
+    if c.done() { Ok(condition) } else { c.unexpected("the end of the sentence", &[]) }
+}
+
+fn alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
+    for (word, unit) in [("events", VolumeUnit::Events), ("bytes", VolumeUnit::Bytes)] {
+        if c.words(word) {
+            return volume(c, unit);
+        }
+    }
+    if c.words("oldest event at") {
+        let destination = destination(c)?;
+        above(c)?;
+        return Ok(AlertCondition::Oldest { destination, time: time(c)? });
+    }
+    if c.words("waiting at") {
+        let destination = destination(c)?;
+        above(c)?;
+        return Ok(AlertCondition::Waiting { destination, more_than: waiting(c)? });
+    }
+    if c.words("ledger out of balance") {
+        return Ok(AlertCondition::Unbalanced);
+    }
+    if !["source", "destination"].contains(&c.peek_word()) {
+        return c.unexpected("what to watch: `events at …`, `bytes at …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `waiting at …` or `ledger out of balance`", &BEGINNINGS);
+    }
+    match Place::parse(c)? {
+        Place::Source(source) => {
+            c.need_words("silent for")?;
+            Ok(AlertCondition::Silent { source, time: time(c)? })
+        }
+        place => {
+            c.need_words("failing for")?;
+            let Place::Destination(destination) = place else { return c.unexpected("a destination", &[]) };
+            Ok(AlertCondition::Failing { destination, time: time(c)? })
+        }
+    }
+}
+
+fn volume(c: &mut Cursor<'_>, unit: VolumeUnit) -> Outcome<AlertCondition> {
+    let quarantined = c.words("quarantined");
+    c.need_words("at")?;
+    let start = c.at();
+    let at = Place::parse(c)?;
+    if quarantined && !matches!(at, Place::Source(_) | Place::Destination(_)) {
+        return Err(Mistake::new(c.since(start), format!("nothing comes into quarantine at {at}")).expected("`source:NAME` or `destination:NAME`"));
+    }
+    c.need_words("over")?;
+    let start = c.at();
+    let over = time(c)?;
+    if over.unit == TimeUnit::Second {
+        return Err(Mistake::new(c.since(start), "volumes are counted by the minute").expected("whole minutes, as in `over 5 minutes`"));
+    }
+    let side = if c.sign(">") {
+        Side::Above
+    } else if c.sign("<") {
+        Side::Below
+    } else {
+        return c.unexpected("`>` or `<`", &[]);
+    };
+    Ok(AlertCondition::Volume { unit, quarantined, at, over, side, bound: bound(c, unit)? })
+}
+
+/// A number, a size, or a share of what it was before.
+fn bound(c: &mut Cursor<'_>, unit: VolumeUnit) -> Outcome<Bound> {
+    if unit == VolumeUnit::Events && c.words("0") {
+        return Ok(Bound::Events(0));
+    }
+    let start = c.at();
+    let count = c.count("a number, as in `1000`, or a share, as in `50 % of last week`")?;
+    if c.sign("%") {
+        if !(1..=100_000).contains(&count) {
+            return Err(Mistake::new(c.since(start), "the share is out of bounds").expected("at least 1 % and at most 100000 %"));
+        }
+        c.need_words("of")?;
+        return match [Then::Yesterday, Then::LastWeek].into_iter().find(|then| c.words(then.words())) {
+            Some(of) => Ok(Bound::Share { percent: count, of }),
+            None => c.unexpected("`yesterday` or `last week`", &["yesterday", "last week"]),
+        };
+    }
+    match unit {
+        VolumeUnit::Events => Ok(Bound::Events(count)),
+        VolumeUnit::Bytes => {
+            c.rewind(start);
+            size(c).map(Bound::Size)
+        }
+    }
+}
+
+/// `1000 events` or a size.
+fn waiting(c: &mut Cursor<'_>) -> Outcome<Bound> {
+    let start = c.at();
+    let count = c.count("a number of events, as in `1000 events`, or a size, as in `2 GB`")?;
+    if c.words("events") {
+        return Ok(Bound::Events(count));
+    }
+    c.rewind(start);
+    size(c).map(Bound::Size)
+}
+
+fn destination(c: &mut Cursor<'_>) -> Outcome<String> {
+    let start = c.at();
+    match Place::parse(c)? {
+        Place::Destination(name) => Ok(name),
+        other => Err(Mistake::new(c.since(start), format!("nothing waits at {other}")).expected("`destination:NAME`")),
+    }
+}
+
+fn above(c: &mut Cursor<'_>) -> Outcome<()> {
+    if c.sign(">") { Ok(()) } else { c.unexpected("`>`", &[]) }
+}
+
+impl Display for Side {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Side::Above => ">",
+            Side::Below => "<",
+        })
+    }
+}
+
+impl Display for VolumeUnit {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            VolumeUnit::Events => "events",
+            VolumeUnit::Bytes => "bytes",
+        })
+    }
+}
+
+impl Display for Bound {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Bound::Events(count) => count.fmt(f),
+            Bound::Size(size) => size.fmt(f),
+            Bound::Share { percent, of } => write!(f, "{percent} % of {}", of.words()),
+        }
+    }
+}
+
+impl Display for AlertCondition {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        let to = |name: &str| Place::Destination(name.to_owned());
+        match self {
+            AlertCondition::Volume { unit, quarantined, at, over, side, bound } => {
+                write!(f, "{unit}{} at {at} over {over} {side} {bound}", if *quarantined { " quarantined" } else { "" })
+            }
+            AlertCondition::Silent { source, time } => write!(f, "{} silent for {time}", Place::Source(source.clone())),
+            AlertCondition::Failing { destination, time } => write!(f, "{} failing for {time}", to(destination)),
+            AlertCondition::Oldest { destination, time } => write!(f, "oldest event at {} > {time}", to(destination)),
+            AlertCondition::Waiting { destination, more_than } => {
+                write!(f, "waiting at {} > {more_than}{}", to(destination), if matches!(more_than, Bound::Events(_)) { " events" } else { "" })
+            }
+            AlertCondition::Unbalanced => f.write_str("ledger out of balance"),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_alerts_watch_reads_back_as_it_prints() {
+        for text in [
+            "events at route:web over 5 minutes > 1000",
+            "bytes at destination:desk over 1 hour > 2 GB",
+            "events at source:kiosks over 1 hour < 50 % of last week",
+            "bytes at remainder over 10 minutes > 300 % of yesterday",
+            "events quarantined at source:kiosks over 10 minutes > 0",
+            "bytes quarantined at destination:desk over 24 hours > 1 MB",
+            "source:kiosks silent for 5 minutes",
+            "destination:desk failing for 2 minutes",
+            "oldest event at destination:desk > 10 minutes",
+            "waiting at destination:desk > 100000 events",
+            "waiting at destination:desk > 2 GB",
+            "ledger out of balance",
+        ] {
+            let condition = parse_alert(text).unwrap_or_else(|m| panic!("{text}: {m:?}"));
+            assert_eq!(condition.to_string(), text);
+            assert_eq!(parse_alert(&format!("  {}  ", text.replace(" > ", ">").replace(" at ", "  at "))).unwrap(), condition);
+        }
+    }
+
+    #[test]
+    fn what_they_mean_is_told() {
+        let says = |text: &str| parse_alert(text).unwrap().explained();
+        assert_eq!(
+            says("events at route:web over 5 minutes > 10"),
+            "On while more than 10 events were taken at route:web in the last 5 minutes, in whole minutes."
+        );
+        assert_eq!(
+            says("bytes quarantined at source:a over 1 hour < 50 % of yesterday"),
+            "On while fewer than 50 % of the bytes of the same minutes yesterday came into quarantine at source:a in the last 1 hour, in whole minutes."
+        );
+        assert_eq!(says("waiting at destination:desk > 2 GB"), "On while more than 2 GB wait at destination:desk.");
+    }
+
+    #[test]
+    fn names_of_the_plan_are_asked_for() {
+        use crate::{NameOf, SentenceKind, Want, following};
+        let wants = |text: &str| following(SentenceKind::Alert, text).wants;
+        assert!(wants("").contains(&Want::Word("events".into())) && wants("").contains(&Want::Word("ledger out of balance".into())));
+        assert!(wants("events at source:").contains(&Want::Name(NameOf::Source)) && wants("events at route:w").contains(&Want::Name(NameOf::Route)));
+        assert!(wants("oldest event at destination:").contains(&Want::Name(NameOf::Destination)));
+        assert!(wants("events at route:web over 5 minutes > 50 % of ").contains(&Want::Word("last week".into())));
+    }
+
+    #[test]
+    fn mistakes_are_told_where_they_stand() {
+        for (text, at, says) in [
+            ("", 0..0, "ends too early"),
+            ("event at route:web over 5 minutes > 1", 0..5, "unexpected `event`"),
+            ("events at table:web over 5 minutes > 1", 10..15, "unexpected `table`"),
+            ("events at route:web over 30 seconds > 1", 25..35, "by the minute"),
+            ("events at route:web over 48 hours > 1", 25..33, "longer than a day"),
+            ("events at route:web over 5 minutes = 1", 35..36, "unexpected `=`"),
+            ("events at route:web over 5 minutes > 200000 % of yesterday", 37..45, "out of bounds"),
+            ("events at route:web over 5 minutes > 5 % of today", 44..49, "unexpected `today`"),
+            ("bytes at route:web over 5 minutes > 5", 37..37, "ends too early"),
+            ("events quarantined at route:web over 5 minutes > 5", 22..31, "nothing comes into quarantine"),
+            ("route:web silent for 5 minutes", 0..5, "unexpected `route`"),
+            ("source:kiosks failing for 5 minutes", 14..21, "unexpected `failing`"),
+            ("oldest event at source:kiosks > 5 minutes", 16..29, "nothing waits at source:kiosks"),
+            ("ledger out of balance now", 22..25, "unexpected `now`"),
+        ] {
+            let mistake = parse_alert(text).unwrap_err();
+            assert!(mistake.at == at && mistake.message.contains(says), "{text}: {mistake:?}");
+        }
+        assert_eq!(parse_alert("event at route:web over 5 minutes > 1").unwrap_err().nearest.as_deref(), Some("events"));
+    }
+}

@@ -1,0 +1,1 @@
+DROP TABLE notice; DROP TABLE silence; DROP TABLE alert;
