@@ -33,8 +33,8 @@ function Wellbeing() {
     <p className="num flex flex-wrap gap-x-4 text-sm text-soft *:whitespace-nowrap" aria-live="polite">
       {data.failing.length > 0 && <span className="font-medium text-fails">▲ {data.failing.join(", ")} failing</span>}
       {(data.alerts ?? []).length > 0 && (
-        <Link to="/alerts" className="font-medium text-fails hover:underline">
-          ▲ {(data.alerts ?? []).length === 1 ? `alert ${data.alerts?.[0]}` : `${data.alerts?.length} alerts`}
+        <Link to="/alerts" className="font-medium text-fails hover:underline" title={data.alerts?.join(", ")}>
+          ▲ {count(data.alerts?.length ?? 0)} {data.alerts?.length === 1 ? "alert" : "alerts"}
         </Link>
       )}
       {data.waiting_events > 0 && (

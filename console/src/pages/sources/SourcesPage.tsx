@@ -16,6 +16,9 @@ import { Connect } from "./Connect";
 import { Lines } from "./Lines";
 import { WhoSends } from "./WhoSends";
 
+/** Kinds of sources that tell what the service itself notes. */
+const OWN = ["journal", "alerts"];
+
 /** What each state is called and looks like; those in trouble stand first. */
 const STATES: Record<Source["state"], { mark: string; word: string; colour: string; rank: number }> = {
   troubled: { mark: "▲", word: "in trouble", colour: "text-fails", rank: 0 },
@@ -88,7 +91,7 @@ function Entry({ source: s, now, may }: { source: Source; now: number; may: (wor
           {typeof s.last_from === "string" && ` from ${s.last_from}`}
           {s.connections > 0 && (s.connections === 1 ? "; one connection" : `; ${count(s.connections)} connections`)}
           {s.paused_by != null && `; paused by ${s.paused_by}`}
-          {s.keyed ? "; senders show a key" : s.kind === "file" ? "" : "; senders need no key"}
+          {s.keyed ? "; senders show a key" : s.kind === "file" || OWN.includes(s.kind) ? "" : "; senders need no key"}
         </p>
       </div>
       <Troubles source={s} now={now} />
@@ -96,13 +99,13 @@ function Entry({ source: s, now, may }: { source: Source; now: number; may: (wor
       <div className="flex flex-wrap items-start gap-3 border-t border-line pt-2">
         {may("operate") && <Actions source={s} told={false} />}
         {s.keyed && may("secrets") && <Key source={s} />}
-        <WhoSends source={s.name} />
-        <details className="text-sm open:basis-full">
+        {!OWN.includes(s.kind) && <WhoSends source={s.name} />}
+        {s.send.length > 0 && <details className="text-sm open:basis-full">
           <summary className={`${BUTTON} inline-block cursor-pointer`}>Point something at it</summary>
           <div className="pt-2">
             <Lines source={s} />
           </div>
-        </details>
+        </details>}
       </div>
     </article>
   );
@@ -114,7 +117,9 @@ export function SourcesPage() {
   const flow = useFlow(frozen);
   const may = useMay();
   if (sources.data === undefined) return sources.error === null ? <Message title="Loading the sources…" /> : <Message tone="fails" heading title={`The sources cannot be shown: ${sources.error.message}.`} />;
-  const sorted = [...sources.data].sort((a, b) => STATES[a.state].rank - STATES[b.state].rank);
+  // What the service itself tells is silent as long as there is nothing to tell.
+  const rank = (s: Source) => (OWN.includes(s.kind) && s.state !== "troubled" ? 9 : STATES[s.state].rank);
+  const sorted = [...sources.data].sort((a, b) => rank(a) - rank(b));
   const trouble = sorted.filter((s) => s.state === "troubled").length;
   return (
     <div className="flex flex-col gap-4">

@@ -28,6 +28,11 @@ pub(super) const POSTED: &[Key] = &[
     key("token", Shape::Secret, "The bearer token that is sent along."),
     key("user", Shape::Text, "The user of basic authentication, with `password`."),
     key("password", Shape::Secret, "The password of basic authentication, with `user`."),
+    key(
+        "sign",
+        Shape::Secret,
+        "The key that each request is signed with: an HTTP message signature (RFC 9421) of HMAC-SHA-256 over method, authority, path and the body's digest.",
+    ),
     key("headers", Shape::Headers, "Headers that are sent along: texts, or references to secrets."),
     COMPRESS,
     key("in_flight", Shape::Count, "Most bodies on their way at once; as many as its answers allow, up to this. 4 if left out."),
@@ -53,6 +58,8 @@ pub struct HttpDestination {
     pub sign_in: SignIn,
     /// Headers sent along.
     pub headers: Vec<(String, HeaderText)>,
+    /// The key that requests are signed with.
+    pub sign: Option<SecretName>,
     /// How bodies are compressed.
     pub compression: Compression,
     /// Certificates, for https.
@@ -145,6 +152,7 @@ impl PlannedDestination for HttpDestination {
         };
         signed
             .into_iter()
+            .chain(&self.sign)
             .chain(self.headers.iter().filter_map(|(_, value)| if let HeaderText::Secret(secret) = value { Some(secret) } else { None }))
             .collect()
     }
@@ -175,6 +183,7 @@ pub(super) fn posted(c: &mut Checker<'_>, section: &Section, form: BodyForm) -> 
         form,
         sign_in: sign_in(c, section),
         headers: headers(c, section),
+        sign: c.secret(section, "sign"),
         compression: compression(section, Compression::Gzip),
         tls: tls::tls(c, section),
         timeout: tls::timeout(c, section),

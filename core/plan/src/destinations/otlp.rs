@@ -1,5 +1,7 @@
 //! `kind = "otlp"`: events are sent as OTLP log records, over HTTP or gRPC.
 
+use rockrose_language::Mistake;
+
 use super::http::{BodyForm, HttpDestination, POSTED, posted};
 use super::tls::CONNECTED;
 use super::{DestinationSection, PlannedDestination};
@@ -35,6 +37,9 @@ impl PlannedDestination for OtlpDestination {
         let transport = section.text("transport").map_or("http", |t| t.value);
         let form = if transport == "http json" { BodyForm::OtlpJson } else { BodyForm::Otlp };
         let (grpc, mut http) = (transport == "grpc", posted(c, section, form));
+        if let Some(sign) = section.get("sign").filter(|_| grpc) {
+            c.mistakes.push(Mistake::new(sign.at.clone(), "requests over gRPC are not signed").expected("`transport = \"http\"`, or no `sign`"));
+        }
         if !grpc {
             http.endpoints.iter_mut().for_each(|e| *e = with_path(e, "/v1/logs"));
         }
@@ -64,5 +69,21 @@ fn with_path(url: &str, path: &str) -> String {
     match url[host..].strip_suffix('/').unwrap_or(&url[host..]) {
         bare if bare.contains(['/', '?']) => url.to_owned(),
         bare => format!("{}{bare}{path}", &url[..host]),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::CheckedPlan;
+
+    #[test]
+    fn requests_are_signed_over_http_only() {
+        let read = |transport: &str| {
+            CheckedPlan::read(&format!(
+                "[destination.d]\nkind = \"otlp\"\nendpoints = [\"http://127.0.0.1:1\"]\ntransport = \"{transport}\"\nsign = {{ secret = \"key\" }}\n"
+            ))
+        };
+        assert_eq!(read("http").unwrap().secrets()[0].0, "key");
+        assert!(read("grpc").unwrap_err().iter().any(|m| m.line == 5 && m.message.contains("not signed")));
     }
 }

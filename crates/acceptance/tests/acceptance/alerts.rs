@@ -49,7 +49,14 @@ async fn who_is_told_of_a_failing_destination_is_told_once_over_kills() {
     assert_eq!((&on["phase"], &on["acknowledged_by"]), (&json!("on"), &Value::Null), "{on}");
     let listed = text(&node.client(&["alert", "list"]).stdout);
     assert!(listed.contains("desk-fails") && listed.contains("on for") && listed.contains("desk-fails: Call the desk."), "{listed}");
+    let metrics = node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap().text().await.unwrap();
+    for line in ["rockrose_alert_on{alert=\"desk-fails\",severity=\"error\"} 1", "rockrose_alert_on{alert=\"told-fails\",severity=\"warn\"} 0"] {
+        assert!(metrics.lines().any(|l| l == line), "{line} in\n{metrics}");
+    }
+    let status = text(&node.client(&["status"]).stdout);
+    assert!(status.contains("Alerts that are on: desk-fails."), "{status}");
     assert!(node.client(&["alert", "acknowledge", "desk-fails"]).status.success());
+    assert!(!text(&node.client(&["status"]).stdout).contains("Alerts that are on"), "somebody has seen it");
     assert_eq!(stands(&node, "desk-fails").await["acknowledged_by"], "admin");
     let wrong = node.client(&["alert", "acknowledge", "told-fails"]);
     assert!(!wrong.status.success() && text(&wrong.stderr).contains("is not on"), "{wrong:?}");
@@ -208,8 +215,8 @@ async fn in_the_browser_an_alert_is_added_seen_acknowledged_and_silenced_by_keyb
 
     // It is on, and said so on every page; who has seen it says so.
     browser.driver.goto(node.url("/")).await.unwrap();
-    browser.sees("▲ alert desk-fails").await;
-    browser.tab_to("▲ alert desk-fails").await;
+    browser.sees("▲ 1 alert").await;
+    browser.tab_to("▲ 1 alert").await;
     browser.keys(Key::Enter + "").await;
     browser.sees("▲ 1 of 1 is on.").await;
     browser.sees("has accepted nothing for").await;

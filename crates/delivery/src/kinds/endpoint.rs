@@ -32,6 +32,8 @@ pub struct HttpSettings {
     pub authorization: Option<String>,
     /// Further headers.
     pub headers: Vec<(String, String)>,
+    /// The key that requests are signed with.
+    pub sign: Option<String>,
     /// How bodies are compressed.
     pub compression: Compression,
     /// Certificates, for https.
@@ -54,6 +56,7 @@ impl HttpSettings {
             form: BodyForm::JsonLines,
             authorization: None,
             headers: Vec::new(),
+            sign: None,
             compression: Compression::Gzip,
             tls: TlsFiles::default(),
             timeout: Duration::from_secs(30),
@@ -79,6 +82,7 @@ impl HttpSettings {
                 SignIn::Basic(user, password) => Some(format!("Basic {}", BASE64_STANDARD.encode(format!("{user}:{}", value(password))))),
             },
             headers: http.headers.iter().map(|(name, text)| (name.clone(), header(text))).collect(),
+            sign: http.sign.as_ref().map(value),
             compression: http.compression,
             tls: http.tls.clone(),
             timeout: http.timeout,
@@ -90,7 +94,7 @@ impl HttpSettings {
     /// What must not show wherever its words are shown.
     fn secrets(&self) -> impl Iterator<Item = &str> {
         let authorization = self.authorization.iter().flat_map(|a| [Some(a.as_str()), a.split_once(' ').map(|(_, secret)| secret)]).flatten();
-        authorization.chain(self.headers.iter().map(|(_, value)| value.as_str())).filter(|s| s.len() > 3)
+        authorization.chain(self.headers.iter().map(|(_, value)| value.as_str())).chain(self.sign.as_deref()).filter(|s| s.len() > 3)
     }
 
     /// What the destination said, on one line, without secrets.

@@ -7,13 +7,13 @@ use std::time::Duration;
 use bytes::Bytes;
 use futures_util::future::BoxFuture;
 use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER};
-use reqwest::{Client, StatusCode};
+use reqwest::{Client, StatusCode, Url};
 use rockrose_event::output::{Origin, cloud_events, json_array};
 use rockrose_otlp::{Message, records, to_request};
 use rockrose_plan::{BodyForm, Compression};
 
 use super::endpoint::{CONNECT_TIME, EndpointError, EndpointRotation, HttpSettings, MAX_ANSWER, MAX_PAUSE};
-use super::otlp_answer;
+use super::{otlp_answer, signature};
 use crate::kind::{Failure, Kind, Limits, OpenError, Outgoing, Outlet, Taken, all_written, arrivals, deepest};
 use crate::probe::Probe;
 use crate::tls;
@@ -112,7 +112,12 @@ impl HttpOutlet {
     }
 
     async fn post(&self, endpoint: &str, body: Bytes, events: usize) -> Result<Taken, EndpointError> {
-        let request = self.client.post(endpoint).headers(self.headers.clone()).body(body);
+        let mut request = self.client.post(endpoint).headers(self.headers.clone());
+        if let (Some(key), Ok(url)) = (&self.settings.sign, Url::parse(endpoint)) {
+            let signed = signature::headers(key.as_bytes(), &url, &body, jiff::Timestamp::now().as_second());
+            request = signed.into_iter().fold(request, |request, (name, value)| request.header(name, value));
+        }
+        let request = request.body(body);
         let answer = request.send().await.map_err(|e| EndpointError::Unreachable(say(&e)))?;
         let status = answer.status();
         let after = answer.headers().get(RETRY_AFTER).and_then(|v| v.to_str().ok()?.trim().parse().ok()).map(|s| Duration::from_secs(s).min(MAX_PAUSE));

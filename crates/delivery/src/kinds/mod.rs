@@ -9,6 +9,7 @@ mod otlp;
 mod otlp_answer;
 mod parquet;
 pub(crate) mod rotation;
+mod signature;
 mod syslog;
 
 use rockrose_plan::DestinationKind;

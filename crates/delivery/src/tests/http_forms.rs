@@ -186,3 +186,25 @@ async fn an_expired_certificate_is_said_to_be() {
     assert_eq!(p.spool.waiting()["d"].amount.events, 2);
     w.stop(Duration::from_secs(5)).await;
 }
+
+#[tokio::test]
+async fn what_is_posted_is_signed_over_what_is_sent() {
+    use base64::Engine;
+    use hmac::Mac;
+    use sha2::Digest;
+    let (headers, body) = posted(|s| (s.sign, s.compression) = (Some("kept apart".to_owned()), Compression::Zstd)).await.remove(0);
+    let base64 = base64::prelude::BASE64_STANDARD;
+    let digest = format!("sha-256=:{}:", base64.encode(sha2::Sha256::digest(&body)));
+    assert_eq!(header(&headers, "content-digest"), digest, "of the bytes that are sent, compressed as they are");
+    let input = header(&headers, "signature-input").strip_prefix("rockrose=").unwrap();
+    // As its receiver looks at it.
+    let base = format!(
+        "\"@method\": POST\n\"@authority\": {}\n\"@path\": /in\n\"content-digest\": {digest}\n\"@signature-params\": {input}",
+        header(&headers, "host")
+    );
+    let mut mac = hmac::Hmac::<sha2::Sha256>::new_from_slice(b"kept apart").unwrap();
+    mac.update(base.as_bytes());
+    let signature = header(&headers, "signature").strip_prefix("rockrose=:").unwrap().strip_suffix(':').unwrap();
+    mac.verify_slice(&base64.decode(signature).unwrap()).unwrap();
+    assert!(posted(|_| ()).await.remove(0).0.get("signature").is_none());
+}

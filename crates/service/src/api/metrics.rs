@@ -1,4 +1,4 @@
-//! The ledger, the queues and the destinations' health, in Prometheus' text format.
+//! The ledger, the queues, the destinations' health and the alerts, in Prometheus' text format.
 
 use std::sync::Arc;
 
@@ -7,12 +7,14 @@ use axum::http::{Extensions, HeaderMap, Method, header};
 use axum::response::{IntoResponse, Response};
 use prometheus::core::Collector;
 use prometheus::{Encoder, GaugeVec, IntCounterVec, IntGaugeVec, Opts, Registry, TextEncoder};
+use rockrose_alerts::Phase;
 use rockrose_delivery::State as Health;
 use rockrose_grants::Need;
 use rockrose_intake::Problem;
 use rockrose_ledger::Measure;
 
-use super::auth;
+use super::{auth, records_problem};
+use crate::alerts::AlertStanding;
 use crate::{App, queues};
 
 /// Metrics; what a plan counts and measures is there for those who see all events. They need a token, since names show in them, unless the service was told that they are open: where a request comes from says nothing behind a proxy.
@@ -26,13 +28,17 @@ pub(crate) async fn metrics(State(app): State<Arc<App>>, headers: HeaderMap, ext
             Err(problem) => return problem.into_response(),
         }
     }
-    match text(&app, counts) {
+    let alerts = match app.alerts.all(&app).await {
+        Ok(alerts) => alerts,
+        Err(e) => return records_problem(&e).into_response(),
+    };
+    match text(&app, counts, &alerts) {
         Ok(text) => ([(header::CONTENT_TYPE, prometheus::TEXT_FORMAT)], text).into_response(),
         Err(e) => Problem::internal(e.to_string()).into_response(),
     }
 }
 
-fn text(app: &App, counts: bool) -> prometheus::Result<Vec<u8>> {
+fn text(app: &App, counts: bool, alerts: &[AlertStanding]) -> prometheus::Result<Vec<u8>> {
     let registry = Registry::new();
     let counter = |name: &str, says: &str, labels: &[&str]| IntCounterVec::new(Opts::new(name, says), labels);
     let gauge = |name: &str, says: &str, labels: &[&str]| IntGaugeVec::new(Opts::new(name, says), labels);
@@ -51,8 +57,13 @@ fn text(app: &App, counts: bool) -> prometheus::Result<Vec<u8>> {
     let answers =
         floats("rockrose_destination_answer_seconds", "Response time of the last requests (at most 256), by quantile.", &["destination", "quantile"])?;
     let good = floats("rockrose_destination_good_answers_ratio", "Share of the last requests that were accepted.", &["destination"])?;
+    let alert_on = gauge("rockrose_alert_on", "1 while the alert is on.", &["alert", "severity"])?;
     let revision = gauge("rockrose_plan_revision", "The revision of the active plan.", &[])?;
     let started = gauge("rockrose_start_timestamp_seconds", "When the service started, in seconds since 1970.", &["version"])?;
+    for AlertStanding { alert, record, .. } in alerts {
+        let is_on = record.as_ref().is_some_and(|record| record.phase == Phase::On.word());
+        alert_on.with_label_values(&[alert.name.as_str(), alert.severity.word()]).set(is_on.into());
+    }
     let reading = app.meter.read();
     for (account, amount) in reading.now.iter() {
         let position = account.position.to_string();
@@ -89,7 +100,7 @@ fn text(app: &App, counts: bool) -> prometheus::Result<Vec<u8>> {
     let none: [&str; 0] = [];
     revision.with_label_values(&none).set(running.revision);
     started.with_label_values(&[env!("CARGO_PKG_VERSION")]).set(app.started_ms / 1000);
-    let all: [Box<dyn Collector>; 14] = [
+    let all: [Box<dyn Collector>; 15] = [
         Box::new(events),
         Box::new(bytes),
         Box::new(saved),
@@ -102,6 +113,7 @@ fn text(app: &App, counts: bool) -> prometheus::Result<Vec<u8>> {
         Box::new(failures),
         Box::new(answers),
         Box::new(good),
+        Box::new(alert_on),
         Box::new(revision),
         Box::new(started),
     ];
