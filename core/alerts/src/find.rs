@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use rockrose_language::{AlertCondition, Bound, Place, Side, Then, VolumeUnit};
+use rockrose_language::{AlertCondition, Bound, Counted, Place, Side, VolumeUnit, Whole};
 use rockrose_ledger::Amount;
 
 /// Milliseconds in a minute.
@@ -10,8 +10,8 @@ pub(crate) const MINUTE_MS: i64 = 60_000;
 
 /// What is known at the moment at which alerts are looked at.
 pub trait Readings {
-    /// What passed a place, or came into quarantine there, within these minutes since 1970, as far as the ledger reaches back.
-    fn volume(&self, place: &Place, quarantined: bool, minutes: Range<i64>) -> Amount;
+    /// What was counted within these minutes since 1970, as far as the ledger reaches back; of a metric, as events.
+    fn volume(&self, counted: &Counted, minutes: Range<i64>) -> Amount;
     /// The minute with which the ledger begins; nothing, if nothing was counted yet.
     fn first_minute(&self) -> Option<i64>;
     /// When something was last heard from a source, milliseconds since 1970; nothing, if that is not known.
@@ -49,36 +49,35 @@ pub struct Finding {
 pub fn find(condition: &AlertCondition, readings: &impl Readings, now_ms: i64) -> Option<Finding> {
     let finding = |holds, says| Some(Finding { holds, says });
     match condition {
-        AlertCondition::Volume { unit, quarantined, at, over, side, bound } => {
+        AlertCondition::Volume { counted, over, side, bound } => {
             let until = now_ms.div_euclid(MINUTE_MS);
             let minutes = until - over.ms() / MINUTE_MS..until;
-            let count = |amount: Amount| match unit {
-                VolumeUnit::Events => amount.events,
-                VolumeUnit::Bytes => amount.bytes,
+            let of = |counted: &Counted, minutes: Range<i64>| {
+                let amount = readings.volume(counted, minutes);
+                if counted.unit() == VolumeUnit::Events { amount.events } else { amount.bytes }
             };
             // What is not known can only add to what is.
             let is_whole = |minutes: &Range<i64>| readings.first_minute().is_some_and(|first| first <= minutes.start);
             if *side == Side::Below && !is_whole(&minutes) {
                 return None;
             }
-            let measured = count(readings.volume(at, *quarantined, minutes.clone()));
-            let words = |count: i64| match unit {
-                VolumeUnit::Events => plural(count, "event"),
-                VolumeUnit::Bytes => bytes(count),
-            };
-            let kept = if *quarantined { " came into quarantine" } else { "" };
-            let says = format!("{}{kept} at {at} in {over}", words(measured));
+            let measured = of(counted, minutes.clone());
+            let words = |count: i64| if counted.unit() == VolumeUnit::Events { plural(count, "event") } else { bytes(count) };
+            let says = format!("{} {} in {over}", words(measured), counted_where(counted));
             match bound {
                 Bound::Events(count) => finding(beyond(*side, measured.into(), i128::from(*count)), says),
                 Bound::Size(size) => finding(beyond(*side, measured.into(), i128::from(size.bytes())), says),
-                Bound::Share { percent, of } => {
-                    let back = of.minutes_back();
-                    let before = minutes.start - back..minutes.end - back;
-                    if !is_whole(&before) {
+                Bound::Share { percent, of: whole } => {
+                    let before = minutes.start - whole.minutes_back()..minutes.end - whole.minutes_back();
+                    if whole.minutes_back() > 0 && !is_whole(&before) {
                         return None;
                     }
-                    let then = count(readings.volume(at, *quarantined, before));
-                    let says = format!("{says}, against {} {}", words(then), if *of == Then::Yesterday { "yesterday" } else { "a week ago" });
+                    let (then, what) = match whole {
+                        Whole::Yesterday => (of(counted, before), "yesterday".to_owned()),
+                        Whole::LastWeek => (of(counted, before), "a week ago".to_owned()),
+                        Whole::Counted(other) => (of(other, before), counted_where(other)),
+                    };
+                    let says = format!("{says}, against {} {what}", words(then));
                     finding(beyond(*side, i128::from(measured) * 100, i128::from(then) * i128::from(*percent)), says)
                 }
             }
@@ -124,6 +123,14 @@ pub fn find(condition: &AlertCondition, readings: &impl Readings, now_ms: i64) -
     }
 }
 
+/// Where something is counted, in words.
+fn counted_where(counted: &Counted) -> String {
+    match counted {
+        Counted::At { quarantined, place, .. } => format!("{}at {place}", if *quarantined { "came into quarantine " } else { "" }),
+        Counted::Metric(name) => format!("counted as {name}"),
+    }
+}
+
 fn beyond(side: Side, measured: i128, bound: i128) -> bool {
     match side {
         Side::Above => measured > bound,
@@ -165,7 +172,11 @@ mod tests {
             Some(100)
         }
 
-        fn volume(&self, _: &Place, quarantined: bool, minutes: Range<i64>) -> Amount {
+        fn volume(&self, counted: &Counted, minutes: Range<i64>) -> Amount {
+            if let Counted::Metric(_) = counted {
+                return Amount { events: 3 * (minutes.end - minutes.start), bytes: 0 };
+            }
+            let quarantined = matches!(counted, Counted::At { quarantined: true, .. });
             // Ten events of 100 bytes a minute; twice as many before minute 5 000.
             let one = |minute: i64| if minute < 5_000 { 20 } else { 10 };
             let events = minutes.clone().map(one).sum::<i64>() / if quarantined { 10 } else { 1 };
@@ -212,6 +223,11 @@ mod tests {
         assert_eq!(first("events at remainder over 1 hour < 1"), None);
         assert_eq!(first("events at remainder over 1 hour > 1"), Some(true));
         assert_eq!(first("events at remainder over 10 minutes > 300 % of yesterday"), None);
+        assert_eq!(
+            found("metric refused over 5 minutes > 29 % of events at route:web"),
+            is(true, "15 events counted as refused in 5 minutes, against 50 events at route:web")
+        );
+        assert_eq!(found("metric refused over 5 minutes > 30 % of events at route:web").map(|f| f.0), Some(false));
         assert_eq!(found("source:kiosks silent for 3 minutes"), is(true, "nothing was heard from source:kiosks for 3 minutes"));
         assert_eq!(found("source:kiosks silent for 4 minutes").map(|f| f.0), Some(false));
         assert_eq!(found("source:gates silent for 4 minutes"), None);

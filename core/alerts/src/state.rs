@@ -156,7 +156,7 @@ pub fn past(condition: &AlertCondition, ends: Option<&AlertCondition>, rules: Ru
 mod tests {
     use std::ops::Range;
 
-    use rockrose_language::{Place, parse_alert};
+    use rockrose_language::{Counted, parse_alert};
     use rockrose_ledger::Amount;
 
     use super::*;
@@ -208,7 +208,7 @@ mod tests {
             Some(-10)
         }
 
-        fn volume(&self, _: &Place, _: bool, minutes: Range<i64>) -> Amount {
+        fn volume(&self, _: &Counted, minutes: Range<i64>) -> Amount {
             Amount { events: minutes.filter(|minute| (100..110).contains(minute)).count() as i64 * 10, bytes: 0 }
         }
 

@@ -10,14 +10,10 @@ use crate::quantity::{Size, Time, TimeUnit, size, time};
 /// What an alert is about. `Display` prints its canonical sentence, which reads back as the same condition.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum AlertCondition {
-    /// `events at PLACE over TIME > NUMBER`: what passed a place within the last whole minutes.
+    /// `events at PLACE over TIME > NUMBER`: what was counted within the last whole minutes.
     Volume {
         /// What is counted.
-        unit: VolumeUnit,
-        /// Only what came into quarantine there.
-        quarantined: bool,
-        /// The place: of a source what arrives, of a route what it takes, of a destination what it accepts, of the remainder what no route takes.
-        at: Place,
+        counted: Counted,
         /// The whole minutes that are looked at.
         over: Time,
         /// Whether there is trouble above the bound or below it.
@@ -57,8 +53,35 @@ pub enum AlertCondition {
     Unbalanced,
 }
 
+/// What is counted by the minute.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Counted {
+    /// `events at PLACE`: of a source what arrives, of a route what it takes, of a destination what it accepts, of the remainder what no route takes.
+    At {
+        /// In what it is counted.
+        unit: VolumeUnit,
+        /// Only what came into quarantine there.
+        quarantined: bool,
+        /// The place.
+        place: Place,
+    },
+    /// `metric NAME`: the events that a `count` or `measure` step has counted, whatever their labels.
+    Metric(String),
+}
+
+impl Counted {
+    /// In what it is counted.
+    #[must_use]
+    pub fn unit(&self) -> VolumeUnit {
+        match self {
+            Counted::At { unit, .. } => *unit,
+            Counted::Metric(_) => VolumeUnit::Events,
+        }
+    }
+}
+
 /// What a volume is counted in.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum VolumeUnit {
     /// Events.
     Events,
@@ -76,56 +99,61 @@ pub enum Side {
 }
 
 /// What a volume is held against.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Bound {
     /// So many events.
     Events(u64),
     /// So many bytes.
     Size(Size),
-    /// So many percent of what it was at another time.
+    /// So many percent of what it was at another time, or of something else in the same minutes.
     Share {
         /// At most 100 000.
         percent: u64,
-        /// The time.
-        of: Then,
+        /// Of what.
+        of: Whole,
     },
 }
 
-/// A time to compare with.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Then {
-    /// The minutes a day before.
+/// What a share is of.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Whole {
+    /// What it was in the same minutes a day before.
     Yesterday,
-    /// The minutes seven days before.
+    /// What it was in the same minutes seven days before.
     LastWeek,
+    /// Something else in these minutes.
+    Counted(Counted),
 }
 
-impl Then {
+impl Whole {
     /// How many minutes before.
     #[must_use]
-    pub fn minutes_back(self) -> i64 {
+    pub fn minutes_back(&self) -> i64 {
         match self {
-            Then::Yesterday => 24 * 60,
-            Then::LastWeek => 7 * 24 * 60,
-        }
-    }
-
-    /// How it is written.
-    #[must_use]
-    pub fn words(self) -> &'static str {
-        match self {
-            Then::Yesterday => "yesterday",
-            Then::LastWeek => "last week",
+            Whole::Yesterday => 24 * 60,
+            Whole::LastWeek => 7 * 24 * 60,
+            Whole::Counted(_) => 0,
         }
     }
 }
 
 impl AlertCondition {
+    /// All that it counts by the minute.
+    #[must_use]
+    pub fn counted(&self) -> Vec<&Counted> {
+        match self {
+            AlertCondition::Volume { counted, bound: Bound::Share { of: Whole::Counted(whole), .. }, .. } => vec![counted, whole],
+            AlertCondition::Volume { counted, .. } => vec![counted],
+            _ => Vec::new(),
+        }
+    }
+
     /// The place of the plan that it is about.
     #[must_use]
     pub fn place(&self) -> Option<Place> {
         match self {
-            AlertCondition::Volume { at, .. } => Some(at.clone()),
+            AlertCondition::Volume { counted: Counted::At { place, .. }, .. } => Some(place.clone()),
+            AlertCondition::Volume { counted: Counted::Metric(_), .. } => None,
             AlertCondition::Silent { source, .. } => Some(Place::Source(source.clone())),
             AlertCondition::Failing { destination, .. } | AlertCondition::Oldest { destination, .. } | AlertCondition::Waiting { destination, .. } => {
                 Some(Place::Destination(destination.clone()))
@@ -141,22 +169,16 @@ impl AlertCondition {
     pub fn explained(&self) -> String {
         let waits = |destination: &str| Place::Destination(destination.to_owned());
         match self {
-            AlertCondition::Volume { unit, quarantined, at, over, side, bound } => {
-                let what = match (quarantined, at) {
-                    (true, _) => "came into quarantine",
-                    (_, Place::Source(_)) => "arrived",
-                    (_, Place::Route(_)) => "were taken",
-                    (_, Place::Destination(_)) => "were accepted",
-                    (_, Place::Remainder) => "were taken by no route",
-                };
-                let than = if *side == Side::Above { "more" } else { "fewer" };
+            AlertCondition::Volume { counted, over, side, bound } => {
+                let (unit, than) = (counted.unit(), if *side == Side::Above { "more" } else { "fewer" });
                 let bound = match bound {
                     Bound::Events(count) => format!("{count} {unit}"),
                     Bound::Size(size) => size.to_string(),
-                    Bound::Share { percent, of: Then::Yesterday } => format!("{percent} % of the {unit} of the same minutes yesterday"),
-                    Bound::Share { percent, of: Then::LastWeek } => format!("{percent} % of the {unit} of the same minutes a week before"),
+                    Bound::Share { percent, of: Whole::Yesterday } => format!("{percent} % of the {unit} of the same minutes yesterday"),
+                    Bound::Share { percent, of: Whole::LastWeek } => format!("{percent} % of the {unit} of the same minutes a week before"),
+                    Bound::Share { percent, of: Whole::Counted(whole) } => format!("{percent} % of the {unit} that {}", happened(whole)),
                 };
-                format!("On while {than} than {bound} {what} at {at} in the last {over}, in whole minutes.")
+                format!("On while {than} than {bound} {} in the last {over}, in whole minutes.", happened(counted))
             }
             AlertCondition::Silent { source, time } => format!("On while nothing was heard from {} for {time}.", Place::Source(source.clone())),
             AlertCondition::Failing { destination, time } => {
@@ -171,8 +193,25 @@ impl AlertCondition {
     }
 }
 
+/// What became of what is counted, in words.
+fn happened(counted: &Counted) -> String {
+    match counted {
+        Counted::At { quarantined: true, place, .. } => format!("came into quarantine at {place}"),
+        Counted::At { place: Place::Remainder, .. } => "were taken by no route".to_owned(),
+        Counted::At { place, .. } => {
+            let what = match place {
+                Place::Route(_) => "were taken",
+                Place::Destination(_) => "were accepted",
+                _ => "arrived",
+            };
+            format!("{what} at {place}")
+        }
+        Counted::Metric(name) => format!("were counted as {name}"),
+    }
+}
+
 /// What an alert's condition may begin with.
-const BEGINNINGS: [&str; 7] = ["events", "bytes", "source", "destination", "oldest event at", "waiting at", "ledger out of balance"];
+const BEGINNINGS: [&str; 8] = ["events", "bytes", "metric", "source", "destination", "oldest event at", "waiting at", "ledger out of balance"];
 
 /// Reads what an alert watches.
 ///
@@ -194,10 +233,8 @@ pub(crate) fn read_alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
 }
 
 fn alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
-    for (word, unit) in [("events", VolumeUnit::Events), ("bytes", VolumeUnit::Bytes)] {
-        if c.words(word) {
-            return volume(c, unit);
-        }
+    if let Some(counted) = counted(c)? {
+        return volume(c, counted);
     }
     if c.words("oldest event at") {
         let destination = destination(c)?;
@@ -213,7 +250,7 @@ fn alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
         return Ok(AlertCondition::Unbalanced);
     }
     if !["source", "destination"].contains(&c.peek_word()) {
-        return c.unexpected("what to watch: `events at …`, `bytes at …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `waiting at …` or `ledger out of balance`", &BEGINNINGS);
+        return c.unexpected("what to watch: `events at …`, `bytes at …`, `metric NAME …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `waiting at …` or `ledger out of balance`", &BEGINNINGS);
     }
     match Place::parse(c)? {
         Place::Source(source) => {
@@ -228,14 +265,25 @@ fn alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
     }
 }
 
-fn volume(c: &mut Cursor<'_>, unit: VolumeUnit) -> Outcome<AlertCondition> {
+/// `events at PLACE`, `bytes quarantined at PLACE` or `metric NAME`, if such a thing stands here.
+fn counted(c: &mut Cursor<'_>) -> Outcome<Option<Counted>> {
+    if c.words("metric") {
+        return c.name("the metric's name").map(|name| Some(Counted::Metric(name)));
+    }
+    let Some(unit) = [("events", VolumeUnit::Events), ("bytes", VolumeUnit::Bytes)].into_iter().find(|(word, _)| c.words(word)).map(|(_, unit)| unit) else {
+        return Ok(None);
+    };
     let quarantined = c.words("quarantined");
     c.need_words("at")?;
     let start = c.at();
-    let at = Place::parse(c)?;
-    if quarantined && !matches!(at, Place::Source(_) | Place::Destination(_)) {
-        return Err(Mistake::new(c.since(start), format!("nothing comes into quarantine at {at}")).expected("`source:NAME` or `destination:NAME`"));
+    let place = Place::parse(c)?;
+    if quarantined && !matches!(place, Place::Source(_) | Place::Destination(_)) {
+        return Err(Mistake::new(c.since(start), format!("nothing comes into quarantine at {place}")).expected("`source:NAME` or `destination:NAME`"));
     }
+    Ok(Some(Counted::At { unit, quarantined, place }))
+}
+
+fn volume(c: &mut Cursor<'_>, counted: Counted) -> Outcome<AlertCondition> {
     c.need_words("over")?;
     let start = c.at();
     let over = time(c)?;
@@ -249,7 +297,8 @@ fn volume(c: &mut Cursor<'_>, unit: VolumeUnit) -> Outcome<AlertCondition> {
     } else {
         return c.unexpected("`>` or `<`", &[]);
     };
-    Ok(AlertCondition::Volume { unit, quarantined, at, over, side, bound: bound(c, unit)? })
+    let bound = bound(c, counted.unit())?;
+    Ok(AlertCondition::Volume { counted, over, side, bound })
 }
 
 /// A number, a size, or a share of what it was before.
@@ -264,10 +313,21 @@ fn bound(c: &mut Cursor<'_>, unit: VolumeUnit) -> Outcome<Bound> {
             return Err(Mistake::new(c.since(start), "the share is out of bounds").expected("at least 1 % and at most 100000 %"));
         }
         c.need_words("of")?;
-        return match [Then::Yesterday, Then::LastWeek].into_iter().find(|then| c.words(then.words())) {
-            Some(of) => Ok(Bound::Share { percent: count, of }),
-            None => c.unexpected("`yesterday` or `last week`", &["yesterday", "last week"]),
+        let start = c.at();
+        let of = if c.words("yesterday") {
+            Whole::Yesterday
+        } else if c.words("last week") {
+            Whole::LastWeek
+        } else {
+            match counted(c)? {
+                Some(whole) if whole.unit() == unit => Whole::Counted(whole),
+                Some(whole) => return Err(Mistake::new(c.since(start), format!("{unit} cannot be held against {}", whole.unit()))),
+                None => {
+                    return c.unexpected("`yesterday`, `last week`, `events at …` or `metric NAME`", &["yesterday", "last week", "events", "bytes", "metric"]);
+                }
+            }
         };
+        return Ok(Bound::Share { percent: count, of });
     }
     match unit {
         VolumeUnit::Events => Ok(Bound::Events(count)),
@@ -319,12 +379,23 @@ impl Display for VolumeUnit {
     }
 }
 
+impl Display for Counted {
+    fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
+        match self {
+            Counted::At { unit, quarantined, place } => write!(f, "{unit}{} at {place}", if *quarantined { " quarantined" } else { "" }),
+            Counted::Metric(name) => write!(f, "metric {}", rockrose_event::field::Path::name(name)),
+        }
+    }
+}
+
 impl Display for Bound {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         match self {
             Bound::Events(count) => count.fmt(f),
             Bound::Size(size) => size.fmt(f),
-            Bound::Share { percent, of } => write!(f, "{percent} % of {}", of.words()),
+            Bound::Share { percent, of: Whole::Yesterday } => write!(f, "{percent} % of yesterday"),
+            Bound::Share { percent, of: Whole::LastWeek } => write!(f, "{percent} % of last week"),
+            Bound::Share { percent, of: Whole::Counted(whole) } => write!(f, "{percent} % of {whole}"),
         }
     }
 }
@@ -333,9 +404,7 @@ impl Display for AlertCondition {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         let to = |name: &str| Place::Destination(name.to_owned());
         match self {
-            AlertCondition::Volume { unit, quarantined, at, over, side, bound } => {
-                write!(f, "{unit}{} at {at} over {over} {side} {bound}", if *quarantined { " quarantined" } else { "" })
-            }
+            AlertCondition::Volume { counted, over, side, bound } => write!(f, "{counted} over {over} {side} {bound}"),
             AlertCondition::Silent { source, time } => write!(f, "{} silent for {time}", Place::Source(source.clone())),
             AlertCondition::Failing { destination, time } => write!(f, "{} failing for {time}", to(destination)),
             AlertCondition::Oldest { destination, time } => write!(f, "oldest event at {} > {time}", to(destination)),
@@ -360,6 +429,9 @@ mod tests {
             "bytes at remainder over 10 minutes > 300 % of yesterday",
             "events quarantined at source:kiosks over 10 minutes > 0",
             "bytes quarantined at destination:desk over 24 hours > 1 MB",
+            "metric refused over 5 minutes > 40 % of events at route:web",
+            "metric refused over 10 minutes > 12",
+            "events at route:web over 1 hour > 90 % of events at source:kiosks",
             "source:kiosks silent for 5 minutes",
             "destination:desk failing for 2 minutes",
             "oldest event at destination:desk > 10 minutes",
@@ -384,6 +456,11 @@ mod tests {
             says("bytes quarantined at source:a over 1 hour < 50 % of yesterday"),
             "On while fewer than 50 % of the bytes of the same minutes yesterday came into quarantine at source:a in the last 1 hour, in whole minutes."
         );
+        assert_eq!(
+            says("metric refused over 5 minutes > 40 % of events at route:web"),
+            "On while more than 40 % of the events that were taken at route:web were counted as refused in the last 5 minutes, in whole minutes."
+        );
+        assert_eq!(crate::explain("ledger out of balance").unwrap(), "On while the ledger does not balance.");
         assert_eq!(says("waiting at destination:desk > 2 GB"), "On while more than 2 GB wait at destination:desk.");
     }
 
@@ -408,6 +485,7 @@ mod tests {
             ("events at route:web over 5 minutes = 1", 35..36, "unexpected `=`"),
             ("events at route:web over 5 minutes > 200000 % of yesterday", 37..45, "out of bounds"),
             ("events at route:web over 5 minutes > 5 % of today", 44..49, "unexpected `today`"),
+            ("bytes at route:web over 5 minutes > 5 % of metric refused", 43..57, "bytes cannot be held against events"),
             ("bytes at route:web over 5 minutes > 5", 37..37, "ends too early"),
             ("events quarantined at route:web over 5 minutes > 5", 22..31, "nothing comes into quarantine"),
             ("route:web silent for 5 minutes", 0..5, "unexpected `route`"),

@@ -4,6 +4,7 @@ use std::fmt::Write;
 
 use rockrose_event::field::Path;
 
+use crate::alert::parse_alert;
 use crate::condition::{Condition, TESTS, parse_condition};
 use crate::habits;
 use crate::mistake::{Mistake, nearest};
@@ -15,6 +16,9 @@ use crate::steps::{STEP_VERBS, Step, parse_step};
 /// With the step's mistake if the text begins as a step does, else with the condition's.
 pub fn explain(text: &str) -> Result<String, Mistake> {
     let verb = text.trim_start().split(|c: char| !c.is_ascii_alphanumeric()).next().unwrap_or_default();
+    if let Ok(alert) = parse_alert(text) {
+        return Ok(alert.explained());
+    }
     match (parse_step(text), parse_condition(text)) {
         (Ok(step), _) => Ok(of_step(&step)),
         (Err(_), Ok(condition)) => Ok(of_condition(&condition)),

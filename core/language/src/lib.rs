@@ -18,7 +18,7 @@ mod steps;
 mod time_form;
 mod value;
 
-pub use alert::{AlertCondition, Bound, Side, Then, VolumeUnit, parse_alert};
+pub use alert::{AlertCondition, Bound, Counted, Side, VolumeUnit, Whole, parse_alert};
 pub use condition::{Comparison, Condition, Ordering, Test, parse_condition};
 pub use cursor::MAX_SENTENCE;
 pub use explain::explain;

@@ -3,11 +3,12 @@
 use std::time::Duration;
 
 use rockrose_event::level::Level;
-use rockrose_language::{AlertCondition, Bound, Mistake, Place, Side, parse_alert};
+use rockrose_language::{AlertCondition, Bound, Counted, Mistake, Place, Reference, Side, Step, parse_alert};
 
 use crate::checker::Checker;
 use crate::keys::ALERT;
 use crate::parse::ParsedPlan;
+use crate::recipe::expand;
 use crate::section::At;
 use crate::{Destination, Route, Source, SourceKind};
 
@@ -35,12 +36,21 @@ pub struct Alert {
 
 impl Checker<'_> {
     pub(super) fn alerts(&mut self, plan: &ParsedPlan, sources: &[Source], destinations: &[Destination], routes: &[Route]) -> Vec<Alert> {
+        let steps = sources.iter().map(|s| &s.on_arrival).chain(destinations.iter().map(|d| &d.always)).chain(routes.iter().map(|r| &r.steps));
+        // Recipes that have mistakes, or expand to too much, are told of elsewhere.
+        let can_expand = !plan.alerts.is_empty() && self.mistakes.is_empty();
+        let steps: Vec<Step> = if can_expand { steps.flat_map(|steps| expand(&self.recipes, steps)).collect() } else { Vec::new() };
+        let metric = |step: &Step| match step.operation.refers_to() {
+            Some(Reference::Metric { name, .. }) => Some(name.to_owned()),
+            _ => None,
+        };
+        let metrics: Option<Vec<String>> = can_expand.then(|| steps.iter().filter_map(metric).collect());
         let mut found = Vec::new();
         for section in &plan.alerts {
             self.name(&section.name, "alert");
             self.keys(section, ALERT, "alert");
-            let when = section.text("when").and_then(|when| self.watched(&when, plan));
-            let until = section.text("until").and_then(|until| self.watched(&until, plan));
+            let when = section.text("when").and_then(|when| self.watched(&when, plan, metrics.as_deref()));
+            let until = section.text("until").and_then(|until| self.watched(&until, plan, metrics.as_deref()));
             let lasting = section.text("for").map_or(Duration::ZERO, |_| self.duration_up_to(section, "for", Duration::ZERO, LONGEST));
             let again = section.text("again").map(|_| self.duration_up_to(section, "again", Duration::ZERO, LONGEST));
             let severity = section.text("severity").and_then(|s| Level::ALL.into_iter().find(|level| level.word() == s.value)).unwrap_or(Level::Warn);
@@ -58,7 +68,7 @@ impl Checker<'_> {
     }
 
     /// What an alert watches, if it can be read and the plan has its place.
-    fn watched(&mut self, written: &At<&str>, plan: &ParsedPlan) -> Option<AlertCondition> {
+    fn watched(&mut self, written: &At<&str>, plan: &ParsedPlan, metrics: Option<&[String]>) -> Option<AlertCondition> {
         let condition = match parse_alert(written.value) {
             Ok(condition) => condition,
             Err(mistake) => {
@@ -67,20 +77,25 @@ impl Checker<'_> {
                 return None;
             }
         };
-        let place = condition.place();
-        let known: Vec<&str> = match &place {
-            Some(Place::Source(_)) => plan.sources.iter().map(|s| s.name.value.as_str()).collect(),
-            Some(Place::Route(_)) => plan.routes.iter().filter_map(|r| r.text("name")).map(|name| name.value).collect(),
-            Some(Place::Destination(_)) => plan.destinations.iter().map(|s| s.name.value.as_str()).collect(),
-            Some(Place::Remainder) | None => Vec::new(),
-        };
-        if let Some((what, name)) = place.as_ref().and_then(|place| match place {
-            Place::Source(name) => Some(("source", name)),
-            Place::Route(name) => Some(("route", name)),
-            Place::Destination(name) => Some(("destination", name)),
+        let places: Vec<Place> = condition
+            .place()
+            .into_iter()
+            .chain(condition.counted().into_iter().filter_map(|counted| match counted {
+                Counted::At { place, .. } => Some(place.clone()),
+                Counted::Metric(_) => None,
+            }))
+            .collect();
+        let named = places.iter().filter_map(|place| match place {
+            Place::Source(name) => Some(("source", name, plan.sources.iter().map(|s| s.name.value.as_str()).collect::<Vec<_>>())),
+            Place::Route(name) => Some(("route", name, plan.routes.iter().filter_map(|r| r.text("name")).map(|name| name.value).collect())),
+            Place::Destination(name) => Some(("destination", name, plan.destinations.iter().map(|s| s.name.value.as_str()).collect())),
             Place::Remainder => None,
-        }) && !known.contains(&name.as_str())
-        {
+        });
+        let metrics = condition.counted().into_iter().filter_map(|counted| match counted {
+            Counted::Metric(name) => metrics.map(|metrics| ("metric", name, metrics.iter().map(String::as_str).collect())),
+            Counted::At { .. } => None,
+        });
+        if let Some((what, name, known)) = named.chain(metrics).find(|(_, name, known)| !known.contains(&name.as_str())) {
             let at = written.value.find(name.as_str()).unwrap_or(0);
             let mistake = Mistake::new(at..at + name.len(), format!("there is no {what} `{name}`")).expected(format!("a {what} of this plan"));
             let mistake = self.placed(&written.at, written.value, mistake.near(name, known));
@@ -105,7 +120,7 @@ mod tests {
     use crate::{CheckedPlan, canonical};
 
     const PLAN: &str = "[source.gates]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[source.watch]\nkind = \"alerts\"\n[destination.desk]\nkind = \"discard\"\n\
-                        [[route]]\nname = \"all\"\nto = [\"desk\"]\n";
+                        [[route]]\nname = \"all\"\ndo = ['count as gates']\nto = [\"desk\"]\n";
 
     fn read(lines: &str) -> Result<CheckedPlan, Vec<crate::Report>> {
         CheckedPlan::read(&format!("{PLAN}[alert.late]\n{lines}\n"))
@@ -124,18 +139,21 @@ mod tests {
         assert_eq!((alert.severity, alert.advice.as_deref(), alert.until.is_some()), (Level::Error, Some("Call the desk."), true));
         assert!(canonical(&plan.text).unwrap().contains("when = 'oldest event at destination:desk > 10 minutes'"));
         let plain = read("when = 'ledger out of balance'").unwrap();
+        assert_eq!(read("when = 'metric gates over 1 hour < 5'").unwrap().alerts.len(), 1);
         assert_eq!((plain.alerts[0].severity, plain.alerts[0].lasting, plain.warnings.len()), (Level::Warn, Duration::ZERO, 0));
         for (lines, line, says) in [
-            ("", 11, "the alert `late` needs `when`"),
-            ("when = 'events at route:al over 5 minutes > 5'", 12, "there is no route `al`"),
-            ("when = 'source:gate silent for 5 minutes'", 12, "there is no source `gate`"),
-            ("when = 'waiting at destination:dusk > 5 GB'", 12, "there is no destination `dusk`"),
-            ("when = 'events at route:all over 5 minutes < 0'", 12, "this can never be so"),
-            ("when = 'events at route:all over 5 seconds > 0'", 12, "counted by the minute"),
-            ("when = 'ledger out of balance'\nuntil = 'ledger'", 13, "unexpected `ledger`"),
-            ("when = 'ledger out of balance'\nfor = \"soon\"", 13, "`soon` is not a time"),
-            ("when = 'ledger out of balance'\nseverity = \"grave\"", 13, "unexpected `grave`"),
-            ("when = 'ledger out of balance'\ntell = [\"ann\"]", 13, "an alert has no `tell`"),
+            ("", 12, "the alert `late` needs `when`"),
+            ("when = 'events at route:al over 5 minutes > 5'", 13, "there is no route `al`"),
+            ("when = 'source:gate silent for 5 minutes'", 13, "there is no source `gate`"),
+            ("when = 'waiting at destination:dusk > 5 GB'", 13, "there is no destination `dusk`"),
+            ("when = 'metric gats over 5 minutes > 5'", 13, "there is no metric `gats`"),
+            ("when = 'events at route:all over 5 minutes > 5 % of events at source:gats'", 13, "there is no source `gats`"),
+            ("when = 'events at route:all over 5 minutes < 0'", 13, "this can never be so"),
+            ("when = 'events at route:all over 5 seconds > 0'", 13, "counted by the minute"),
+            ("when = 'ledger out of balance'\nuntil = 'ledger'", 14, "unexpected `ledger`"),
+            ("when = 'ledger out of balance'\nfor = \"soon\"", 14, "`soon` is not a time"),
+            ("when = 'ledger out of balance'\nseverity = \"grave\"", 14, "unexpected `grave`"),
+            ("when = 'ledger out of balance'\ntell = [\"ann\"]", 14, "an alert has no `tell`"),
         ] {
             let reports = read(lines).unwrap_err();
             assert!(reports.iter().any(|r| r.line == line && r.message.contains(says)), "{lines}: {reports:?}");

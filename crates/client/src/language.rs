@@ -44,6 +44,7 @@ pub(crate) fn explain(sentence: &str, as_json: bool) -> Outcome {
         Ok(said) => {
             let canonical = rockrose_language::parse_step(sentence)
                 .map(|s| s.to_string())
+                .or_else(|_| rockrose_language::parse_alert(sentence).map(|a| a.to_string()))
                 .or_else(|_| rockrose_language::parse_condition(sentence).map(|c| c.to_string()))
                 .unwrap_or_default();
             if as_json {

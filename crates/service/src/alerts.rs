@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use rockrose_alerts::{Finding, Phase, Readings, Rules, Standing, State, Turn, find};
 use rockrose_delivery::State as DestinationState;
-use rockrose_language::{AlertCondition, Bound, Place};
+use rockrose_language::{AlertCondition, Bound, Counted, Place, VolumeUnit};
 use rockrose_ledger::{Amount, Equation, Measure, Stage};
 use rockrose_plan::{Alert, CheckedPlan};
 use rockrose_records::{AlertRecord, NewNotice, Notice, RecordsError, Side, Silence};
@@ -19,31 +19,43 @@ use crate::{App, now_ms};
 const EVERY: Duration = Duration::from_secs(1);
 /// What was counted within a minute is committed so long after it, in milliseconds.
 const SETTLE: i64 = 2_000;
+/// So many minutes are read again, for what was committed later still.
+const LATE: i64 = 3;
 /// What volumes are taken from.
 const MEASURES: &[Measure] = &[Measure::Received, Measure::Taken, Measure::Delivered, Measure::Remainder, Measure::Quarantined];
-
-/// What passes a place, or comes into quarantine there.
-type Key = (Place, bool);
 
 /// What passed the places that are watched, minute by minute, as far as it is asked for.
 #[derive(Default)]
 pub(crate) struct Volumes {
-    watched: HashMap<Key, BTreeMap<i64, Amount>>,
+    watched: HashMap<Counted, BTreeMap<i64, Amount>>,
     /// The minutes that are known, also of what did not pass in them.
     known: BTreeSet<i64>,
     first: Option<i64>,
 }
 
-/// The place that a row of the ledger counts for, and whether what came into quarantine there.
-fn key(volume: &Volume) -> Option<Key> {
+/// What is counted, whatever the unit: both are kept.
+fn counted(place: Place, quarantined: bool) -> Counted {
+    Counted::At { unit: VolumeUnit::Events, quarantined, place }
+}
+
+/// The same, for what a condition counts.
+fn key(of: &Counted) -> Counted {
+    match of {
+        Counted::At { quarantined, place, .. } => counted(place.clone(), *quarantined),
+        Counted::Metric(_) => of.clone(),
+    }
+}
+
+/// What a row of the ledger counts for.
+fn counts_for(volume: &Volume) -> Option<Counted> {
     let name = || volume.name.clone();
     match (volume.stage, volume.measure) {
-        (Stage::Source, Measure::Received) => Some((Place::Source(name()), false)),
-        (Stage::Source, Measure::Remainder) => Some((Place::Remainder, false)),
-        (Stage::Source, Measure::Quarantined) => Some((Place::Source(name()), true)),
-        (Stage::Route, Measure::Taken) => Some((Place::Route(name()), false)),
-        (Stage::Destination, Measure::Delivered) => Some((Place::Destination(name()), false)),
-        (Stage::Destination, Measure::Quarantined) => Some((Place::Destination(name()), true)),
+        (Stage::Source, Measure::Received) => Some(counted(Place::Source(name()), false)),
+        (Stage::Source, Measure::Remainder) => Some(counted(Place::Remainder, false)),
+        (Stage::Source, Measure::Quarantined) => Some(counted(Place::Source(name()), true)),
+        (Stage::Route, Measure::Taken) => Some(counted(Place::Route(name()), false)),
+        (Stage::Destination, Measure::Delivered) => Some(counted(Place::Destination(name()), false)),
+        (Stage::Destination, Measure::Quarantined) => Some(counted(Place::Destination(name()), true)),
         _ => None,
     }
 }
@@ -54,8 +66,8 @@ impl Volumes {
         let (from, to) = (from_ms.div_euclid(60_000), to_ms.div_euclid(60_000));
         let (mut watched, mut needed) = (HashSet::new(), BTreeSet::new());
         for condition in conditions {
-            let AlertCondition::Volume { quarantined, at, over, bound, .. } = condition else { continue };
-            watched.insert((at.clone(), *quarantined));
+            let AlertCondition::Volume { over, bound, .. } = condition else { continue };
+            watched.extend(condition.counted().into_iter().map(key));
             let minutes = from - over.ms() / 60_000..to;
             needed.extend(minutes.clone());
             if let Bound::Share { of, .. } = bound {
@@ -66,38 +78,53 @@ impl Volumes {
             *self = Volumes::default();
             return Ok(());
         }
-        if !watched.iter().all(|key| self.watched.contains_key(key)) {
-            self.known.clear();
-            self.watched = watched.iter().map(|key| (key.clone(), BTreeMap::new())).collect();
-        }
-        self.watched.retain(|key, minutes| {
-            minutes.retain(|minute, _| needed.contains(minute));
-            watched.contains(key)
-        });
-        self.first = spool.first_minute(0).await?;
         // What is read is only known once all of it is: a read that fails begins anew.
-        let known = std::mem::take(&mut self.known);
-        let missing = if known.is_empty() {
-            self.watched.values_mut().for_each(BTreeMap::clear);
-            needed.clone()
-        } else {
-            needed.difference(&known).copied().collect()
-        };
-        for Range { start, end } in runs(missing.into_iter()) {
-            for volume in spool.minute_volumes(start, end, MEASURES).await? {
-                if let Some(minutes) = key(&volume).and_then(|key| self.watched.get_mut(&key)) {
+        let mut known = std::mem::take(&mut self.known);
+        if !watched.iter().all(|key| self.watched.contains_key(key)) {
+            known.clear();
+        }
+        // What arrived within a minute may be committed after it: the last minutes are read again.
+        known.retain(|minute| *minute < to - LATE && needed.contains(minute));
+        self.watched.retain(|key, _| watched.contains(key));
+        for key in watched {
+            self.watched.entry(key).or_default().retain(|minute, _| known.contains(minute));
+        }
+        self.first = spool.first_minute(0).await?;
+        for Range { start, end } in runs(needed.difference(&known).copied()) {
+            for volume in spool.minute_volumes(start, end, MEASURES, self.names()).await? {
+                if let Some(minutes) = counts_for(&volume).and_then(|key| self.watched.get_mut(&key)) {
                     *minutes.entry(volume.minute).or_default() += volume.amount;
                 }
+            }
+            for (of, minutes) in &mut self.watched {
+                let Counted::Metric(metric) = of else { continue };
+                let mut counts: BTreeMap<i64, f64> = BTreeMap::new();
+                for (minute, _, added) in spool.metric_minutes(metric, start, Some(end)).await? {
+                    *counts.entry(minute).or_default() += added.count;
+                }
+                // Weights of what was sampled may be fractions.
+                minutes.extend(counts.into_iter().map(|(minute, count)| (minute, Amount { events: count.round() as i64, bytes: 0 })));
             }
         }
         self.known = needed;
         Ok(())
     }
 
-    fn sum(&self, place: &Place, quarantined: bool, minutes: Range<i64>) -> Amount {
+    /// The names of the places that are watched; of the remainder, which is counted at every source, all.
+    fn names(&self) -> Option<Vec<String>> {
+        let name = |of: &Counted| match of {
+            Counted::At { place: Place::Source(name) | Place::Route(name) | Place::Destination(name), .. } => Some(name.clone()),
+            Counted::At { place: Place::Remainder, .. } => None,
+            // It is not in the ledger.
+            Counted::Metric(_) => Some(String::new()),
+        };
+        self.watched.keys().map(name).collect()
+    }
+
+    fn sum(&self, of: &Counted, minutes: Range<i64>) -> Amount {
         let mut sum = Amount::default();
-        if let Some(of) = self.watched.get(&(place.clone(), quarantined)).filter(|_| minutes.start < minutes.end) {
-            of.range(minutes).for_each(|(_, amount)| sum += *amount);
+        if let Some(minutes_of) = self.watched.get(&key(of)).filter(|_| minutes.start < minutes.end) {
+            minutes_of.range(minutes).for_each(|(_, amount)| sum += *amount);
         }
         sum
     }
@@ -116,8 +143,8 @@ fn runs(numbers: impl Iterator<Item = i64>) -> Vec<Range<i64>> {
 }
 
 impl Readings for Volumes {
-    fn volume(&self, place: &Place, quarantined: bool, minutes: Range<i64>) -> Amount {
-        self.sum(place, quarantined, minutes)
+    fn volume(&self, counted: &Counted, minutes: Range<i64>) -> Amount {
+        self.sum(counted, minutes)
     }
 
     fn first_minute(&self) -> Option<i64> {
@@ -146,8 +173,8 @@ struct Moment<'a> {
 }
 
 impl Readings for Moment<'_> {
-    fn volume(&self, place: &Place, quarantined: bool, minutes: Range<i64>) -> Amount {
-        self.volumes.sum(place, quarantined, minutes)
+    fn volume(&self, counted: &Counted, minutes: Range<i64>) -> Amount {
+        self.volumes.sum(counted, minutes)
     }
 
     fn first_minute(&self) -> Option<i64> {
@@ -179,6 +206,8 @@ struct Book {
     volumes: Volumes,
     /// Since when a source is in the plan, as far as this service knows.
     sources: HashMap<String, i64>,
+    /// Of which revision and minute the volumes are known.
+    known: Option<(i64, i64)>,
     /// In which minute it was looked whether the ledger balances, and whether it did.
     balance: Option<(i64, bool)>,
 }
@@ -269,14 +298,14 @@ impl Book {
         self.silences.get(name).is_some_and(|silence| silence.until_ms > now)
     }
 
-    /// When something was last heard from each source; from one of which nothing was, when it came into the plan.
-    fn heard(&mut self, app: &App, plan: &CheckedPlan, now: i64) -> HashMap<String, i64> {
+    /// When something was last heard from the sources of which that is watched; from one of which nothing was, when it came into the plan.
+    fn heard(&mut self, app: &App, plan: &CheckedPlan, watched: &[&AlertCondition], now: i64) -> HashMap<String, i64> {
         self.sources.retain(|name, _| plan.sources.iter().any(|s| s.name == *name));
-        let heard = plan.sources.iter().map(|source| {
-            let begun = *self.sources.entry(source.name.clone()).or_insert(now);
-            (source.name.clone(), app.sources.monitor(&source.name).get().last_event_ms.unwrap_or(begun))
+        plan.sources.iter().for_each(|source| {
+            self.sources.entry(source.name.clone()).or_insert(now);
         });
-        heard.collect()
+        let silent = watched.iter().filter_map(|condition| if let AlertCondition::Silent { source, .. } = condition { Some(source) } else { None });
+        silent.filter_map(|name| Some((name.clone(), app.sources.monitor(name).get().last_event_ms.or_else(|| self.sources.get(name).copied())?))).collect()
     }
 
     async fn look(&mut self, app: &App) -> anyhow::Result<()> {
@@ -285,22 +314,32 @@ impl Book {
         let now = now_ms();
         self.read(app).await?;
         let watched = conditions(plan);
-        let heard = self.heard(app, plan, now);
+        let heard = self.heard(app, plan, &watched, now);
         if watched.is_empty() && self.stand.is_empty() {
             return Ok(());
         }
-        self.volumes.know(&app.spool, &watched, now - SETTLE, now - SETTLE).await?;
+        let known = Some((running.revision, (now - SETTLE).div_euclid(60_000)));
+        if self.known != known {
+            self.volumes.know(&app.spool, &watched, now - SETTLE, now - SETTLE).await?;
+            self.known = known;
+        }
         if watched.contains(&&AlertCondition::Unbalanced) && self.balance.is_none_or(|(minute, _)| minute != now.div_euclid(60_000)) {
             self.balance = Some((now.div_euclid(60_000), app.spool.balance().await?.iter().all(Equation::holds)));
         }
         let waiting = app.spool.waiting();
-        let standing = plan.destinations.iter().map(|d| {
-            let (health, is_paused) = (app.engine.health(&d.name), app.engine.paused(Side::Destination, &d.name).is_some());
+        let destinations = watched.iter().filter_map(|condition| match condition {
+            AlertCondition::Failing { destination, .. } | AlertCondition::Oldest { destination, .. } | AlertCondition::Waiting { destination, .. } => {
+                Some(destination)
+            }
+            _ => None,
+        });
+        let standing = destinations.map(|name| {
+            let (health, is_paused) = (app.engine.health(name), app.engine.paused(Side::Destination, name).is_some());
             let is = |state| health.as_ref().is_none_or(|health| health.state == state) && !is_paused;
             let failing_ms = health.as_ref().filter(|_| is(DestinationState::Failing)).map(|health| health.since_ms);
-            let waits = waiting.get(&d.name).copied().unwrap_or_default();
+            let waits = waiting.get(name).copied().unwrap_or_default();
             let is_untried = is(DestinationState::Idle) && waits.amount.events > 0;
-            (d.name.clone(), Standing { failing_ms, is_untried, waiting: waits.amount, oldest_ms: waits.oldest_ms })
+            (name.clone(), Standing { failing_ms, is_untried, waiting: waits.amount, oldest_ms: waits.oldest_ms })
         });
         let moment = Moment { volumes: &self.volumes, heard, standing: standing.collect(), is_balanced: self.balance.map(|(_, balanced)| balanced) };
         // Volumes are of minutes that have settled.
@@ -463,5 +502,41 @@ mod tests {
         assert_eq!(event["message"], "desk-late is over: nothing waits");
         assert_eq!((&event["time"], &event["since"]), (&"1970-01-01T00:01:00Z".into(), &"1970-01-01T00:00:01Z".into()));
         assert_eq!((&event["severity"], &event["advice"], &event["number"]), (&"error".into(), &"call".into(), &4.into()));
+    }
+
+    #[tokio::test]
+    async fn what_is_committed_late_is_counted_once() {
+        use rockrose_ledger::{Account, Posting};
+        use rockrose_spool::Arrival;
+        let folder = tempfile::tempdir().unwrap();
+        let spool = Spool::open(&folder.path().join("spool.db")).unwrap();
+        let arrives = async |minute: i64, name: &str, measure: Measure, events: i64| {
+            let account = Account { stage: Stage::Source, name: name.to_owned(), via: String::new(), position: 0, sentence: String::new(), measure };
+            let posting = Posting { account, amount: Amount { events, bytes: 10 * events } };
+            let arrival = Arrival { source: name.to_owned(), arrived_ms: minute * 60_000 + 5, postings: vec![posting], ..Arrival::default() };
+            spool.store(arrival).await.unwrap();
+        };
+        let conditions =
+            ["events at source:quays over 5 minutes > 1", "events at remainder over 5 minutes > 1"].map(|text| rockrose_language::parse_alert(text).unwrap());
+        let (of_source, all) = (vec![&conditions[0]], conditions.iter().collect::<Vec<_>>());
+        let quays = counted(Place::Source("quays".into()), false);
+        let mut volumes = Volumes::default();
+        let known = async |volumes: &mut Volumes, conditions: &[&AlertCondition], minute: i64| {
+            volumes.know(&spool, conditions, minute * 60_000, minute * 60_000).await.unwrap();
+            volumes.sum(&quays, minute - 5..minute).events
+        };
+        arrives(100, "quays", Measure::Received, 3).await;
+        arrives(100, "gates", Measure::Received, 50).await;
+        assert_eq!(known(&mut volumes, &of_source, 101).await, 3);
+        arrives(100, "quays", Measure::Received, 4).await;
+        assert_eq!(known(&mut volumes, &of_source, 102).await, 7, "what came late is counted, and what was known is not counted again");
+        arrives(99, "quays", Measure::Remainder, 2).await;
+        assert_eq!(
+            (known(&mut volumes, &all, 102).await, volumes.sum(&counted(Place::Remainder, false), 97..102).events),
+            (7, 2),
+            "another place is watched from now on"
+        );
+        assert_eq!((known(&mut volumes, &all, 106).await, volumes.first), (0, Some(99)), "minute 100 is over five minutes ago");
+        tokio::task::spawn_blocking(move || spool.close()).await.unwrap();
     }
 }

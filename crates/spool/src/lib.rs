@@ -230,9 +230,10 @@ impl Spool {
         self.read(move |c| reader::volumes(c, since, until)).await
     }
 
-    /// The amounts of these measures, minute by minute, from minute `since` (inclusive) to `until` (exclusive), minutes since 1970. A place may have several of a minute, which add up.
-    pub async fn minute_volumes(&self, since: i64, until: i64, measures: &'static [Measure]) -> Result<Vec<Volume>, SpoolError> {
-        self.read(move |c| reader::minute_volumes(c, since, until, measures)).await
+    /// The amounts of these measures, minute by minute, from minute `since` (inclusive) to `until` (exclusive), minutes since 1970; `names`: only at places of these names.
+    /// A place may have several of a minute, which add up.
+    pub async fn minute_volumes(&self, since: i64, until: i64, measures: &'static [Measure], names: Option<Vec<String>>) -> Result<Vec<Volume>, SpoolError> {
+        self.read(move |c| reader::minute_volumes(c, since, until, measures, names.as_deref())).await
     }
 
     /// How many commits were made since the start. While it stands still, the ledger does.
@@ -283,10 +284,10 @@ impl Spool {
         self.read(metrics::totals).await
     }
 
-    /// One metric by minute, from minute `since` (since 1970) on.
-    pub async fn metric_minutes(&self, metric: &str, since: i64) -> Result<Vec<(i64, Series, Added)>, SpoolError> {
+    /// One metric by minute, from minute `since` (since 1970) on, to before minute `until`.
+    pub async fn metric_minutes(&self, metric: &str, since: i64, until: Option<i64>) -> Result<Vec<(i64, Series, Added)>, SpoolError> {
         let metric = metric.to_owned();
-        self.read(move |c| metrics::minutes(c, &metric, since)).await
+        self.read(move |c| metrics::minutes(c, &metric, since, until)).await
     }
 
     /// Whether the file can be read and the writer is alive.

@@ -83,10 +83,10 @@ pub(crate) fn totals(c: &mut SqliteConnection) -> Result<BTreeMap<Series, Added>
     Ok(rows.into_iter().filter_map(one).collect())
 }
 
-pub(crate) fn minutes(c: &mut SqliteConnection, metric: &str, since: i64) -> Result<Vec<(i64, Series, Added)>, SpoolError> {
+pub(crate) fn minutes(c: &mut SqliteConnection, metric: &str, since: i64, until: Option<i64>) -> Result<Vec<(i64, Series, Added)>, SpoolError> {
     use metric_minute::dsl as m;
     let rows: Vec<(i64, String, f64, String)> = metric_minute::table
-        .filter(m::metric.eq(metric).and(m::minute.ge(since)))
+        .filter(m::metric.eq(metric).and(m::minute.ge(since)).and(m::minute.lt(until.unwrap_or(i64::MAX))))
         .order((m::minute, m::labels))
         .select((m::minute, m::labels, m::count, m::content))
         .load(c)?;

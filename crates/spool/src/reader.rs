@@ -129,7 +129,7 @@ pub(crate) fn delivered_since(c: &mut SqliteConnection, minute: i64) -> Result<B
 pub(crate) fn volumes(c: &mut SqliteConnection, since: i64, until: i64) -> Result<BTreeMap<(Stage, String), Amount>, SpoolError> {
     let counted = [(Stage::Source, Measure::Received), (Stage::Route, Measure::Taken), (Stage::Destination, Measure::Delivered)];
     let mut sums: BTreeMap<(Stage, String), Amount> = BTreeMap::new();
-    for Volume { stage, name, measure, amount, .. } in minute_volumes(c, since, until, &counted.map(|(_, measure)| measure))? {
+    for Volume { stage, name, measure, amount, .. } in minute_volumes(c, since, until, &counted.map(|(_, measure)| measure), None)? {
         if counted.contains(&(stage, measure)) {
             *sums.entry((stage, name)).or_default() += amount;
         }
@@ -137,13 +137,21 @@ pub(crate) fn volumes(c: &mut SqliteConnection, since: i64, until: i64) -> Resul
     Ok(sums)
 }
 
-/// The rows of these measures from minute `since` to before minute `until`.
-pub(crate) fn minute_volumes(c: &mut SqliteConnection, since: i64, until: i64, measures: &[Measure]) -> Result<Vec<Volume>, SpoolError> {
+/// The rows of these measures from minute `since` to before minute `until`; `names`: only at places of these names.
+pub(crate) fn minute_volumes(
+    c: &mut SqliteConnection,
+    since: i64,
+    until: i64,
+    measures: &[Measure],
+    names: Option<&[String]>,
+) -> Result<Vec<Volume>, SpoolError> {
     use ledger_minute::dsl as l;
-    let rows: Vec<(i64, String, String, String, i64, i64)> = ledger_minute::table
-        .filter(l::minute.ge(since).and(l::minute.lt(until)).and(l::measure.eq_any(measures.iter().map(|measure| measure.word()))))
-        .select((l::minute, l::place, l::name, l::measure, l::events, l::bytes))
-        .load(c)?;
+    let wanted = l::minute.ge(since).and(l::minute.lt(until)).and(l::measure.eq_any(measures.iter().map(|measure| measure.word())));
+    let mut query = ledger_minute::table.filter(wanted).select((l::minute, l::place, l::name, l::measure, l::events, l::bytes)).into_boxed();
+    if let Some(names) = names {
+        query = query.filter(l::name.eq_any(names));
+    }
+    let rows: Vec<(i64, String, String, String, i64, i64)> = query.load(c)?;
     let volume = |(minute, place, name, measure, events, bytes): (i64, String, String, String, i64, i64)| {
         Some(Volume { minute, stage: Stage::read(&place)?, name, measure: Measure::read(&measure)?, amount: Amount { events, bytes } })
     };

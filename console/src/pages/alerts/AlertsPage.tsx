@@ -36,7 +36,7 @@ function Row({ alert, children }: { alert: AlertState; children: ReactNode }) {
   const tried = useTryAlert(alert);
   const past = tried.data;
   // Only volumes are kept of the past.
-  const isVolume = /^(events|bytes) /.test(alert.when);
+  const isVolume = /^(events|bytes|metric) /.test(alert.when);
   const width = past === undefined ? 1 : past.to_ms - past.from_ms;
   return (
     <div className="text-sm">

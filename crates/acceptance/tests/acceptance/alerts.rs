@@ -12,7 +12,7 @@ fn plan(source: u16, desk: u16, folder: &std::path::Path, alerts: &str) -> Strin
     format!(
         "[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[source.watch]\nkind = \"alerts\"\n\
          [destination.desk]\nkind = \"http\"\nendpoints = [\"http://127.0.0.1:{desk}/in\"]\n[destination.told]\nkind = \"file\"\npath = \"{}\"\n\
-         [[route]]\nname = \"gates\"\nfrom = [\"quays\"]\nto = [\"desk\"]\n[[route]]\nname = \"tell\"\nfrom = [\"watch\"]\nwhen = 'severity >= error'\nto = [\"told\"]\n{alerts}",
+         [[route]]\nname = \"gates\"\nfrom = [\"quays\"]\ndo = ['count as refused when severity >= error']\nto = [\"desk\"]\n[[route]]\nname = \"tell\"\nfrom = [\"watch\"]\nwhen = 'severity >= error'\nto = [\"told\"]\n{alerts}",
         folder.join("told.jsonl").display()
     )
 }
@@ -84,7 +84,11 @@ fn with_a_past(node: &Node) {
         )
     };
     let last = "SELECT 0 UNION ALL SELECT n + 1 FROM back WHERE n < 9";
+    let refused = "WITH RECURSIVE back(n) AS (SELECT 0 UNION ALL SELECT n + 1 FROM back WHERE n < 9) INSERT INTO metric_minute (minute, metric, labels, count, content) \
+                   SELECT unixepoch() / 60 - n, 'refused', '[]', 30.0, '' FROM back";
     for statement in [
+        refused.to_owned(),
+        row(last, "route", "gates", "taken", 50),
         row("SELECT 10200", "source", "quays", "received", 1),
         row(last, "source", "quays", "received", 600),
         row(last, "source", "quays", "quarantined", 3),
@@ -109,24 +113,26 @@ async fn volumes_are_watched_tried_on_the_past_and_silenced() {
         alert("unreadable", "bytes quarantined at source:quays over 2 minutes > 1 KB"),
         alert("few", "events at source:quays over 5 minutes < 1"),
         alert("unlike", "events at source:quays over 5 minutes > 300 % of yesterday"),
+        alert("shares", "metric refused over 5 minutes > 50 % of events at route:gates"),
         alert("quiet", "source:quays silent for 1 hour"),
         alert("piled", "waiting at destination:desk > 0 B").replace("> 0 B", "> 100 events"),
     ];
     let apply = |of: &[String]| node.apply(&plan(source, desk, node.folder.path(), &of.concat()));
     // What is silenced is not told while it is so.
-    apply(&alerts[5..]);
+    apply(&alerts[6..]);
     until("it is there", async || (stands(&node, "piled").await["phase"] == "quiet").then_some(())).await;
     apply(&alerts);
     let silence = node.json(&["alert", "silence", "much", "--minutes", "5"]);
     assert_eq!(silence["who"], "admin");
     until("all are looked at", async || stands(&node, "quiet").await["says"].is_string().then_some(())).await;
-    let expected = [("unreadable", "quiet"), ("few", "quiet"), ("unlike", "on"), ("quiet", "quiet"), ("piled", "quiet"), ("much", "on")];
+    let expected = [("unreadable", "quiet"), ("few", "quiet"), ("unlike", "on"), ("shares", "on"), ("quiet", "quiet"), ("piled", "quiet"), ("much", "on")];
     until("each stands as it should", async || {
         let all = node.get("/api/v1/alerts").await;
         let phase = |name: &str| all["alerts"].as_array().unwrap().iter().find(|a| a["name"] == name).unwrap()["phase"].clone();
         expected.iter().all(|(name, is)| phase(name) == *is).then_some(())
     })
     .await;
+    assert_eq!(stands(&node, "shares").await["says"], "150 events counted as refused in 5 minutes, against 250 events at route:gates");
     assert_eq!(stands(&node, "unlike").await["says"], "3000 events at source:quays in 5 minutes, against 0 events yesterday");
     let silenced = stands(&node, "much").await;
     let told = || lines(&node.path("told.jsonl")).iter().map(|t| t["alert"].as_str().unwrap().to_owned()).collect::<Vec<_>>();
@@ -137,11 +143,13 @@ async fn volumes_are_watched_tried_on_the_past_and_silenced() {
     assert!(node.client(&["alert", "silence", "much", "--end"]).status.success());
     until("when the silence is over, it is told", async || told().contains(&"much".to_owned()).then_some(())).await;
 
-    // The same sentences, tried on the past.
+    // The same sentences, tried on the past: an hour and a half ago, and now.
     let past = node.json(&["alert", "try", "events at route:gates over 1 minute > 40", "--minutes", "240"]);
     let stretch = &past["stretches"][0];
     let minutes = (stretch["until_ms"].as_i64().unwrap() - stretch["from_ms"].as_i64().unwrap()) / 60_000;
-    assert_eq!((past["stretches"].as_array().unwrap().len(), minutes, &stretch["says"]), (1, 10, &json!("50 events at route:gates in 1 minute")), "{past}");
+    assert_eq!((past["stretches"].as_array().unwrap().len(), minutes, &stretch["says"]), (2, 10, &json!("50 events at route:gates in 1 minute")), "{past}");
+    let shares = node.json(&["alert", "try", "metric refused over 1 minute > 50 % of events at route:gates", "--minutes", "60"]);
+    assert_eq!(shares["stretches"].as_array().unwrap().len(), 1, "{shares}");
     let printed = text(&node.client(&["alert", "try", "much", "--minutes", "60"]).stdout);
     assert!(printed.contains("it would have been on 1 time in the last"), "{printed}");
     for (wrong, says) in [

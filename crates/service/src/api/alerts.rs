@@ -135,7 +135,11 @@ pub(crate) async fn try_alert(State(app): State<Arc<App>>, Body(given): Body<Ale
         let told = |mistake: Mistake| bad(Report::new(text, &mistake).render("the sentence"));
         let condition = parse_alert(text).map_err(told)?;
         let is_kept = matches!(condition, AlertCondition::Volume { .. });
-        if is_kept { Ok(condition) } else { Err(bad("of the past only volumes are kept, by the minute: `events at …` and `bytes at …`".to_owned())) }
+        if is_kept {
+            Ok(condition)
+        } else {
+            Err(bad("of the past only volumes are kept, by the minute: `events at …`, `bytes at …` and `metric …`".to_owned()))
+        }
     };
     let when = read(&given.when)?;
     let until = given.until.as_deref().map(read).transpose()?;
