@@ -14,12 +14,21 @@ pub trait Readings {
     fn volume(&self, counted: &Counted, minutes: Range<i64>) -> Amount;
     /// The minute with which the ledger begins; nothing, if nothing was counted yet.
     fn first_minute(&self) -> Option<i64>;
-    /// When something was last heard from a source, milliseconds since 1970; nothing, if that is not known.
-    fn heard_ms(&self, source: &str) -> Option<i64>;
+    /// What was heard from a source; nothing, if the plan has none of this name.
+    fn heard(&self, source: &str) -> Option<Heard>;
     /// What is known of a destination; nothing, if the plan has none of this name.
     fn standing(&self, destination: &str) -> Option<Standing>;
     /// Whether the ledger balances; nothing, if it was not looked at.
     fn is_balanced(&self) -> Option<bool>;
+}
+
+/// What was heard from a source.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Heard {
+    /// Something, at last at this time, milliseconds since 1970.
+    At(i64),
+    /// Nothing, since one listens: from this time on, milliseconds since 1970.
+    NothingSince(i64),
 }
 
 /// What is known of a destination.
@@ -83,7 +92,13 @@ pub fn find(condition: &AlertCondition, readings: &impl Readings, now_ms: i64) -
             }
         }
         AlertCondition::Silent { source, time } => {
-            let silent = now_ms - readings.heard_ms(source)?;
+            let heard = readings.heard(source)?;
+            let (Heard::At(since) | Heard::NothingSince(since)) = heard;
+            let silent = now_ms - since;
+            // It may have been silent long before one began to listen.
+            if matches!(heard, Heard::NothingSince(_)) && silent < time.ms() {
+                return None;
+            }
             finding(silent >= time.ms(), format!("nothing was heard from {} for {}", Place::Source(source.clone()), span(silent)))
         }
         AlertCondition::Failing { destination, time } => {
@@ -183,8 +198,12 @@ mod tests {
             Amount { events, bytes: events * 100 }
         }
 
-        fn heard_ms(&self, source: &str) -> Option<i64> {
-            (source == "kiosks").then_some(20_000 * MINUTE_MS)
+        fn heard(&self, source: &str) -> Option<Heard> {
+            match source {
+                "kiosks" => Some(Heard::At(20_000 * MINUTE_MS)),
+                "quays" => Some(Heard::NothingSince(20_000 * MINUTE_MS)),
+                _ => None,
+            }
         }
 
         fn standing(&self, destination: &str) -> Option<Standing> {
@@ -230,6 +249,7 @@ mod tests {
         assert_eq!(found("metric refused over 5 minutes > 30 % of events at route:web").map(|f| f.0), Some(false));
         assert_eq!(found("source:kiosks silent for 3 minutes"), is(true, "nothing was heard from source:kiosks for 3 minutes"));
         assert_eq!(found("source:kiosks silent for 4 minutes").map(|f| f.0), Some(false));
+        assert_eq!((found("source:quays silent for 4 minutes"), found("source:quays silent for 3 minutes").map(|f| f.0)), (None, Some(true)));
         assert_eq!(found("source:gates silent for 4 minutes"), None);
         assert_eq!(found("destination:desk failing for 3 minutes"), is(true, "destination:desk has accepted nothing for 3 minutes"));
         assert_eq!(found("destination:vault failing for 3 minutes"), is(false, "destination:vault is not failing"));

@@ -160,7 +160,7 @@ mod tests {
     use rockrose_ledger::Amount;
 
     use super::*;
-    use crate::Standing;
+    use crate::{Heard, Standing};
 
     #[test]
     fn an_alert_rises_is_told_once_or_again_and_is_over() {
@@ -212,7 +212,7 @@ mod tests {
             Amount { events: minutes.filter(|minute| (100..110).contains(minute)).count() as i64 * 10, bytes: 0 }
         }
 
-        fn heard_ms(&self, _: &str) -> Option<i64> {
+        fn heard(&self, _: &str) -> Option<Heard> {
             None
         }
 

@@ -83,13 +83,14 @@ impl Records {
         self.with(|c| Ok(alert::table.order(alert::name).load(c)?))
     }
 
-    /// Keeps how alerts stand, and what is to be told of them, at once.
-    pub fn turn_alerts(&self, stand: &[AlertRecord], told: &[NewNotice]) -> Result<(), RecordsError> {
+    /// Keeps how alerts stand and what is to be told of them, and forgets those that are not watched any more, all at once.
+    pub fn turn_alerts(&self, stand: &[AlertRecord], told: &[NewNotice], gone: &[String]) -> Result<(), RecordsError> {
         self.with(|c| {
             c.transaction(|c| {
                 for record in stand {
                     diesel::insert_into(alert::table).values(record.clone()).on_conflict(alert::name).do_update().set(record.clone()).execute(c)?;
                 }
+                diesel::delete(alert::table.filter(alert::name.eq_any(gone))).execute(c)?;
                 for one in told {
                     diesel::insert_into(notice::table).values(one.clone()).execute(c)?;
                 }
@@ -99,14 +100,6 @@ impl Records {
                 }
                 Ok(())
             })
-        })
-    }
-
-    /// Forgets how alerts stood that the plan does not have any more.
-    pub fn forget_alerts(&self, names: &[String]) -> Result<(), RecordsError> {
-        self.with(|c| {
-            diesel::delete(alert::table.filter(alert::name.eq_any(names))).execute(c)?;
-            Ok(())
         })
     }
 

@@ -204,8 +204,8 @@ fn alerts_turn_and_are_told_at_once_and_silences_end() {
         since_ms: 5,
     };
     assert_eq!(records.last_notice().unwrap(), 0);
-    records.turn_alerts(&[late("on")], &[notice("began"), notice("again")]).unwrap();
-    records.turn_alerts(&[late("quiet")], &[notice("over")]).unwrap();
+    records.turn_alerts(&[late("on")], &[notice("began"), notice("again")], &[]).unwrap();
+    records.turn_alerts(&[late("quiet")], &[notice("over")], &[]).unwrap();
     drop(records);
     let records = Records::open(dir.path()).unwrap();
     assert_eq!(records.alerts().unwrap(), [late("quiet")], "nobody has acknowledged what is over");
@@ -217,6 +217,6 @@ fn alerts_turn_and_are_told_at_once_and_silences_end() {
     records.silence_alert("late", 200, "bo").unwrap();
     assert_eq!(records.silences(150).unwrap(), [Silence { alert: "late".into(), until_ms: 200, who: "bo".into() }]);
     assert!(records.silences(200).unwrap().is_empty() && records.end_silence("late").unwrap() && !records.end_silence("late").unwrap());
-    records.forget_alerts(&["late".to_owned()]).unwrap();
+    records.turn_alerts(&[], &[], &["late".to_owned()]).unwrap();
     assert!(records.alerts().unwrap().is_empty());
 }

@@ -5,7 +5,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use std::time::Duration;
 
-use rockrose_alerts::{Finding, Phase, Readings, Rules, Standing, State, Turn, find};
+use rockrose_alerts::{Finding, Heard, Phase, Readings, Rules, Standing, State, Turn, find};
 use rockrose_delivery::State as DestinationState;
 use rockrose_language::{AlertCondition, Bound, Counted, Place, VolumeUnit};
 use rockrose_ledger::{Amount, Equation, Measure, Stage};
@@ -151,7 +151,7 @@ impl Readings for Volumes {
         self.first
     }
 
-    fn heard_ms(&self, _: &str) -> Option<i64> {
+    fn heard(&self, _: &str) -> Option<Heard> {
         None
     }
 
@@ -167,7 +167,7 @@ impl Readings for Volumes {
 /// What is known at one moment.
 struct Moment<'a> {
     volumes: &'a Volumes,
-    heard: HashMap<String, i64>,
+    heard: HashMap<String, Heard>,
     standing: HashMap<String, Standing>,
     is_balanced: Option<bool>,
 }
@@ -181,7 +181,7 @@ impl Readings for Moment<'_> {
         self.volumes.first
     }
 
-    fn heard_ms(&self, source: &str) -> Option<i64> {
+    fn heard(&self, source: &str) -> Option<Heard> {
         self.heard.get(source).copied()
     }
 
@@ -298,14 +298,18 @@ impl Book {
         self.silences.get(name).is_some_and(|silence| silence.until_ms > now)
     }
 
-    /// When something was last heard from the sources of which that is watched; from one of which nothing was, when it came into the plan.
-    fn heard(&mut self, app: &App, plan: &CheckedPlan, watched: &[&AlertCondition], now: i64) -> HashMap<String, i64> {
+    /// What was heard from the sources of which that is watched.
+    fn heard(&mut self, app: &App, plan: &CheckedPlan, watched: &[&AlertCondition], now: i64) -> HashMap<String, Heard> {
         self.sources.retain(|name, _| plan.sources.iter().any(|s| s.name == *name));
         plan.sources.iter().for_each(|source| {
             self.sources.entry(source.name.clone()).or_insert(now);
         });
         let silent = watched.iter().filter_map(|condition| if let AlertCondition::Silent { source, .. } = condition { Some(source) } else { None });
-        silent.filter_map(|name| Some((name.clone(), app.sources.monitor(name).get().last_event_ms.or_else(|| self.sources.get(name).copied())?))).collect()
+        let heard = |name: &String| {
+            let last = app.sources.monitor(name).get().last_event_ms.map(Heard::At);
+            Some((name.clone(), last.or_else(|| self.sources.get(name).copied().map(Heard::NothingSince))?))
+        };
+        silent.filter_map(heard).collect()
     }
 
     async fn look(&mut self, app: &App) -> anyhow::Result<()> {
@@ -372,7 +376,7 @@ impl Book {
                 tracing::info!(alert = notice.alert, turn = notice.turn, says = notice.says, "alert");
             }
             let forgotten = gone.clone();
-            app.records(move |r| r.turn_alerts(&news, &told).and_then(|()| r.forget_alerts(&forgotten))).await?;
+            app.records(move |r| r.turn_alerts(&news, &told, &forgotten)).await?;
         }
         gone.iter().for_each(|name| drop(self.stand.remove(name)));
         self.stand.extend(changed.into_iter().map(|record| (record.name.clone(), record)));
@@ -412,7 +416,7 @@ impl Alerts {
         if record.acknowledged_by.is_none() {
             let record = AlertRecord { acknowledged_by: Some(who.to_owned()), ..record.clone() };
             let kept = record.clone();
-            app.records(move |r| r.turn_alerts(&[kept], &[])).await.map_err(NotOn::Records)?;
+            app.records(move |r| r.turn_alerts(&[kept], &[], &[])).await.map_err(NotOn::Records)?;
             book.stand.insert(record.name.clone(), record);
         }
         Ok(())

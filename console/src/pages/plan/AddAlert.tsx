@@ -14,7 +14,9 @@ export function AddAlert() {
   const navigate = useNavigate();
   const [open, setOpen] = useState(false);
   const [wrong, setWrong] = useState("");
-  const parts = outline?.parts ?? [];
+  // What can be watched is known with the plan.
+  if (outline === undefined) return null;
+  const parts = outline.parts;
   // What alerts tell comes by a source as well, and is silent as long as all is well.
   const named = (kind: string) => parts.filter((p) => p.kind !== "alerts").map((p) => partOf(p.part)).filter((p) => p.kind === kind).map((p) => p.name);
   const kinds = [
