@@ -14,12 +14,18 @@ pub trait Readings {
     fn volume(&self, counted: &Counted, minutes: Range<i64>) -> Amount;
     /// The minute with which the ledger begins; nothing, if nothing was counted yet.
     fn first_minute(&self) -> Option<i64>;
-    /// What was heard from a source; nothing, if the plan has none of this name.
-    fn heard(&self, source: &str) -> Option<Heard>;
-    /// What is known of a destination; nothing, if the plan has none of this name.
-    fn standing(&self, destination: &str) -> Option<Standing>;
+    /// What was heard from a source; nothing, if that is not known, as of the past.
+    fn heard(&self, _source: &str) -> Option<Heard> {
+        None
+    }
+    /// How a destination stands; nothing, if that is not known.
+    fn standing(&self, _destination: &str) -> Option<Standing> {
+        None
+    }
     /// Whether the ledger balances; nothing, if it was not looked at.
-    fn is_balanced(&self) -> Option<bool>;
+    fn is_balanced(&self) -> Option<bool> {
+        None
+    }
 }
 
 /// What was heard from a source.

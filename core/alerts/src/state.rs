@@ -160,7 +160,6 @@ mod tests {
     use rockrose_ledger::Amount;
 
     use super::*;
-    use crate::{Heard, Standing};
 
     #[test]
     fn an_alert_rises_is_told_once_or_again_and_is_over() {
@@ -210,18 +209,6 @@ mod tests {
 
         fn volume(&self, _: &Counted, minutes: Range<i64>) -> Amount {
             Amount { events: minutes.filter(|minute| (100..110).contains(minute)).count() as i64 * 10, bytes: 0 }
-        }
-
-        fn heard(&self, _: &str) -> Option<Heard> {
-            None
-        }
-
-        fn standing(&self, _: &str) -> Option<Standing> {
-            None
-        }
-
-        fn is_balanced(&self) -> Option<bool> {
-            None
         }
     }
 

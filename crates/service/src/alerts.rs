@@ -150,18 +150,6 @@ impl Readings for Volumes {
     fn first_minute(&self) -> Option<i64> {
         self.first
     }
-
-    fn heard(&self, _: &str) -> Option<Heard> {
-        None
-    }
-
-    fn standing(&self, _: &str) -> Option<Standing> {
-        None
-    }
-
-    fn is_balanced(&self) -> Option<bool> {
-        None
-    }
 }
 
 /// What is known at one moment.
