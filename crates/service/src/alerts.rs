@@ -120,14 +120,6 @@ impl Volumes {
         };
         self.watched.keys().map(name).collect()
     }
-
-    fn sum(&self, of: &Counted, minutes: Range<i64>) -> Amount {
-        let mut sum = Amount::default();
-        if let Some(minutes_of) = self.watched.get(&key(of)).filter(|_| minutes.start < minutes.end) {
-            minutes_of.range(minutes).for_each(|(_, amount)| sum += *amount);
-        }
-        sum
-    }
 }
 
 /// Rising numbers as ranges of neighbours.
@@ -144,7 +136,11 @@ fn runs(numbers: impl Iterator<Item = i64>) -> Vec<Range<i64>> {
 
 impl Readings for Volumes {
     fn volume(&self, counted: &Counted, minutes: Range<i64>) -> Amount {
-        self.sum(counted, minutes)
+        let mut sum = Amount::default();
+        if let Some(of) = self.watched.get(&key(counted)).filter(|_| minutes.start < minutes.end) {
+            of.range(minutes).for_each(|(_, amount)| sum += *amount);
+        }
+        sum
     }
 
     fn first_minute(&self) -> Option<i64> {
@@ -162,11 +158,11 @@ struct Moment<'a> {
 
 impl Readings for Moment<'_> {
     fn volume(&self, counted: &Counted, minutes: Range<i64>) -> Amount {
-        self.volumes.sum(counted, minutes)
+        self.volumes.volume(counted, minutes)
     }
 
     fn first_minute(&self) -> Option<i64> {
-        self.volumes.first
+        self.volumes.first_minute()
     }
 
     fn heard(&self, source: &str) -> Option<Heard> {
@@ -515,7 +511,7 @@ mod tests {
         let mut volumes = Volumes::default();
         let known = async |volumes: &mut Volumes, conditions: &[&AlertCondition], minute: i64| {
             volumes.know(&spool, conditions, minute * 60_000, minute * 60_000).await.unwrap();
-            volumes.sum(&quays, minute - 5..minute).events
+            volumes.volume(&quays, minute - 5..minute).events
         };
         arrives(100, "quays", Measure::Received, 3).await;
         arrives(100, "gates", Measure::Received, 50).await;
@@ -524,7 +520,7 @@ mod tests {
         assert_eq!(known(&mut volumes, &of_source, 102).await, 7, "what came late is counted, and what was known is not counted again");
         arrives(99, "quays", Measure::Remainder, 2).await;
         assert_eq!(
-            (known(&mut volumes, &all, 102).await, volumes.sum(&counted(Place::Remainder, false), 97..102).events),
+            (known(&mut volumes, &all, 102).await, volumes.volume(&counted(Place::Remainder, false), 97..102).events),
             (7, 2),
             "another place is watched from now on"
         );

@@ -21,8 +21,9 @@ function Chosen({ label, all, chosen, every, onChange }: { label: string; all: s
   if (onChange === null) return <span>{chosen.length === 0 ? every : chosen.join(", ")}</span>;
   // Of very many, those that are chosen and the first ones that are looked for.
   const many = all.length > LISTED;
-  const shown = many ? [...chosen, ...all.filter((name) => !chosen.includes(name) && name.includes(wanted.trim())).slice(0, LISTED)] : all;
-  const more = many ? all.filter((name) => !chosen.includes(name) && name.includes(wanted.trim())).length - LISTED : 0;
+  const found = many ? all.filter((name) => !chosen.includes(name) && name.includes(wanted.trim())) : [];
+  const shown = many ? [...chosen, ...found.slice(0, LISTED)] : all;
+  const more = found.length - LISTED;
   return (
     <span role="group" aria-label={label} className="flex flex-wrap items-baseline gap-1.5">
       {many && <input value={wanted} onChange={(e) => setWanted(e.target.value)} placeholder="find by name" aria-label={`Find ${label.toLowerCase()}`} className={`${FIELD} w-36 text-xs`} />}
