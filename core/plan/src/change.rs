@@ -3,13 +3,14 @@
 use std::collections::BTreeSet;
 
 use crate::alert::Alert;
+use crate::assignment::Assignment;
 use crate::check::{Gate, Route};
 use crate::{CheckedPlan, Destination, Example, Source};
 
 /// A part of a plan that another plan has not, or has otherwise.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Change {
-    /// `source`, `table`, `destination`, `recipe`, `alert` or `route`.
+    /// `source`, `table`, `destination`, `recipe`, `alert`, `collect`, `assignment` or `route`.
     pub part: &'static str,
     /// Its name.
     pub name: String,
@@ -62,6 +63,11 @@ fn listed<T: ToString>(what: &str, old: &[T], new: &[T]) -> Vec<String> {
     found
 }
 
+/// Assignments with their steps as they run.
+fn assigned(plan: &CheckedPlan) -> Vec<Assignment> {
+    plan.assignments.iter().map(|a| Assignment { steps: plan.expanded(&a.steps), ..a.clone() }).collect()
+}
+
 fn gate(when: &Gate) -> String {
     match when {
         Gate::Every => "every event".to_owned(),
@@ -81,6 +87,17 @@ fn route_details(old: &Route, new: &Route) -> Vec<String> {
     if old.team != new.team {
         found.push(new.team.as_ref().map_or_else(|| "belongs to no team".to_owned(), |team| format!("belongs to the team {team}")));
     }
+    found
+}
+
+fn assignment_details(old: &Assignment, new: &Assignment) -> Vec<String> {
+    let mut found = Vec::new();
+    let hosts = |of: &Assignment| of.when.as_ref().map_or_else(|| "every host".to_owned(), |when| format!("hosts where {when}"));
+    if old.when != new.when {
+        found.push(format!("is for {} instead of {}", hosts(new), hosts(old)));
+    }
+    found.extend(listed("what is collected", &old.collect, &new.collect));
+    found.extend(listed("step", &old.steps, &new.steps));
     found
 }
 
@@ -119,6 +136,8 @@ pub fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
         let rest = Alert { when: after.when.clone(), ..before.clone() };
         or_settings(found, rest != *after)
     };
+    compare("collect", &old.collects, &new.collects, |s| &s.name, source, &mut out);
+    compare("assignment", &assigned(old), &assigned(new), |a| &a.name, assignment_details, &mut out);
     compare("alert", &old.alerts, &new.alerts, |a| &a.name, alert, &mut out);
     compare("route", &expanded(old), &expanded(new), |r| &r.name, route_details, &mut out);
     out
@@ -167,7 +186,7 @@ impl CheckedPlan {
             }
         }
         // The steps of sources and destinations are equal as written by now, but may use a recipe that is not.
-        let source = new.sources.iter().find(|s| self.expanded(&s.on_arrival) != new.expanded(&s.on_arrival));
+        let source = new.sources.iter().chain(&new.collects).find(|s| self.expanded(&s.on_arrival) != new.expanded(&s.on_arrival));
         let destination = new.destinations.iter().find(|d| self.expanded(&d.always) != new.expanded(&d.always));
         let used = source.map(|s| ("source", &s.name)).or(destination.map(|d| ("destination", &d.name)));
         used.map(|(part, name)| Change { part, name: name.clone(), change: "changed", details: Vec::new() }.to_string())

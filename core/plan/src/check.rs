@@ -7,6 +7,7 @@ use rockrose_language::{Condition, Mistake, Operation, Reference, Step, parse_co
 use rockrose_tables::{Match, Places, Rows, Table, TableError};
 
 use crate::alert::Alert;
+use crate::assignment::Assignment;
 use crate::checker::{Checker, SecretName};
 use crate::destinations::{Destination, WhenFull, spills};
 use crate::edit::Part;
@@ -40,6 +41,10 @@ pub struct CheckedPlan {
     pub tables: Vec<TableFile>,
     /// What is watched.
     pub alerts: Vec<Alert>,
+    /// What agents may collect on their hosts.
+    pub collects: Vec<Source>,
+    /// Which hosts collect what.
+    pub assignments: Vec<Assignment>,
     /// Given events, and what must become of each.
     pub examples: Vec<Example>,
     pub(super) recipes: Recipes,
@@ -292,11 +297,14 @@ impl ParsedPlan {
         c.whole(&self, &sources, &destinations, &routes);
         let examples = c.examples(&self, &sources, &destinations);
         let alerts = c.alerts(&self, &sources, &destinations, &routes);
+        let collects: Vec<Source> = self.collects.iter().filter_map(|section| c.collect(section)).collect();
+        let assignments = c.assignments(&self, &sources, &tables);
         let Checker { recipes, mistakes, mut warnings, .. } = c;
         if !mistakes.is_empty() {
             return Err(reports(&self.text, mistakes));
         }
-        let mut plan = CheckedPlan { text: self.text, sources, destinations, routes, tables, alerts, examples, recipes, warnings: Vec::new() };
+        let mut plan =
+            CheckedPlan { text: self.text, sources, destinations, routes, tables, alerts, collects, assignments, examples, recipes, warnings: Vec::new() };
         for destination in &plan.destinations {
             let Some(undone) = plan.undone_redaction(destination) else { continue };
             let at = self.destinations.iter().find(|s| s.name.value == destination.name).and_then(|s| s.get("events")).map(|e| e.at.clone());
@@ -311,7 +319,7 @@ impl ParsedPlan {
 impl ParsedPlan {
     /// All texts and lists of texts, among them all sentences.
     fn sentences(&self) -> impl Iterator<Item = &str> {
-        let sections = [&self.sources, &self.destinations, &self.routes, &self.recipes].into_iter().flatten();
+        let sections = [&self.sources, &self.destinations, &self.routes, &self.recipes, &self.collects, &self.assignments].into_iter().flatten();
         sections.flat_map(|section| section.entries.iter()).flat_map(|(_, entry)| match &entry.value {
             Raw::Text(text) => vec![text.as_str()],
             Raw::Texts(list) => list.iter().map(|item| item.value.as_str()).collect(),

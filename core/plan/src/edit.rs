@@ -138,13 +138,13 @@ pub enum EditError {
 /// A part of a plan: what it is, and its name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Part {
-    /// `source`, `destination`, `table`, `recipe`, `alert` or `route`.
+    /// `source`, `destination`, `table`, `recipe`, `alert`, `collect`, `assignment` or `route`.
     pub kind: &'static str,
     /// Its name.
     pub name: String,
 }
 
-const KINDS: [&str; 6] = ["source", "destination", "table", "recipe", "alert", "route"];
+const KINDS: [&str; 8] = ["source", "destination", "table", "recipe", "alert", "collect", "assignment", "route"];
 
 impl Part {
     /// Reads `source:NAME` and the like.
@@ -162,8 +162,8 @@ impl Part {
     /// The key of its list of steps.
     pub(crate) fn list(&self) -> Result<&'static str, EditError> {
         match self.kind {
-            "source" => Ok("on_arrival"),
-            "route" => Ok("do"),
+            "source" | "collect" => Ok("on_arrival"),
+            "route" | "assignment" => Ok("do"),
             "destination" => Ok("always"),
             "recipe" => Ok("steps"),
             kind => Err(EditError::NoList(kind)),

@@ -13,6 +13,8 @@ pub(super) enum Shape {
     Texts,
     /// A condition, or `remainder`.
     Gate,
+    /// A condition on what an agent says of its host.
+    Facts,
     /// What an alert watches.
     Watched,
     /// A list of steps.
@@ -93,6 +95,8 @@ pub(super) const TOP: &[(&str, &str)] = &[
     ("recipe", "Named lists of steps, used by `use NAME`."),
     ("table", "Files that `look up` and `locate` ask, by name."),
     ("alert", "What is watched, by name: each alert that begins or ends is an event of the sources of kind `alerts`."),
+    ("collect", "What agents collect on their hosts, by name: sources that are opened there."),
+    ("assignment", "Which hosts collect what, by name."),
     ("example", "Given events, and what must become of each. A plan in which one fails is not applied."),
 ];
 
@@ -126,6 +130,16 @@ pub(super) const ALERT: &[Key] = &[
     key("severity", Shape::Word(ALERT_SEVERITIES), "How grave it is. `warn` if left out."),
     key("advice", Shape::Text, "What to do about it."),
     key("again", Shape::Duration, "After so long it is told again, while it lasts and nobody has acknowledged it. Once only, if left out."),
+];
+
+pub(super) const ASSIGNMENT: &[Key] = &[
+    key(
+        "when",
+        Shape::Facts,
+        "Which hosts it is for: a condition on what their agents say of them, as in `group = \"kiosks\" and os.type = \"linux\"`. All, if left out.",
+    ),
+    needed("collect", Shape::Texts, "What they collect: names of `[collect.NAME]`."),
+    key("do", Shape::Steps, "What is done to each event before it leaves the host."),
 ];
 
 pub(super) const RECIPE: &[Key] = &[

@@ -2,6 +2,7 @@
 
 mod alert;
 mod anew;
+mod assignment;
 mod canonical;
 mod change;
 mod check;
@@ -22,6 +23,7 @@ mod section;
 mod sources;
 
 pub use alert::Alert;
+pub use assignment::{Assignment, Contradiction};
 pub use canonical::canonical;
 pub use change::{Change, changes};
 pub use check::{CheckedPlan, Gate, Route, TableFile, TableKind, plain_path};

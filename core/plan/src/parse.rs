@@ -7,7 +7,7 @@ use rockrose_ledger::{Money, Price};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
-use super::keys::{ALERT, EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
+use super::keys::{ALERT, ASSIGNMENT, EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
 use super::report::Report;
 use super::section::{At, HeaderValue, Raw, Section};
 use super::{MAX_PLAN, destinations, sources};
@@ -22,6 +22,8 @@ pub struct ParsedPlan {
     pub(super) recipes: Vec<Section>,
     pub(super) tables: Vec<Section>,
     pub(super) alerts: Vec<Section>,
+    pub(super) collects: Vec<Section>,
+    pub(super) assignments: Vec<Section>,
     pub(super) examples: Vec<Section>,
     /// What is wrong with its shape.
     pub(super) mistakes: Vec<Mistake>,
@@ -87,6 +89,8 @@ impl ParsedPlan {
             recipes: Vec::new(),
             tables: Vec::new(),
             alerts: Vec::new(),
+            collects: Vec::new(),
+            assignments: Vec::new(),
             examples: Vec::new(),
             mistakes: Vec::new(),
         };
@@ -96,7 +100,7 @@ impl ParsedPlan {
             let known = TOP.iter().map(|(word, _)| *word).find(|word| *word == name);
             if known.is_none() {
                 let mistake = Mistake::new(key.span(), format!("a plan has no `{name}`"))
-                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]`, `[table.NAME]`, `[alert.NAME]` or `[[example]]`");
+                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]`, `[table.NAME]`, `[alert.NAME]`, `[collect.NAME]`, `[assignment.NAME]` or `[[example]]`");
                 mistakes.push(mistake.near(name, TOP.iter().map(|(word, _)| *word)));
             }
             // What is nearly one is read as that one, so that what refers to it is no further mistake.
@@ -106,6 +110,8 @@ impl ParsedPlan {
                 "recipe" => plan.recipes.extend(named(value, RECIPE, "recipe", &mut mistakes)),
                 "table" => plan.tables.extend(named(value, TABLE, "table", &mut mistakes)),
                 "alert" => plan.alerts.extend(named(value, ALERT, "alert", &mut mistakes)),
+                "collect" => plan.collects.extend(named(value, sources::source_keys(), "collect", &mut mistakes)),
+                "assignment" => plan.assignments.extend(named(value, ASSIGNMENT, "assignment", &mut mistakes)),
                 "route" => plan.routes.extend(unnamed(value, ROUTE, "route", &mut mistakes)),
                 "example" => plan.examples.extend(unnamed(value, EXAMPLE, "example", &mut mistakes)),
                 _ => {}
@@ -252,6 +258,7 @@ fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
         Shape::Text => text("a text in quotes"),
         Shape::Word(words) => text(&format!("one of {}", words.iter().map(|w| format!("\"{w}\"")).collect::<Vec<_>>().join(", "))),
         Shape::Address => text("an address and a port, as in \"127.0.0.1:8610\""),
+        Shape::Facts => text("a condition in quotes"),
         Shape::Watched => text("what is watched, in quotes, as in \"ledger out of balance\""),
         Shape::Gate => text("a condition in quotes, or \"remainder\""),
         Shape::Size => text("a size, as in \"2 MB\""),

@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value, json};
 
-use super::keys::{ALERT, EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
+use super::keys::{ALERT, ASSIGNMENT, EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
 use super::{destinations, sources};
 
 fn shape(shape: Shape) -> Value {
@@ -13,6 +13,7 @@ fn shape(shape: Shape) -> Value {
         Shape::Address => json!({ "type": "string", "pattern": "^.+:[0-9]+$" }),
         Shape::Texts => json!({ "type": "array", "items": { "type": "string" }, "minItems": 1, "uniqueItems": true }),
         Shape::Gate => text("a condition, or `remainder`"),
+        Shape::Facts => text("a condition on the facts of a host"),
         Shape::Watched => text("what is watched"),
         Shape::Steps => json!({ "type": "array", "items": { "type": "string", "description": "a step" } }),
         Shape::Size => json!({ "type": "string", "pattern": "^[0-9]+ ?(B|KB|MB|GB)$" }),
@@ -85,6 +86,8 @@ pub fn schema() -> Value {
             "recipe": by_name("recipe", RECIPE),
             "table": by_name("table", TABLE),
             "alert": by_name("alert", ALERT),
+            "collect": by_name("collect", sources::source_keys()),
+            "assignment": by_name("assignment", ASSIGNMENT),
             "route": { "type": "array", "description": says("route"), "items": object(ROUTE) },
             "example": { "type": "array", "description": says("example"), "items": object(EXAMPLE) }
         },

@@ -18,12 +18,17 @@ pub struct FileScope {
     pub under: Vec<PathBuf>,
     /// The service's data folder, links followed.
     pub data: Option<PathBuf>,
+    /// The folder with what the service shows of itself, links followed: only destinations may name what is in it, to show it.
+    pub identity: Option<PathBuf>,
 }
 
 impl FileScope {
     /// Why a file may not be reached; nothing, if it may. `real` is its path with links followed.
     #[must_use]
     pub fn refuses(&self, real: &Path) -> Option<String> {
+        if self.identity.as_ref().is_some_and(|identity| real.starts_with(identity)) {
+            return Some("plans may not reach what the service shows of itself".to_owned());
+        }
         if !self.under.is_empty() {
             let listed = || self.under.iter().map(|u| u.display().to_string()).collect::<Vec<_>>().join(", ");
             return (!self.under.iter().any(|u| real.starts_with(u))).then(|| format!("plans may reach only what is below {}", listed()));
@@ -54,6 +59,8 @@ pub struct NamedFile<'a> {
     pub path: &'a str,
     /// Whether it stands for a pattern.
     pub is_pattern: bool,
+    /// Whether it is shown to the other end of a connection.
+    pub is_shown: bool,
 }
 
 /// A secret, and to whom the plan shows it.
@@ -98,7 +105,7 @@ impl CheckedPlan {
     /// All files that it names.
     #[must_use]
     pub fn files(&self) -> Vec<NamedFile<'_>> {
-        let file = |by: &str, path| NamedFile { by: by.to_owned(), path, is_pattern: false };
+        let file = |by: &str, path| NamedFile { by: by.to_owned(), path, is_pattern: false, is_shown: false };
         let mut all = Vec::new();
         for source in &self.sources {
             let by = format!("the source `{}`", source.name);
@@ -106,12 +113,14 @@ impl CheckedPlan {
                 all.extend([&files.certificate, &files.key].into_iter().chain(&files.client_ca).map(|path| file(&by, path)));
             }
             if let SourceKind::File(files) = &source.kind {
-                all.extend(files.paths.iter().map(|pattern| NamedFile { by: by.clone(), path: beginning(pattern), is_pattern: true }));
+                all.extend(files.paths.iter().map(|pattern| NamedFile { by: by.clone(), path: beginning(pattern), is_pattern: true, is_shown: false }));
             }
         }
         all.extend(self.tables.iter().filter(|table| table.text.is_none()).map(|table| file(&format!("the table `{}`", table.name), &table.path)));
         for destination in &self.destinations {
-            all.extend(destination.kind.files().into_iter().map(|path| file(&format!("the destination `{}`", destination.name), path)));
+            let is_shown = destination.kind.file().is_none();
+            let named = |path| NamedFile { is_shown, ..file(&format!("the destination `{}`", destination.name), path) };
+            all.extend(destination.kind.files().into_iter().map(named));
         }
         all
     }
@@ -122,6 +131,9 @@ impl CheckedPlan {
         let absolute = |path: &str| std::path::absolute(plain_path(path)).map_or_else(|_| real(path), |path| real(&path.display().to_string()));
         let refused = |file: &NamedFile<'_>| {
             let path = absolute(if file.path.is_empty() { "." } else { file.path });
+            if file.is_shown && scope.identity.as_ref().is_some_and(|identity| path.starts_with(identity)) {
+                return None;
+            }
             let why = if file.is_pattern { scope.refuses_pattern(&path) } else { scope.refuses(&path) };
             why.map(|why| format!("{} names {}: {why}", file.by, file.path))
         };
@@ -237,7 +249,7 @@ to = ["desk", "kept", "folder", "lines"]
 
     #[test]
     fn files_are_reached_within_their_bounds() {
-        let data = FileScope { under: Vec::new(), data: Some("/var/lib/rockrose".into()) };
+        let data = FileScope { under: Vec::new(), data: Some("/var/lib/rockrose".into()), identity: None };
         for (path, refused) in [
             ("/var/log/app.log", false),
             ("/var/lib/rockrose/spool.db", true),
@@ -253,14 +265,14 @@ to = ["desk", "kept", "folder", "lines"]
         ] {
             assert_eq!(data.refuses(Path::new(path)).is_some(), refused, "{path}");
         }
-        let under = FileScope { under: vec!["/srv/in".into(), "/var/log".into()], data: None };
+        let under = FileScope { under: vec!["/srv/in".into(), "/var/log".into()], ..FileScope::default() };
         for (path, refused) in [("/srv/in/a", false), ("/var/log/.x", false), ("/srv/inside", true), ("/etc/passwd", true)] {
             assert_eq!(under.refuses(Path::new(path)).is_some(), refused, "{path}");
         }
         assert!(under.refuses_pattern(Path::new("/var")).is_none() && under.refuses_pattern(Path::new("/")).is_none());
         assert!(under.refuses_pattern(Path::new("/etc")).is_some());
         let plan = CheckedPlan::read(PLAN).unwrap_or_else(|m| panic!("{m:?}"));
-        let scope = FileScope { under: vec!["/srv".into(), "/var/log".into(), "/etc".into()], data: None };
+        let scope = FileScope { under: vec!["/srv".into(), "/var/log".into(), "/etc".into()], ..FileScope::default() };
         let out = plan.out_of(&scope, |path| PathBuf::from(path));
         assert_eq!(out.len(), 2, "{out:?}");
         assert!(out[0].starts_with("the source `logs` names relative: ") && out[1].starts_with("the table `ports` names ports.csv: plans may reach only"));

@@ -1,5 +1,6 @@
 #![doc = include_str!("crate.md")]
 
+mod agents;
 mod alerts;
 mod complete;
 mod destinations;
@@ -19,6 +20,7 @@ mod tail;
 mod trial;
 mod why;
 
+pub use agents::*;
 pub use alerts::*;
 pub use complete::*;
 pub use destinations::*;

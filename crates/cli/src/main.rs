@@ -1,6 +1,7 @@
 //! `rockrose`: the service and its client in one binary.
 #![allow(clippy::print_stdout, reason = "a command's output is its purpose")]
 
+mod agent;
 mod demo;
 mod generator;
 mod kit;
@@ -101,6 +102,11 @@ enum Command {
         #[arg(long, default_value_t = 7)]
         seed: u64,
     },
+    /// Collect on hosts: the agent of this host, and what the service knows of all agents
+    Agent {
+        #[command(subcommand)]
+        command: agent::AgentCommand,
+    },
     #[command(flatten)]
     Client(ClientCommand),
     /// Print the API's OpenAPI document
@@ -182,12 +188,25 @@ async fn run(cli: Cli) -> Outcome {
         Command::Serve { data, listen, plan, open_metrics, public_url, certificate, key, openid, sample_memory, behind_proxy, files_under, journal_days } => {
             let certificate = certificate.zip(key);
             let sample_memory = Some((sample_memory as usize) << 20);
-            let settings = Settings { data, listen, open_metrics, journal_days, public_url, certificate, openid, sample_memory, behind_proxy, files_under };
+            let settings = Settings {
+                data,
+                listen: Some(listen),
+                open_metrics,
+                journal_days,
+                public_url,
+                certificate,
+                openid,
+                sample_memory,
+                behind_proxy,
+                files_under,
+                identity: None,
+            };
             serve::serve(settings, plan, common.json).await
         }
         Command::Demo { data, listen, free_ports, ports, rate, seed } => {
             demo::demo(demo::DemoSettings { data, listen, free_ports, ports, rate, seed, json: common.json }).await
         }
+        Command::Agent { command } => agent::agent(&common, command).await,
         Command::Client(command) => rockrose_client::run(&common, command).await,
         Command::Openapi => {
             let document = rockrose_service::openapi().to_pretty_json().map_err(anyhow::Error::from)?;

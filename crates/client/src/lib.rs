@@ -3,6 +3,7 @@
 //! It knows the service by its API alone, and so it is built apart from it. A command is one file here and a variant of [`ClientCommand`].
 #![allow(clippy::print_stdout, reason = "a command's output is its purpose")]
 
+mod agent;
 mod alert;
 mod client;
 mod cost;
@@ -35,6 +36,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
+pub use agent::{AgentsCommand, agents};
 pub use alert::AlertCommand;
 pub use client::{Answer, Client, http};
 pub use destination::DestinationCommand;

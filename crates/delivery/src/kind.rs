@@ -132,6 +132,8 @@ pub struct Resolver<'a> {
     pub secrets: &'a dyn Fn(&SecretName) -> Option<String>,
     /// The name of this node.
     pub node: &'a str,
+    /// The name of the destination's queue, which no other has anywhere.
+    pub queue: &'a str,
 }
 
 impl Resolver<'_> {

@@ -23,7 +23,9 @@ pub(crate) fn config(files: &TlsFiles) -> Result<ClientConfig, TlsError> {
         if found.is_empty() { Err(wrong(path, "there is no certificate in it")) } else { Ok(found) }
     };
     let mut roots = RootCertStore::empty();
-    roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+    if !files.ca_only {
+        roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+    }
     if let Some(path) = &files.ca {
         for certificate in certificates(path)? {
             roots.add(certificate).map_err(|e| wrong(path, e))?;

@@ -54,8 +54,12 @@ pub async fn serve(mut listener: BoundedListener, router: Router, monitor: Optio
         };
         let router = router.clone();
         let activity = Arc::clone(connection.activity());
+        let shown = connection.certificate();
         let service = hyper::service::service_fn(move |mut request: hyper::Request<hyper::body::Incoming>| {
             request.extensions_mut().insert(Peer(address));
+            if let Some(shown) = shown {
+                request.extensions_mut().insert(shown);
+            }
             // Until the last of the answer has gone.
             let busy = Busy::new(&activity);
             let answer = router.clone().oneshot(request);

@@ -3,6 +3,7 @@
 //! A source knows nothing of plans or spools. It hands each body to a [`Sink`] and answers its sender only with what the sink says,
 //! so that an acknowledgement means what the sink makes it mean: all of it is durable.
 
+mod agents;
 mod attempts;
 mod host;
 mod kinds;
@@ -25,6 +26,7 @@ mod unpack;
 
 use std::sync::Arc;
 
+pub use agents::{AgentMessage, AgentRefusal, DoorCertificates, Fingerprint, KnownAgent};
 pub use attempts::Attempts;
 pub use host::{host_of, is_plain_host, serve};
 pub use kinds::file::{Budget, Family, Sample, own_logs, sample, would_read};
@@ -42,6 +44,7 @@ pub use tls::{CertificateError, plain_acceptor as acceptor};
 use rockrose_event::buffers::Buffer;
 use rockrose_event::record::DeclaredFormat;
 use rockrose_event::stamp::Stamp;
+use rockrose_opamp::ServerToAgent;
 use serde::{Deserialize, Serialize};
 
 /// Where bodies go.
@@ -59,6 +62,16 @@ pub trait Sink: Send + Sync + 'static {
     /// Entries of a log of the service's own behind the one of this number, the oldest first: their numbers, and each as a JSON object.
     fn log(&self, _log: OwnLog, _after: i64) -> impl Future<Output = Result<Vec<(i64, String)>, Refusal>> + Send {
         async { Ok(Vec::new()) }
+    }
+
+    /// The agent that shows a certificate of this SHA-256, if it may send.
+    fn agent(&self, _certificate: &Fingerprint) -> impl Future<Output = Option<KnownAgent>> + Send {
+        async { None }
+    }
+
+    /// Answers what an agent says, or one that is to become one.
+    fn agent_says(&self, _message: AgentMessage) -> impl Future<Output = Result<ServerToAgent, AgentRefusal>> + Send {
+        async { Err(AgentRefusal::Stranger("nobody manages agents here".to_owned())) }
     }
 
     /// The number of the last entry of such a log; 0, if it has none.

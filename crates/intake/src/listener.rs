@@ -9,6 +9,7 @@ use std::task::{Context, Poll};
 use std::time::Duration;
 
 use arc_swap::ArcSwap;
+use sha2::{Digest, Sha256};
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinSet;
@@ -18,7 +19,7 @@ use tokio_rustls::server::TlsStream;
 
 use crate::places::{Activity, NoRoom, Place, Places, Room};
 use crate::spoken::FIRST;
-use crate::{SenderFault, SourceMonitor, SourceSettings, now_ms};
+use crate::{Fingerprint, SenderFault, SourceMonitor, SourceSettings, now_ms};
 
 /// How long making a connection safe may take.
 const HANDSHAKE_TIME: Duration = Duration::from_secs(10);
@@ -223,6 +224,13 @@ impl Connection {
         self.began.clone()
     }
 
+    /// The certificate that the other end has shown, by its SHA-256.
+    pub(crate) fn certificate(&self) -> Option<ShownCertificate> {
+        let Stream::Safe(stream) = &self.inner else { return None };
+        let shown = stream.get_ref().1.peer_certificates()?.first()?;
+        Some(ShownCertificate(Sha256::digest(shown).into()))
+    }
+
     /// Its socket, if it is not over TLS.
     #[cfg(test)]
     pub(crate) fn plain(&self) -> Option<&TcpStream> {
@@ -311,6 +319,10 @@ impl AsyncWrite for Connection {
         true
     }
 }
+
+/// The certificate that the other end of a connection has shown.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct ShownCertificate(pub(crate) Fingerprint);
 
 /// Who is at the other end of a connection.
 #[derive(Clone, Copy, Debug)]

@@ -151,6 +151,38 @@ pub struct FileSeen {
     pub offset: u64,
 }
 
+impl FileSeen {
+    /// What helps against what is wrong with it; where one line on this host does, that line. Looks at the folders on its way.
+    #[must_use]
+    pub fn remedy(&self) -> String {
+        if self.state != FileState::Denied {
+            return self.state.remedy().to_owned();
+        }
+        let Ok(user) = std::fs::metadata("/proc/self").map(|process| std::os::unix::fs::MetadataExt::uid(&process)) else {
+            return self.state.remedy().to_owned();
+        };
+        let path = std::path::Path::new(&self.path);
+        let is_closed = |folder: &&std::path::Path| {
+            let entered = std::fs::metadata(folder.join("."));
+            entered.is_err_and(|e| e.kind() == std::io::ErrorKind::PermissionDenied)
+        };
+        let mut folders: Vec<&std::path::Path> = path.ancestors().skip(1).collect();
+        folders.reverse();
+        let (rights, what) = match folders.into_iter().find(is_closed) {
+            Some(folder) => ("rx", folder),
+            None if path.is_dir() => ("rx", path),
+            None => ("r", path),
+        };
+        format!("setfacl -m u:{user}:{rights} {}", quoted(&what.display().to_string()))
+    }
+}
+
+/// A path as a shell reads it.
+fn quoted(path: &str) -> String {
+    let plain = path.bytes().all(|b| b.is_ascii_alphanumeric() || b"/._-".contains(&b));
+    if plain { path.to_owned() } else { format!("'{}'", path.replace('\'', "'\\''")) }
+}
+
 /// A record as it came, and what was made of it, for somebody who looks.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Caught {

@@ -12,6 +12,7 @@ use http_body_util::BodyExt;
 use rockrose_event::buffers;
 use tokio::sync::{Semaphore, SemaphorePermit};
 
+use crate::agents::AgentTurns;
 use crate::host::{host_name, is_plain_host};
 use crate::unpack::{Unpack, unpack};
 use crate::{Attempts, Peer, Problem, Receipt, SenderFault, Sink, SourceMonitor, SourceSettings};
@@ -35,7 +36,9 @@ pub(crate) struct BodyBudget {
     /// Places for bodies over gRPC that are unpacked.
     pub(crate) grpc: Semaphore,
     /// Who showed wrong keys.
-    attempts: Attempts,
+    pub(crate) attempts: Attempts,
+    /// Whose turn it is among what agents send.
+    pub(crate) agents: AgentTurns,
 }
 
 /// Most bytes of bodies, as sent, that are held at once.
@@ -52,6 +55,7 @@ impl Default for BodyBudget {
             unpacking: Semaphore::new(UNPACKING),
             grpc: Semaphore::new(GRPC),
             attempts: Attempts::new(FREE_FAILURES),
+            agents: AgentTurns::default(),
         }
     }
 }

@@ -2,6 +2,9 @@
 
 use std::net::{IpAddr, SocketAddr};
 
+use std::sync::Arc;
+
+use crate::DoorCertificates;
 use rockrose_event::address::Network;
 use rockrose_plan::{FileScope, SecretName, Source, SourceCertificates, SourceKind};
 
@@ -51,6 +54,8 @@ pub struct SourceSettings {
     pub allow: Vec<Network>,
     /// The certificate that it shows, in files, and whose certificates it asks for.
     pub certificates: Option<SourceCertificates>,
+    /// The certificate that a source for agents shows, and whose it knows.
+    pub door: Option<Arc<DoorCertificates>>,
     /// Largest body as sent, in bytes.
     pub max_body: usize,
     /// Largest body after decompression, in bytes.
@@ -74,6 +79,7 @@ impl SourceSettings {
             may_set: source.may_set.clone(),
             allow: source.allow.clone(),
             certificates: source.certificates.clone(),
+            door: None,
             max_body: source.max_body as usize,
             max_unpacked: source.max_unpacked as usize,
             max_event: source.max_event as usize,
@@ -100,6 +106,7 @@ impl SourceSettings {
                     && self.name == other.name
                     && self.listen == other.listen
                     && self.certificates == other.certificates
+                    && self.door == other.door
                     && self.max_unpacked == other.max_unpacked
             }
         }

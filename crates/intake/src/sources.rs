@@ -100,7 +100,7 @@ pub(crate) fn start<S: Sink>(
     monitor: Arc<SourceMonitor>,
 ) -> Result<Running, StartError> {
     let kept = socket.as_ref().map(Socket::again).transpose()?;
-    let acceptor = settings.certificates.as_ref().map(|files| tls::acceptor(files, &settings.kind)).transpose()?;
+    let acceptor = tls::of_source(&settings).transpose()?;
     let settings = Arc::new(ArcSwap::from_pointee(settings));
     let transport = match socket {
         None => Transport::Own,
@@ -141,7 +141,7 @@ impl Sources {
         let running = self.running.lock().await;
         let mut prepared = Prepared { wanted: Vec::new(), opened: Vec::new() };
         for settings in sources {
-            if let Some(Err(e)) = settings.certificates.as_ref().map(|files| tls::acceptor(files, &settings.kind)) {
+            if let Some(Err(e)) = tls::of_source(&settings) {
                 return Err((settings, e.into()));
             }
             for inlet in Inlet::all_of(&settings) {

@@ -10,7 +10,7 @@ use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use tokio_rustls::rustls::server::{VerifierBuilderError, WebPkiClientVerifier};
 use tokio_rustls::rustls::{self, RootCertStore, ServerConfig};
 
-use crate::kinds;
+use crate::{DoorCertificates, SourceSettings, kinds};
 
 /// What is wrong with the files of a source's certificates.
 #[derive(Debug, thiserror::Error)]
@@ -66,8 +66,36 @@ pub fn plain_acceptor(certificate: &Path, key: &Path) -> Result<TlsAcceptor, Cer
     acceptor(&files, &SourceKind::Http(rockrose_plan::HttpSource))
 }
 
-/// What makes the connections of a source safe.
-pub(crate) fn acceptor(files: &SourceCertificates, kind: &SourceKind) -> Result<TlsAcceptor, CertificateError> {
+/// What makes the connections of a source safe, if they are to be.
+pub(crate) fn of_source(settings: &SourceSettings) -> Option<Result<TlsAcceptor, CertificateError>> {
+    match &settings.door {
+        Some(door) => Some(door_acceptor(door, &settings.kind)),
+        None => settings.certificates.as_ref().map(|files| acceptor(files, &settings.kind)),
+    }
+}
+
+/// What makes the connections of agents safe: they may show a certificate, which is then one of the authority's.
+fn door_acceptor(door: &DoorCertificates, kind: &SourceKind) -> Result<TlsAcceptor, CertificateError> {
+    let path = || "the certificate for agents".to_owned();
+    let read = |text: &str| -> Result<Vec<CertificateDer<'static>>, CertificateError> {
+        CertificateDer::pem_slice_iter(text.as_bytes()).collect::<Result<_, _>>().map_err(|source| CertificateError::File { path: path(), source })
+    };
+    let unusable = |source| CertificateError::Unusable { path: path(), source };
+    let key = PrivateKeyDer::from_pem_slice(door.key.as_bytes()).map_err(|source| CertificateError::File { path: path(), source })?;
+    let authority = read(&door.authority)?;
+    let mut roots = RootCertStore::empty();
+    authority.iter().try_for_each(|certificate| roots.add(certificate.clone())).map_err(unusable)?;
+    let verifier = WebPkiClientVerifier::builder(Arc::new(roots)).allow_unauthenticated().build();
+    let builder = ServerConfig::builder().with_client_cert_verifier(verifier.map_err(|source| CertificateError::Authorities { path: path(), source })?);
+    // The authority's certificate goes along: whoever enrols knows it by its SHA-256.
+    let chain = read(&door.certificate)?.into_iter().chain(authority).collect();
+    let mut config = builder.with_single_cert(chain, key).map_err(unusable)?;
+    config.alpn_protocols = kinds::alpn(kind).iter().map(|protocol| protocol.to_vec()).collect();
+    Ok(TlsAcceptor::from(Arc::new(config)))
+}
+
+/// What makes the connections of a source safe that shows a certificate in files.
+fn acceptor(files: &SourceCertificates, kind: &SourceKind) -> Result<TlsAcceptor, CertificateError> {
     let unusable = |path: &str| {
         let path = path.to_owned();
         |source| CertificateError::Unusable { path, source }

@@ -2,6 +2,7 @@
 //!
 //! All methods block for a short read or write of the file; async callers run them aside.
 
+mod agents;
 mod alerts;
 mod declined;
 mod draft;
@@ -16,13 +17,14 @@ mod secrets;
 mod tokens;
 
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use diesel::Connection;
 use diesel::connection::SimpleConnection;
 use diesel::sqlite::SqliteConnection;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
+pub use agents::{AgentRecord, Authority, EnrolCode, EnrolRefusal, NewAgent};
 pub use alerts::{AlertRecord, NewNotice, Notice, Silence};
 pub use draft::Draft;
 pub use journal::{Action, JournalCheck, JournalEntry, JournalFilter};
@@ -87,9 +89,13 @@ impl Records {
         Ok(Records { connection: Mutex::new(connection), key })
     }
 
-    fn with<T>(&self, ask: impl FnOnce(&mut SqliteConnection) -> Result<T, RecordsError>) -> Result<T, RecordsError> {
+    fn connection(&self) -> MutexGuard<'_, SqliteConnection> {
         // Each use is one statement or one transaction, so a panicking holder leaves nothing half done.
-        ask(&mut self.connection.lock().unwrap_or_else(PoisonError::into_inner))
+        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn with<T>(&self, ask: impl FnOnce(&mut SqliteConnection) -> Result<T, RecordsError>) -> Result<T, RecordsError> {
+        ask(&mut self.connection())
     }
 
     /// A name for this node among others, drawn from the key file: 16 hexadecimal digits.

@@ -143,3 +143,40 @@ diesel::table! {
         since_ms -> BigInt,
     }
 }
+
+diesel::table! {
+    authority (id) {
+        id -> Integer,
+        certificate -> Text,
+        sealed -> Binary,
+    }
+}
+
+diesel::table! {
+    enrol_code (id) {
+        id -> BigInt,
+        hash -> Binary,
+        group_name -> Text,
+        uses_left -> Integer,
+        made_ms -> BigInt,
+        made_by -> Text,
+        expires_ms -> BigInt,
+    }
+}
+
+diesel::table! {
+    agent (id) {
+        id -> Text,
+        name -> Text,
+        group_name -> Text,
+        key -> Binary,
+        certificate -> Binary,
+        previous -> Nullable<Binary>,
+        signed_ms -> BigInt,
+        enrolled_ms -> BigInt,
+        code -> BigInt,
+        seen_ms -> BigInt,
+        facts -> Text,
+        said -> Text,
+    }
+}

@@ -220,3 +220,41 @@ fn alerts_turn_and_are_told_at_once_and_silences_end() {
     records.turn_alerts(&[], &[], &["late".to_owned()]).unwrap();
     assert!(records.alerts().unwrap().is_empty());
 }
+
+#[test]
+fn agents_enrol_once_with_a_code_and_are_known_by_their_certificates() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(dir.path()).unwrap();
+    assert!(records.authority().unwrap().is_none());
+    let authority = Authority { certificate: "C".into(), key: "K-of-terns".into() };
+    assert_eq!(records.keep_authority(&authority).unwrap().key, "K-of-terns");
+    assert_eq!(records.keep_authority(&Authority { certificate: "D".into(), key: "L".into() }).unwrap().certificate, "C", "the first stays");
+    assert!(!std::fs::read(dir.path().join("records.db")).unwrap().windows(10).any(|w| w == b"K-of-terns"));
+
+    let (id, code) = records.make_code("kiosks", 2, "ann", 10, 1_000).unwrap();
+    let code = code.reveal();
+    let new = |id: &str, name: &str, key: u8| NewAgent { id: id.into(), name: name.into(), key: vec![key], certificate: vec![key, 1] };
+    let enrol = |code: &str, agent: NewAgent, now: i64| records.enrol(code, &agent, now);
+    assert!(matches!(enrol("other", new("a", "kiosk-1", 1), 20), Err(EnrolRefusal::Code)));
+    assert!(matches!(enrol(code, new("a", "kiosk-1", 1), 1_000), Err(EnrolRefusal::Code)), "it has ended");
+    assert_eq!(enrol(code, new("a", "kiosk-1", 1), 20).unwrap().group, "kiosks");
+    // Its answer was lost: it asks again, which is no further use. Another key cannot.
+    assert_eq!(enrol(code, NewAgent { certificate: vec![1, 2], ..new("a", "kiosk-1", 1) }, 30).unwrap().certificate, [1, 2]);
+    assert_eq!(records.codes(40).unwrap().iter().map(|c| (c.id, c.uses_left)).collect::<Vec<_>>(), [(id, 1)]);
+    assert!(matches!(enrol(code, new("a", "kiosk-1", 9), 40), Err(EnrolRefusal::Id)));
+    assert!(matches!(enrol(code, new("b", "kiosk-1", 2), 40), Err(EnrolRefusal::Name(_))), "a name is one agent's");
+    enrol(code, new("b", "kiosk-2", 2), 40).unwrap();
+    assert!(matches!(enrol(code, new("c", "kiosk-3", 3), 50), Err(EnrolRefusal::Code)), "it is used up");
+    assert!(records.codes(50).unwrap().is_empty());
+
+    records.renew_agent("a", &[7], 60).unwrap();
+    records.note_agents(&[("a".into(), 70, "{\"x\":1}".into(), "{}".into())]).unwrap();
+    let of = || records.agents().unwrap().into_iter().find(|agent| agent.id == "a").unwrap();
+    assert_eq!((of().certificate, of().previous, of().seen_ms, of().facts.as_str()), (vec![7], Some(vec![1, 2]), 70, "{\"x\":1}"));
+    records.agent_renewed("a").unwrap();
+    assert_eq!(of().previous, None);
+    assert!(records.retire_agent("a").unwrap() && !records.retire_agent("a").unwrap());
+    let (id, again) = records.make_code("gates", 1, "ann", 70, 1_000).unwrap();
+    assert!(enrol(again.reveal(), new("d", "kiosk-1", 4), 80).is_ok(), "the name is free");
+    assert!(!records.end_code(id + 1).unwrap() && records.end_code(id).unwrap());
+}

@@ -40,6 +40,10 @@ pub enum Holder {
 pub struct NewToken(String);
 
 impl NewToken {
+    pub(crate) fn of(text: String) -> NewToken {
+        NewToken(text)
+    }
+
     /// The text, to be handed to its owner.
     #[must_use]
     pub fn reveal(&self) -> &str {
@@ -89,7 +93,7 @@ pub struct TokenEntry {
     pub used_from: Option<String>,
 }
 
-fn hash(text: &str) -> Vec<u8> {
+pub(crate) fn hash(text: &str) -> Vec<u8> {
     Sha256::digest(text.as_bytes()).to_vec()
 }
 

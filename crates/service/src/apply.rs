@@ -67,7 +67,8 @@ pub(crate) async fn apply(app: &Arc<App>, text: &str, by: Author<'_>, why: &str,
     }
     let ready = prepare(app, &checked).await?;
     let environment = environment(app, tables::slots(&ready.tables));
-    let failing = failing_examples(app, &checked, &environment).await;
+    let mut failing = failing_examples(app, &checked, &environment).await;
+    failing.extend(app.agents.contradictions(&checked));
     if !failing.is_empty() {
         return Err(Refusal::Mistakes(failing));
     }
@@ -184,14 +185,17 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
     has_what_it_needs(app, plan).await?;
     let secrets = secrets(app, plan).await?;
     let tables = tables::open(plan).await.map_err(|(table, why)| Refusal::Table { table, why })?;
-    let sources = plan.sources.iter().map(|source| SourceSettings::planned(source, &app.scope, |name| value(&secrets, name))).collect();
-    let sources = app.sources.prepare(sources).await;
+    let mut planned = Vec::new();
+    for source in &plan.sources {
+        let door = app.agents.door(app, source).await?;
+        planned.push(SourceSettings { door, ..SourceSettings::planned(source, &app.scope, |name| value(&secrets, name)) });
+    }
+    let sources = app.sources.prepare(planned).await;
     let sources = sources.map_err(|(source, why)| {
         let address = source.listen.map_or_else(String::new, |address| address.to_string());
         Refusal::Listen { source_name: source.name, address, why }
     })?;
-    let node = app.records.node();
-    let mut workers: Vec<WorkerSettings> = plan.destinations.iter().map(|d| worker_settings(d, &secrets, &node)).collect();
+    let mut workers: Vec<WorkerSettings> = plan.destinations.iter().map(|d| worker_settings(app, d, &secrets)).collect();
     workers.extend(leaving(app, plan).await?);
     Ok(Ready { sources, workers, tables })
 }
@@ -200,7 +204,7 @@ async fn prepare(app: &App, plan: &CheckedPlan) -> Result<Ready, Refusal> {
 pub(crate) async fn settings_of(app: &App, plan: &CheckedPlan, name: &str) -> Result<Option<WorkerSettings>, Refusal> {
     let Some(destination) = plan.destinations.iter().find(|d| d.name == name) else { return Ok(None) };
     has_what_it_needs(app, plan).await?;
-    Ok(Some(worker_settings(destination, &secrets(app, plan).await?, &app.records.node())))
+    Ok(Some(worker_settings(app, destination, &secrets(app, plan).await?)))
 }
 
 /// The secrets that a plan refers to and that are kept.
@@ -228,7 +232,7 @@ async fn leaving(app: &App, plan: &CheckedPlan) -> Result<Vec<WorkerSettings>, R
         let Ok(before) = CheckedPlan::read(&revision.text) else { continue };
         for destination in before.destinations.iter().filter(|d| sought.contains(&d.name)) {
             if destination.drains {
-                found.push(worker_settings(destination, &secrets(app, &before).await?, &app.records.node()));
+                found.push(worker_settings(app, destination, &secrets(app, &before).await?));
             }
         }
         sought.retain(|name| before.destinations.iter().all(|d| d.name != *name));
@@ -244,13 +248,14 @@ fn value(secrets: &BTreeMap<String, Secret>, SecretName(name): &SecretName) -> O
     secrets.get(name).map(|secret| secret.reveal().to_owned())
 }
 
-fn worker_settings(destination: &Destination, secrets: &BTreeMap<String, Secret>, node: &str) -> WorkerSettings {
+fn worker_settings(app: &App, destination: &Destination, secrets: &BTreeMap<String, Secret>) -> WorkerSettings {
+    let queue = format!("{}/{}", app.spool.name(), destination.name);
     let value = |name: &SecretName| value(secrets, name);
     WorkerSettings {
         in_flight: destination.in_flight as usize,
         rate: destination.max_rate,
         hold_for: destination.hold_for,
-        ..WorkerSettings::new(&destination.name, planned(&destination.kind, &Resolver { secrets: &value, node }))
+        ..WorkerSettings::new(&destination.name, planned(&destination.kind, &Resolver { secrets: &value, node: &app.records.node(), queue: &queue }))
     }
 }
 

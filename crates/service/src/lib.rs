@@ -6,6 +6,7 @@
 //! - `tail` shows events passing a point; `meter` turns the ledger into rates.
 //! - `api` is the one HTTP face, for the client, the console and programs.
 
+mod agents;
 mod alerts;
 mod api;
 mod apply;
@@ -37,6 +38,7 @@ use std::time::Duration;
 
 use anyhow::Context;
 use rockrose_intake::BoundedListener;
+use rockrose_ledger::{Equation, Measure, Stage};
 use rockrose_records::{NewToken, Records, Side, TokenKind};
 use rockrose_spool::Spool;
 use tokio_util::sync::CancellationToken;
@@ -57,8 +59,8 @@ const PATIENCE: Duration = Duration::from_secs(10);
 pub struct Settings {
     /// The folder for everything that is kept.
     pub data: PathBuf,
-    /// Where the API and the console listen.
-    pub listen: SocketAddr,
+    /// Where the API and the console listen; nowhere, for an agent.
+    pub listen: Option<SocketAddr>,
     /// The metrics need no token.
     pub open_metrics: bool,
     /// For how many days entries of the journal are kept; for ever, if nothing is said.
@@ -75,6 +77,8 @@ pub struct Settings {
     pub behind_proxy: bool,
     /// The folders that a plan may reach; none: all but the system's own, dot-files and what is kept here.
     pub files_under: Vec<PathBuf>,
+    /// The folder with what an agent shows of itself: only destinations may name what is in it.
+    pub identity: Option<PathBuf>,
 }
 
 impl Settings {
@@ -83,7 +87,7 @@ impl Settings {
     pub fn new(data: PathBuf, listen: SocketAddr) -> Settings {
         Settings {
             data,
-            listen,
+            listen: Some(listen),
             open_metrics: false,
             journal_days: None,
             public_url: None,
@@ -92,8 +96,33 @@ impl Settings {
             sample_memory: None,
             behind_proxy: false,
             files_under: Vec::new(),
+            identity: None,
         }
     }
+}
+
+/// The account of a service in a few numbers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct AccountSums {
+    /// Events that its sources received.
+    pub received: i64,
+    /// Events that its destinations accepted.
+    pub delivered: i64,
+    /// Whether all its equations hold.
+    pub balanced: bool,
+}
+
+/// How a source or a destination is doing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PartCondition {
+    /// `source:NAME` or `destination:NAME`.
+    pub part: String,
+    /// Whether it is as it should be.
+    pub fine: bool,
+    /// How it is doing, in a sentence.
+    pub says: String,
+    /// What helps; where there is one, a line to paste on this host.
+    pub remedy: String,
 }
 
 /// What the parts of a service share.
@@ -114,6 +143,8 @@ pub(crate) struct App {
     pub(crate) meter: meter::Meter,
     /// How the plan's alerts stand.
     pub(crate) alerts: alerts::Alerts,
+    /// The agents of hosts.
+    pub(crate) agents: agents::Agents,
     pub(crate) codes: sign_in::Codes,
     pub(crate) openid: Option<api::openid::OpenId>,
     /// Who failed to sign in.
@@ -202,7 +233,8 @@ fn file_scope(settings: &Settings) -> anyhow::Result<rockrose_plan::FileScope> {
     let files = settings.data.join(rockrose_plan::FILES);
     std::fs::DirBuilder::new().recursive(true).mode(0o700).create(&files).with_context(|| format!("cannot create {}", files.display()))?;
     let under = settings.files_under.iter().map(|path| real(path)).collect::<anyhow::Result<_>>()?;
-    Ok(rockrose_plan::FileScope { under, data: Some(real(&settings.data)?) })
+    let identity = settings.identity.as_deref().map(real).transpose()?;
+    Ok(rockrose_plan::FileScope { under, data: Some(real(&settings.data)?), identity })
 }
 
 /// The provider that a file tells of. It is not asked yet: the service starts without it.
@@ -219,14 +251,20 @@ impl Service {
         let records = Arc::new(Records::open(&settings.data)?);
         let spool = Spool::open(&settings.data.join("spool.db"))?;
         let acceptor = settings.certificate.as_ref().map(|(certificate, key)| rockrose_intake::acceptor(certificate, key)).transpose()?;
-        let listener = BoundedListener::bind(settings.listen, API_CONNECTIONS, acceptor);
-        let listener = listener.await.with_context(|| format!("cannot listen on {}", settings.listen))?;
-        let address = listener.address()?;
+        let listener = match settings.listen {
+            None => None,
+            Some(listen) => Some(BoundedListener::bind(listen, API_CONNECTIONS, acceptor).await.with_context(|| format!("cannot listen on {listen}"))?),
+        };
+        let address = match &listener {
+            Some(listener) => listener.address()?,
+            None => SocketAddr::from(([127, 0, 0, 1], 0)),
+        };
         let site = site::Site::new(settings, address)?;
         let openid = settings.openid.as_deref().map(openid).transpose()?;
         let scope = file_scope(settings)?;
         let (names, asked) = names::NameBook::new();
         let metrics = plan_metrics::PlanMetrics::of(spool.metrics().await?);
+        let enrolled = records.agents()?;
         let app = Arc::new(App {
             engine: engine::Engine::new(records.hash_key(), records.paused(Side::Destination)?, records.paused(Side::Source)?),
             records,
@@ -239,6 +277,7 @@ impl Service {
             samples_file: kept_samples::file(&settings.data),
             meter: meter::Meter::default(),
             alerts: alerts::Alerts::default(),
+            agents: agents::Agents::new(enrolled),
             codes: sign_in::Codes::default(),
             openid,
             attempts: rockrose_intake::Attempts::new(FREE_FAILURES),
@@ -267,6 +306,7 @@ impl Service {
         let mut caretakers = tokio::task::JoinSet::new();
         caretakers.spawn(meter::run(Arc::clone(&app)));
         caretakers.spawn(alerts::run(Arc::clone(&app)));
+        caretakers.spawn(agents::run(Arc::clone(&app)));
         caretakers.spawn(tables::run(Arc::clone(&app)));
         caretakers.spawn(kept_samples::run(Arc::clone(&app)));
         caretakers.spawn(journal::run(Arc::clone(&app)));
@@ -276,10 +316,16 @@ impl Service {
         let stop = app.stopping.clone();
         let api = tokio::spawn(async move {
             let _held = lock;
-            rockrose_intake::serve(listener, router, None, stop).await;
+            match listener {
+                Some(listener) => rockrose_intake::serve(listener, router, None, stop).await,
+                None => stop.cancelled().await,
+            }
         });
         app.note("start", &format!("version {}", env!("CARGO_PKG_VERSION")), "done").await;
-        tracing::info!(%address, data = %settings.data.display(), "ready");
+        match settings.listen {
+            Some(_) => tracing::info!(%address, data = %settings.data.display(), "ready"),
+            None => tracing::info!(data = %settings.data.display(), "ready"),
+        }
         Ok(Service { app, api, caretakers })
     }
 
@@ -316,6 +362,37 @@ impl Service {
             return Ok(());
         }
         apply::take_up(&self.app, running.revision, &running.checked.text).await.map_err(|e| anyhow::anyhow!("{e}"))
+    }
+
+    /// How the sources and destinations of the plan that runs are doing.
+    #[must_use]
+    pub fn parts(&self) -> Vec<PartCondition> {
+        api::part_conditions(&self.app)
+    }
+
+    /// The revision that runs; 0, if none does.
+    #[must_use]
+    pub fn revision(&self) -> i64 {
+        self.app.engine.running().revision
+    }
+
+    /// What its sources received and its destinations delivered since the beginning, and whether its ledger balances.
+    ///
+    /// # Errors
+    /// If the ledger cannot be read.
+    pub async fn account(&self) -> anyhow::Result<AccountSums> {
+        let rows = self.app.spool.ledger(None, None).await?;
+        let sum =
+            |stage: Stage, measure: Measure| rows.iter().filter(|r| r.account.stage == stage && r.account.measure == measure).map(|r| r.amount.events).sum();
+        let balanced = self.app.spool.balance().await?.iter().all(Equation::holds);
+        Ok(AccountSums { received: sum(Stage::Source, Measure::Received), delivered: sum(Stage::Destination, Measure::Delivered), balanced })
+    }
+
+    /// Events that wait for their destinations, and their bytes.
+    #[must_use]
+    pub fn waiting(&self) -> (i64, i64) {
+        let waiting = self.app.spool.waiting();
+        (waiting.values().map(|w| w.amount.events).sum(), waiting.values().map(|w| w.amount.bytes).sum())
     }
 
     /// Keeps a secret that may be shown to `shown_to`: a host, `source:NAME`, or `anywhere`.

@@ -8,8 +8,11 @@ use rockrose_event::buffers::{self, Buffer};
 use rockrose_event::record::{DeclaredFormat, Form, Record, split};
 use rockrose_event::stamp::stamped;
 use rockrose_event::usual::Usual;
-use rockrose_intake::{BodyMetadata, Caught, NAMED_UNREADABLE, OwnLog, Position, Receipt, Refusal, Sink, Unreadable};
+use rockrose_intake::{
+    AgentMessage, AgentRefusal, BodyMetadata, Caught, Fingerprint, KnownAgent, NAMED_UNREADABLE, OwnLog, Position, Receipt, Refusal, Sink, Unreadable,
+};
 use rockrose_ledger::{Account, Amount, Measure, Posting, Stage};
+use rockrose_opamp::ServerToAgent;
 use rockrose_records::Side;
 use rockrose_spool::{Arrival, CommitExtras, KEPT_BYTES_OF_BODY, KEPT_OF_BODY, KEPT_OF_RECORD, Once, Packed, SpoolError, Unread, pack};
 
@@ -186,6 +189,14 @@ impl Sink for PlanSink {
     async fn positions(&self, source: &str) -> Result<Vec<Position>, Refusal> {
         let kept = self.app.spool.positions(source).await.map_err(|e| kept_nothing(&e))?;
         Ok(kept.into_iter().map(|(id, content)| Position { id, content: Some(content) }).collect())
+    }
+
+    async fn agent(&self, certificate: &Fingerprint) -> Option<KnownAgent> {
+        self.app.agents.showing(certificate)
+    }
+
+    async fn agent_says(&self, message: AgentMessage) -> Result<ServerToAgent, AgentRefusal> {
+        self.app.agents.says(&self.app, message).await
     }
 
     async fn log_end(&self, log: OwnLog) -> Result<i64, Refusal> {

@@ -95,6 +95,7 @@ struct Inner {
     thread: Mutex<Option<std::thread::JoinHandle<()>>>,
     readers: Mutex<Vec<SqliteConnection>>,
     path: std::path::PathBuf,
+    name: String,
     shared: Arc<writer::Shared>,
 }
 
@@ -102,6 +103,7 @@ impl Spool {
     /// Opens the spool file at `path`, making or upgrading it, and starts its writer.
     pub fn open(path: &Path) -> Result<Spool, SpoolError> {
         let mut connection = connect::writer(path)?;
+        let name = reader::name(&mut connection)?;
         let shared = Arc::new(writer::Shared {
             waiting: Mutex::new(reader::waiting(&mut connection)?),
             arrivals: watch::channel(0).0,
@@ -113,8 +115,14 @@ impl Spool {
         let thread =
             std::thread::Builder::new().name("spool-writer".into()).spawn(move || writer::run(connection, queue, &theirs)).map_err(SpoolError::storage)?;
         let inner =
-            Inner { writes: Mutex::new(Some(writes)), thread: Mutex::new(Some(thread)), readers: Mutex::new(Vec::new()), path: path.to_owned(), shared };
+            Inner { writes: Mutex::new(Some(writes)), thread: Mutex::new(Some(thread)), readers: Mutex::new(Vec::new()), path: path.to_owned(), name, shared };
         Ok(Spool { inner: Arc::new(inner) })
+    }
+
+    /// A name that no other spool has: 16 hexadecimal digits. Places in its queues are told apart from those of others by it.
+    #[must_use]
+    pub fn name(&self) -> &str {
+        &self.inner.name
     }
 
     async fn write(&self, what: writer::What) -> Result<Amount, SpoolError> {

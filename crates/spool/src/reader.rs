@@ -158,6 +158,11 @@ pub(crate) fn minute_volumes(
     Ok(rows.into_iter().filter_map(volume).collect())
 }
 
+/// The name of the spool.
+pub(crate) fn name(c: &mut SqliteConnection) -> Result<String, SpoolError> {
+    Ok(crate::schema::identity::table.select(crate::schema::identity::name).first(c)?)
+}
+
 /// What waits for each destination, as the sums that every commit keeps say.
 pub(crate) fn waiting(c: &mut SqliteConnection) -> Result<BTreeMap<String, Waiting>, SpoolError> {
     c.transaction(|c| {

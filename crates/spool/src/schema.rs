@@ -129,6 +129,12 @@ diesel::table! {
 }
 
 diesel::table! {
+    identity (name) {
+        name -> Text,
+    }
+}
+
+diesel::table! {
     position (source, id) {
         source -> Text,
         id -> Text,

@@ -5,11 +5,13 @@
 mod cloud_events;
 mod line;
 mod portable;
+mod stretch;
 mod syslog;
 
 pub use cloud_events::{Origin, cloud_events};
 pub use line::{CsvRows, LineTemplate};
 pub use portable::{Rewritten, portable};
+pub use stretch::{NoStretch, QueuePlace, Stretch};
 pub use syslog::{FACILITIES, SEVERITIES, Syslog, SyslogFacility};
 
 /// Lines of JSON as one JSON array. Returns how many it holds.

@@ -169,7 +169,7 @@ impl PlannedDestination for ArchiveDestination {
             divide_by,
             object_at: c.size(section, "object_at", 32 * MB, 256 * MB),
             object_every: c.duration(section, "object_every", Duration::from_secs(300)),
-            tls: TlsFiles { ca: of("ca"), client: None },
+            tls: TlsFiles { ca: of("ca"), ..TlsFiles::default() },
             timeout: tls::timeout(c, section),
             mode: mode(c, section),
         })

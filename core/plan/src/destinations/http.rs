@@ -58,6 +58,8 @@ pub struct HttpDestination {
     pub sign_in: SignIn,
     /// Headers sent along.
     pub headers: Vec<(String, HeaderText)>,
+    /// Each body says which stretch of the queue it holds.
+    pub numbered: bool,
     /// The key that requests are signed with.
     pub sign: Option<SecretName>,
     /// How bodies are compressed.
@@ -123,6 +125,11 @@ impl PlannedDestination for HttpDestination {
                 Shape::Text,
                 "It is another Rockrose: its node, as `rockrose status` there shows it, or `unknown`. Events carry where they have passed, and stop where they have been.",
             ),
+            key(
+                "numbered",
+                Shape::Truth,
+                "Whether each body says which stretch of the queue it holds, so that a source of kind `agents` takes no event twice. They are then sent in order.",
+            ),
         ],
         CONNECTED,
     ];
@@ -180,6 +187,7 @@ pub(super) fn posted(c: &mut Checker<'_>, section: &Section, form: BodyForm) -> 
         endpoints: endpoints.iter().map(|e| e.value.clone()).collect(),
         in_turn: section.text("spread").is_some_and(|s| s.value == "in turn"),
         forward: forward(c, section),
+        numbered: numbered(c, section, form),
         form,
         sign_in: sign_in(c, section),
         headers: headers(c, section),
@@ -189,6 +197,15 @@ pub(super) fn posted(c: &mut Checker<'_>, section: &Section, form: BodyForm) -> 
         timeout: tls::timeout(c, section),
         max_batch: tls::max_batch(c, section),
     }
+}
+
+/// Whether bodies say which stretch of the queue they hold.
+fn numbered(c: &mut Checker<'_>, section: &Section, form: BodyForm) -> bool {
+    let Some(At { value: Raw::Truth(true), at }) = section.get("numbered") else { return false };
+    if form != BodyForm::JsonLines {
+        c.mistakes.push(Mistake::new(at.clone(), "only JSON lines are numbered"));
+    }
+    true
 }
 
 fn forward(c: &mut Checker<'_>, section: &Section) -> Option<Forward> {

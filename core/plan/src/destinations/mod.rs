@@ -294,15 +294,16 @@ impl Checker<'_> {
         let hold_for = section.text("hold_for").map(|_| self.duration_up_to(section, "hold_for", most, most));
         let max_rate = section.text("max_rate").map(|_| self.size(section, "max_rate", MB, 10_000 * MB));
         let in_flight = if let Some(At { value: Raw::Count(n), .. }) = section.get("in_flight") { (*n).min(MAX_IN_FLIGHT) } else { IN_FLIGHT };
-        let in_flight = match section.get("ordered") {
-            Some(At { value: Raw::Truth(true), at }) => {
+        let in_order = ["ordered", "numbered"].into_iter().filter_map(|key| section.get(key)).find(|set| matches!(set.value, Raw::Truth(true)));
+        let in_flight = match in_order {
+            Some(At { at, .. }) => {
                 if matches!(section.get("in_flight"), Some(At { value: Raw::Count(n), .. }) if *n > 1) {
                     self.mistakes
                         .push(Mistake::new(at.clone(), "several bodies on their way at once keep no order").expected("`ordered`, or `in_flight` above 1"));
                 }
                 1
             }
-            _ => in_flight,
+            None => in_flight,
         };
         let drains = section.text("when_removed").is_some_and(|w| w.value == "drain");
         let when_full = match section.text("when_full") {

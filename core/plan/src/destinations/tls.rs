@@ -6,7 +6,7 @@ use rockrose_language::Mistake;
 
 use crate::checker::{Checker, MB};
 use crate::keys::{Key, Shape, key};
-use crate::section::Section;
+use crate::section::{At, Raw, Section};
 
 pub(super) const CA: Key = key("ca", Shape::Text, "A file of certificates (PEM) that are trusted besides the system's.");
 pub(super) const TIMEOUT: Key = key("timeout", Shape::Duration, "How long an answer may take. 30 seconds if left out.");
@@ -15,6 +15,7 @@ pub(super) const CONNECTED: &[Key] = &[
     CA,
     key("client_certificate", Shape::Text, "A file with the certificate (PEM) that is shown, with `client_key`."),
     key("client_key", Shape::Text, "The file with its private key (PEM)."),
+    key("ca_only", Shape::Truth, "Whether only the certificates in `ca` are trusted, and none of the system's."),
     TIMEOUT,
     key("max_batch", Shape::Size, "Most bytes that are sent at once, before compression. 1 MB if left out."),
 ];
@@ -27,6 +28,8 @@ const PATIENCE: Duration = Duration::from_secs(30);
 pub struct TlsFiles {
     /// Certificates that are trusted as well.
     pub ca: Option<String>,
+    /// Whether none else are.
+    pub ca_only: bool,
     /// The certificate that is shown, and its key.
     pub client: Option<(String, String)>,
 }
@@ -50,7 +53,14 @@ pub(super) fn tls(c: &mut Checker<'_>, section: &Section) -> TlsFiles {
             None
         }
     };
-    TlsFiles { ca: of("ca"), client }
+    let (ca, mut ca_only) = (of("ca"), false);
+    if let Some(At { value: Raw::Truth(true), at }) = section.get("ca_only") {
+        ca_only = true;
+        if ca.is_none() {
+            c.mistakes.push(Mistake::new(at.clone(), "`ca_only` trusts nobody without `ca`").expected("`ca`, a file of certificates"));
+        }
+    }
+    TlsFiles { ca, ca_only, client }
 }
 
 /// How long an answer may take.

@@ -2,7 +2,7 @@
 
 use rockrose_language::Mistake;
 
-use super::listening::{LISTENING, REQUESTS};
+use super::listening::{KEYED, LISTENING, REQUESTS};
 use super::{Guard, PlannedSource, SourceCertificates};
 use crate::checker::Checker;
 use crate::keys::{Key, Shape, key};
@@ -19,6 +19,7 @@ impl PlannedSource for HttpSource {
         # key = { secret = \"http-in\" }\n";
     const KEYS: &'static [&'static [Key]] = &[
         LISTENING,
+        KEYED,
         REQUESTS,
         &[key(
             "may_set",

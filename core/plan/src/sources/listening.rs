@@ -10,10 +10,13 @@ use crate::checker::Checker;
 use crate::keys::{Key, Shape, key, needed};
 use crate::section::Section;
 
+pub(super) const LISTEN: Key = needed("listen", Shape::Address, "The address it listens on.");
+pub(super) const ALLOW: Key = key("allow", Shape::Texts, "The networks that senders may come from, as in \"192.0.2.0/24\". From anywhere, if left out.");
+
 /// Keys of sources that listen at a port.
 pub(super) const LISTENING: &[Key] = &[
-    needed("listen", Shape::Address, "The address it listens on."),
-    key("allow", Shape::Texts, "The networks that senders may come from, as in \"192.0.2.0/24\". From anywhere, if left out."),
+    LISTEN,
+    ALLOW,
     key(
         "certificate",
         Shape::Text,
@@ -23,13 +26,15 @@ pub(super) const LISTENING: &[Key] = &[
     key("client_ca", Shape::Text, "A file with certificates of authorities (PEM): senders must show a certificate of one of them."),
 ];
 
+/// The key of sources whose senders show one.
+pub(super) const KEYED: &[Key] = &[key(
+    "key",
+    Shape::Secret,
+    "The key senders must show, as a bearer token or, to `http`, as the last part of the URL's path. Needed unless `listen` is a loopback address, or `client_ca` is given.",
+)];
+
 /// Keys of sources that are sent requests.
 pub(super) const REQUESTS: &[Key] = &[
-    key(
-        "key",
-        Shape::Secret,
-        "The key senders must show, as a bearer token or, to `http`, as the last part of the URL's path. Needed unless `listen` is a loopback address, or `client_ca` is given.",
-    ),
     key("max_body", Shape::Size, "Largest body that is read, as sent. 16 MB if left out."),
     key("max_unpacked", Shape::Size, "Largest body after decompression. 64 MB if left out."),
     key("max_requests", Shape::Count, "Most requests that are worked on at once. 64 if left out."),
@@ -60,6 +65,8 @@ pub(super) fn address(c: &mut Checker<'_>, section: &Section, guard: Guard, guar
         let name = &section.name.value;
         let (who, expected) = match guard {
             Guard::Key => ("and has no key", "`key = { secret = \"NAME\" }`, or a loopback address such as 127.0.0.1"),
+            // It is guarded by itself.
+            Guard::Own => return Some(address),
             Guard::Network => (", all of them", "`allow = [\"NETWORK\"]`, `client_ca`, or a loopback address such as 127.0.0.1"),
         };
         let between = if guard == Guard::Key { " " } else { "" };

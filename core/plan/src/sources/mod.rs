@@ -3,6 +3,7 @@
 //! A kind of source is one file here: its settings, its keys, and how they are read. To add one, write its file (a type that is a [`PlannedSource`]) and add a
 //! line to the list below; intake has a list like it.
 
+mod agents;
 mod alerts;
 mod file;
 mod http;
@@ -18,6 +19,7 @@ use std::sync::LazyLock;
 use rockrose_event::address::Network;
 use rockrose_language::Step;
 
+pub use agents::AgentsSource;
 pub use alerts::AlertSource;
 pub use file::Files;
 pub use http::HttpSource;
@@ -88,6 +90,8 @@ enum Guard {
     Key,
     /// Its protocol has no key: it is guarded by where its senders are.
     Network,
+    /// Its senders are known by certificates that they were given.
+    Own,
 }
 
 /// One kind of source, as a plan has it.
@@ -188,6 +192,8 @@ kinds! {
     Journal(JournalSource),
     /// The alerts of the plan.
     Alerts(AlertSource),
+    /// Agents of other hosts.
+    Agents(AgentsSource),
 }
 
 /// The keys that a source may have.
@@ -231,7 +237,7 @@ impl Checker<'_> {
         let listen = match kind.guard() {
             None => None,
             Some(guard) => {
-                let guarded = asks || if guard == Guard::Key { key.is_some() } else { !allow.is_empty() };
+                let guarded = asks || if guard == Guard::Network { !allow.is_empty() } else { key.is_some() };
                 Some(listening::address(self, section, guard, guarded || key.is_some())?)
             }
         };

@@ -1,6 +1,7 @@
 //! The real binary, met as its users meet it: over HTTP, on the command line, in a browser; and killed while it works.
 #![allow(clippy::unwrap_used, missing_docs, reason = "tests say what failed by panicking")]
 
+mod agents;
 mod alerts;
 mod api;
 mod browser;

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
+use rockrose_event::output::QueuePlace;
 use rockrose_plan::{BodyForm, Compression, HeaderText, HttpDestination, SecretName, SignIn, TlsFiles};
 
 use crate::kind::{Failure, OpenError, Outlet, Resolver, Taken, one_line};
@@ -32,6 +33,8 @@ pub struct HttpSettings {
     pub authorization: Option<String>,
     /// Further headers.
     pub headers: Vec<(String, String)>,
+    /// The name of the queue, where each body says which stretch of it it holds.
+    pub numbered: Option<String>,
     /// The key that requests are signed with.
     pub sign: Option<String>,
     /// How bodies are compressed.
@@ -56,6 +59,7 @@ impl HttpSettings {
             form: BodyForm::JsonLines,
             authorization: None,
             headers: Vec::new(),
+            numbered: None,
             sign: None,
             compression: Compression::Gzip,
             tls: TlsFiles::default(),
@@ -82,6 +86,7 @@ impl HttpSettings {
                 SignIn::Basic(user, password) => Some(format!("Basic {}", BASE64_STANDARD.encode(format!("{user}:{}", value(password))))),
             },
             headers: http.headers.iter().map(|(name, text)| (name.clone(), header(text))).collect(),
+            numbered: http.numbered.then(|| resolver.queue.to_owned()),
             sign: http.sign.as_ref().map(value),
             compression: http.compression,
             tls: http.tls.clone(),
@@ -128,6 +133,7 @@ impl EndpointRotation {
         match said {
             Err(EndpointError::Unreachable(why)) => ControlFlow::Continue(Failure::later(why)),
             Err(EndpointError::Answered(failure)) => ControlFlow::Break(Err(failure)),
+            Err(EndpointError::Has(place)) => ControlFlow::Break(Err(Failure::later(format!("says that it has the queue up to {place}, which was not sent")))),
             Ok(taken) => {
                 self.current = if self.in_turn { (at + 1) % self.count } else { at };
                 ControlFlow::Break(Ok(taken))
@@ -142,6 +148,8 @@ pub(crate) enum EndpointError {
     Unreachable(String),
     /// It has answered.
     Answered(Failure),
+    /// It has the queue up to this place already, and took nothing.
+    Has(QueuePlace),
 }
 
 /// An endpoint without its query, which could hold a secret.

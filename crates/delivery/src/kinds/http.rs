@@ -8,7 +8,7 @@ use bytes::Bytes;
 use futures_util::future::BoxFuture;
 use reqwest::header::{AUTHORIZATION, CONTENT_ENCODING, CONTENT_TYPE, HeaderMap, HeaderName, HeaderValue, RETRY_AFTER};
 use reqwest::{Client, StatusCode, Url};
-use rockrose_event::output::{Origin, cloud_events, json_array};
+use rockrose_event::output::{Origin, QueuePlace, Stretch, cloud_events, json_array};
 use rockrose_otlp::{Message, records, to_request};
 use rockrose_plan::{BodyForm, Compression};
 
@@ -89,6 +89,9 @@ impl HttpOutlet {
 
     async fn try_send(&mut self, Outgoing { lines, events, origins }: Outgoing<'_>) -> Result<Taken, Failure> {
         let (form, compression, node) = (self.settings.form, self.settings.compression, self.settings.node.clone());
+        if let Some(queue) = self.settings.numbered.clone() {
+            return self.send_numbered(&queue, lines, events, &origins()).await;
+        }
         let origins = if matches!(form, BodyForm::JsonLines | BodyForm::JsonArray) { Vec::new() } else { origins() };
         // What goes as it is needs no work.
         let body = if form == BodyForm::JsonLines && compression == Compression::Plain {
@@ -102,7 +105,7 @@ impl HttpOutlet {
         };
         let mut last = Failure::later("no endpoint is set");
         for at in self.turns.order() {
-            let said = self.post(&self.settings.endpoints[at], body.clone(), events).await;
+            let said = self.post(&self.settings.endpoints[at], body.clone(), events, None).await;
             match self.turns.answered(at, said) {
                 ControlFlow::Break(done) => return done,
                 ControlFlow::Continue(why) => last = why,
@@ -111,8 +114,46 @@ impl HttpOutlet {
         Err(last)
     }
 
-    async fn post(&self, endpoint: &str, body: Bytes, events: usize) -> Result<Taken, EndpointError> {
+    /// Sends JSON lines with the stretch of the queue that they are. What the other end has of them already, since its answer was lost, is not sent again.
+    async fn send_numbered(&mut self, queue: &str, lines: Bytes, events: usize, origins: &[Origin]) -> Result<Taken, Failure> {
+        let mut last = Failure::later("no endpoint is set");
+        for at in self.turns.order() {
+            let endpoint = self.settings.endpoints[at].clone();
+            let mut said = self.post_stretch(&endpoint, queue, lines.clone(), origins).await;
+            if let Err(EndpointError::Has(place)) = &said {
+                let had = origins.iter().take_while(|origin| QueuePlace::of(origin) <= *place).count();
+                if had > 0 && had < events {
+                    let begin = memchr::memchr_iter(b'\n', &lines).nth(had - 1).map_or(lines.len(), |end| end + 1);
+                    said = self.post_stretch(&endpoint, queue, lines.slice(begin..), &origins[had..]).await;
+                }
+            }
+            match self.turns.answered(at, said) {
+                ControlFlow::Break(done) => return done,
+                ControlFlow::Continue(why) => last = why,
+            }
+        }
+        Err(last)
+    }
+
+    async fn post_stretch(&self, endpoint: &str, queue: &str, lines: Bytes, origins: &[Origin]) -> Result<Taken, EndpointError> {
+        let (Some(first), Some(end)) = (origins.first(), origins.last()) else { return Ok(Taken::all()) };
+        let stretch = Stretch { queue: queue.to_owned(), first: QueuePlace::of(first), last: QueuePlace::of(end) };
+        let compression = self.settings.compression;
+        let body = if compression == Compression::Plain {
+            lines
+        } else {
+            let packed = tokio::task::spawn_blocking(move || pack(lines, compression)).await;
+            let packed = packed.map_err(|_| EndpointError::Unreachable("compression was interrupted".to_owned()))?;
+            packed.map_err(|e| EndpointError::Unreachable(format!("compression failed: {e}")))?
+        };
+        self.post(endpoint, body, origins.len(), Some(&stretch)).await
+    }
+
+    async fn post(&self, endpoint: &str, body: Bytes, events: usize, stretch: Option<&Stretch>) -> Result<Taken, EndpointError> {
         let mut request = self.client.post(endpoint).headers(self.headers.clone());
+        if let Some(stretch) = stretch {
+            request = request.header(Stretch::HEADER, stretch.to_string());
+        }
         if let (Some(key), Ok(url)) = (&self.settings.sign, Url::parse(endpoint)) {
             let signed = signature::headers(key.as_bytes(), &url, &body, jiff::Timestamp::now().as_second());
             request = signed.into_iter().fold(request, |request, (name, value)| request.header(name, value));
@@ -122,6 +163,10 @@ impl HttpOutlet {
         let status = answer.status();
         let after = answer.headers().get(RETRY_AFTER).and_then(|v| v.to_str().ok()?.trim().parse().ok()).map(|s| Duration::from_secs(s).min(MAX_PAUSE));
         let protobuf = answer.headers().get(CONTENT_TYPE).is_some_and(|v| v.as_bytes().starts_with(PROTOBUF.as_bytes()));
+        let has = answer.headers().get(QueuePlace::HEADER).and_then(|value| value.to_str().ok()?.parse().ok());
+        if let (StatusCode::CONFLICT, Some(place), Some(_)) = (status, has, stretch) {
+            return Err(EndpointError::Has(place));
+        }
         let said = self.said(answer).await;
         if status.is_success() {
             // An answer that breaks off is an answer that was lost.

@@ -44,5 +44,8 @@ pub(super) fn make(folder: &Path, until: (i32, u8, u8)) -> Made {
     };
     let (shown, its_key) = signed("quay", ExtendedKeyUsagePurpose::ClientAuth, (2090, 1, 1));
     let client = (write("client.pem", &shown), write("client.key", &its_key));
-    Made { acceptor: TlsAcceptor::from(Arc::new(server)), files: TlsFiles { ca: Some(write("ca.pem", &authority.pem())), client: Some(client) } }
+    Made {
+        acceptor: TlsAcceptor::from(Arc::new(server)),
+        files: TlsFiles { ca: Some(write("ca.pem", &authority.pem())), client: Some(client), ..TlsFiles::default() },
+    }
 }

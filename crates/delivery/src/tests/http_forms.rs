@@ -153,7 +153,7 @@ async fn certificates_of_ones_own_are_trusted_and_shown() {
     for (tls, says) in [
         (TlsFiles::default(), "certificate"),
         (TlsFiles { client: None, ..made.files.clone() }, "certificate"),
-        (TlsFiles { ca: Some("/nowhere/ca.pem".into()), client: None }, "/nowhere/ca.pem"),
+        (TlsFiles { ca: Some("/nowhere/ca.pem".into()), ..TlsFiles::default() }, "/nowhere/ca.pem"),
     ] {
         let w = worker(&p, at(tls));
         until("it fails", || w.health().get().last_error.is_some()).await;

@@ -3,6 +3,7 @@
 //! To add a kind, write its file (a [`Kind`], for the settings that the plan has of it) and add a line to the list below; the suite in `tests/suite.rs` then wants
 //! a line as well.
 
+mod agents;
 pub(crate) mod file;
 mod filled_form;
 mod http;
@@ -58,6 +59,7 @@ macro_rules! of_kind {
             SourceKind::File($k) => $call,
             SourceKind::Journal($k) => $call,
             SourceKind::Alerts($k) => $call,
+            SourceKind::Agents($k) => $call,
         }
     };
 }

@@ -115,12 +115,13 @@ pub(crate) fn settings(kind: SourceKind) -> SourceSettings {
         key: None,
         may_set: Vec::new(),
         allow: Vec::new(),
+        door: None,
         certificates: None,
         max_body: 10_000,
         max_unpacked: 50_000,
         max_event: 5_000,
         max_requests: 2,
-        scope: rockrose_plan::FileScope { under: vec!["/".into()], data: None },
+        scope: rockrose_plan::FileScope { under: vec!["/".into()], ..rockrose_plan::FileScope::default() },
     }
 }
 

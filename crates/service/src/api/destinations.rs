@@ -29,6 +29,18 @@ fn known(app: &App, name: &str) -> Result<(), Problem> {
     }
 }
 
+/// How a destination is doing.
+pub(crate) fn condition(app: &App, name: &str) -> crate::PartCondition {
+    let health = app.engine.health(name);
+    let failing = health.as_ref().filter(|health| health.state == rockrose_delivery::State::Failing);
+    let says = match (failing.and_then(|health| health.last_error.clone()), &health) {
+        (Some(error), _) => error,
+        (None, Some(health)) if health.last_success_ms.is_some() => "it takes what it is sent".to_owned(),
+        (None, _) => "nothing was sent to it yet".to_owned(),
+    };
+    crate::PartCondition { part: format!("destination:{name}"), fine: failing.is_none(), says, remedy: String::new() }
+}
+
 /// What a destination said, for whoever may see all of its events: it may have said some of them.
 pub(super) fn said(caller: &Caller, destination: &str, says: String) -> String {
     if caller.grants.sees_all(&Place::Destination(destination.to_owned())) { says } else { rockrose_delivery::without_words(&says).to_owned() }

@@ -1,5 +1,6 @@
 //! The HTTP face, under `/api/v1`: described by an OpenAPI document, errors as problem documents, signed in by token or session.
 
+mod agents;
 mod alerts;
 pub(crate) mod auth;
 pub(crate) mod complete;
@@ -79,6 +80,10 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(status::status))
         .routes(routes!(flow::flow))
         .routes(routes!(flow::before))
+        .routes(routes!(agents::agents))
+        .routes(routes!(agents::agent, agents::retire))
+        .routes(routes!(agents::make_code))
+        .routes(routes!(agents::end_code))
         .routes(routes!(alerts::alerts))
         .routes(routes!(alerts::acknowledge))
         .routes(routes!(alerts::silence, alerts::end_silence))
@@ -150,6 +155,14 @@ fn parts() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
     let (api, mut openapi) = described().split_for_parts();
     document::complete(&mut openapi);
     (api, openapi)
+}
+
+/// How the sources and destinations of the plan that runs are doing.
+pub(crate) fn part_conditions(app: &App) -> Vec<crate::PartCondition> {
+    let (running, now) = (app.engine.running(), crate::now_ms());
+    let sources = running.checked.sources.iter().map(|planned| sources::source_condition(app, planned, now));
+    let destinations = running.checked.destinations.iter().map(|planned| destinations::condition(app, &planned.name));
+    sources.chain(destinations).collect()
 }
 
 /// The OpenAPI 3.1 document of the API.

@@ -127,7 +127,8 @@ pub(crate) async fn check(
                 // A table that cannot be read is told when the plan is applied.
                 && let Ok(environment) = environment_of(&app, &running, &plan).await
             {
-                answer.mistakes = failing_examples(&app, &plan, &environment).await.into_iter().map(types::mistake).collect();
+                let failing = failing_examples(&app, &plan, &environment).await.into_iter().chain(app.agents.contradictions(&plan));
+                answer.mistakes = failing.map(types::mistake).collect();
                 answer.good = answer.mistakes.is_empty();
                 if answer.good {
                     answer.forecast = forecast(&app, &caller, plan, environment).await?;

@@ -19,7 +19,7 @@ use super::extract::{Asked, Part};
 use super::rates::Book;
 use super::types::{self, CaughtRecord, Freshness, SendLine, Sender, SenderList, Source, SourceFile, SourceKey, SourceState, Trouble};
 use crate::caller::{Caller, Watched};
-use crate::{App, now_ms, queues};
+use crate::{App, PartCondition, now_ms, queues};
 
 /// A source whose last event came longer ago than this is quiet, in milliseconds.
 const QUIET_AFTER: i64 = 5 * 60_000;
@@ -298,6 +298,16 @@ fn heard_state(hearing: &SourceStatus, now_ms: i64) -> (SourceState, String) {
         (None, None) if hearing.connections > 0 => (SourceState::Unheard, "senders are connected, but have sent nothing".to_owned()),
         (None, None) => (SourceState::Unheard, "no events received yet".to_owned()),
     }
+}
+
+/// How a source is doing, and what helps where something is wrong.
+pub(crate) fn source_condition(app: &App, planned: &Planned, now: i64) -> PartCondition {
+    let hearing = app.sources.monitor(&planned.name).get();
+    let (state, says) = state(app, &planned.name, &hearing, now);
+    let bad_file = hearing.bad_files().map(|(file, _)| file.remedy());
+    let fine = bad_file.is_none() && state != SourceState::Troubled;
+    let remedy = bad_file.or_else(|| hearing.troubles.first().map(|trouble| remedy(trouble.what, planned).to_owned())).filter(|_| !fine);
+    PartCondition { part: format!("source:{}", planned.name), fine, says, remedy: remedy.unwrap_or_default() }
 }
 
 #[cfg(test)]

@@ -216,6 +216,16 @@ impl Follower {
                 continue;
             };
             known.place.path.clone_from(&path);
+            // That it may be read by now does not show in how it looks.
+            if known.is_denied() && find::within(&self.settings.scope, &path).and_then(|()| File::open(&path)).is_ok() {
+                if known.place.is_unread() {
+                    let id = known.place.id.clone();
+                    self.at.remove(&id);
+                    new.push((path, look));
+                    continue;
+                }
+                known.trouble = None;
+            }
             match known.is_still(look) {
                 Ok(true) => known.saw(look, now),
                 Ok(false) => {

@@ -69,6 +69,11 @@ impl ReadPosition {
         }
     }
 
+    /// Whether nothing was read of it.
+    pub(super) fn is_unread(&self) -> bool {
+        self.offset == 0 && self.head.0 == 0 && self.done.is_none()
+    }
+
     /// Moves on to `offset`, behind the bytes `before`, of which the last are the mark.
     pub(super) fn reach(&mut self, offset: u64, before: &[u8]) {
         self.offset = offset;

@@ -166,7 +166,7 @@ mod tests {
         let sample = sample(
             &[at("*.log*").display().to_string(), at("x/*").display().to_string()],
             &[],
-            &FileScope { under: vec!["/".into()], data: None },
+            &FileScope { under: vec!["/".into()], ..rockrose_plan::FileScope::default() },
             &mut Budget::default(),
         );
         let paths: Vec<_> = sample.families.iter().map(|f| (f.path.clone(), f.paths.len())).collect();

@@ -68,7 +68,7 @@ impl Bench {
         let settings = FileSettings {
             name: "quays".into(),
             files: Files { paths: vec![folder.path().join("*.log*").display().to_string()], exclude: vec!["*.tmp".into()], from_start: true, path_as: None },
-            scope: rockrose_plan::FileScope { under: vec!["/".into()], data: None },
+            scope: rockrose_plan::FileScope { under: vec!["/".into()], ..rockrose_plan::FileScope::default() },
             max_event: 1_000,
         };
         Bench { folder, sink: Arc::default(), monitor: Arc::default(), running: None, settings }

@@ -126,6 +126,11 @@ impl TrackedFile {
         TrackedFile { found: false, ..TrackedFile::new(place, FileFormat::Plain) }
     }
 
+    /// Whether it may not be read.
+    pub(super) fn is_denied(&self) -> bool {
+        matches!(self.trouble, Some((FileState::Denied, _)))
+    }
+
     pub(super) fn saw(&mut self, look: FileStat, now: i64) {
         if self.look != Some(look) {
             (self.look, self.same_since_ms, self.trouble) = (Some(look), now, None);

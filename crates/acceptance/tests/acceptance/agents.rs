@@ -1,0 +1,381 @@
+//! Agents: a host enrols with one line, collects what the plan says by its facts, and loses nothing; who is not who they say they are changes nothing.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+use diesel::prelude::*;
+use serde_json::{Value, json};
+
+use crate::harness::{Node, Running, binary, free_ports, lines, spawn, sum, text, until};
+
+/// An agent on this machine, in a folder of the service's.
+struct Host {
+    name: String,
+    data: PathBuf,
+    running: Option<Running>,
+}
+
+impl Host {
+    /// A host that has not enrolled.
+    fn new(node: &Node, name: &str) -> Host {
+        Host { name: name.to_owned(), data: node.path(name), running: None }
+    }
+
+    /// Enrols with the line that was made, and with `more`; does not run.
+    fn enrol(&self, line: &str, more: &[&str]) -> Output {
+        let args = line.strip_prefix("rockrose ").unwrap().split(' ');
+        let data = self.data.to_str().unwrap();
+        Command::new(binary()).args(args).args(["--data", data, "--name", &self.name, "--only"]).args(more).stdin(Stdio::null()).output().unwrap()
+    }
+
+    /// Enrols, which must succeed, and runs.
+    fn join(node: &Node, name: &str, group: &str, more: &[&str]) -> Host {
+        let mut host = Host::new(node, name);
+        let enrolled = host.enrol(&code(node, group), more);
+        assert!(enrolled.status.success(), "{}", text(&enrolled.stderr));
+        host.begin();
+        host
+    }
+
+    fn begin(&mut self) {
+        self.running = Some(spawn(&["agent", "run", "--data", self.data.to_str().unwrap()], &self.data.with_extension("log")));
+    }
+
+    fn kill(&mut self) {
+        drop(self.running.take());
+    }
+
+    async fn stop(&mut self) {
+        let mut running = self.running.take().unwrap();
+        running.signal("TERM");
+        assert!(until("the agent ends", async || running.0.try_wait().unwrap()).await.success());
+    }
+
+    /// What `agent status` prints.
+    fn status(&self) -> String {
+        let output = Command::new(binary()).args(["agent", "status", "--data", self.data.to_str().unwrap()]).output().unwrap();
+        format!("{}{}", text(&output.stdout), text(&output.stderr))
+    }
+
+    fn json_status(&self) -> Value {
+        let output = Command::new(binary()).args(["agent", "status", "--json", "--data", self.data.to_str().unwrap()]).output().unwrap();
+        serde_json::from_slice(&output.stdout).unwrap()
+    }
+
+    fn log(&self) -> String {
+        std::fs::read_to_string(self.data.with_extension("log")).unwrap_or_default()
+    }
+}
+
+/// A line that enrols one host.
+fn code(node: &Node, group: &str) -> String {
+    node.json(&["agent", "code", group])["line"].as_str().unwrap().to_owned()
+}
+
+fn door(port: u16, out: &Path, more: &str) -> String {
+    let out = out.display();
+    format!(
+        "[source.hosts]\nkind = \"agents\"\nlisten = \"127.0.0.1:{port}\"\n[destination.out]\nkind = \"file\"\npath = \"{out}\"\n[[route]]\nname = \"all\"\nto = [\"out\"]\n{more}"
+    )
+}
+
+fn collect(name: &str, paths: &str) -> String {
+    format!("[collect.{name}]\nkind = \"file\"\npaths = [\"{paths}\"]\nbegin_at = \"start\"\n")
+}
+
+async fn agent(node: &Node, name: &str) -> Value {
+    node.get("/api/v1/agents").await["agents"].as_array().unwrap().iter().find(|a| a["name"] == name).unwrap_or(&Value::Null).clone()
+}
+
+async fn becomes(node: &Node, name: &str, condition: &str) -> Value {
+    until(&format!("{name} is {condition}"), async || Some(agent(node, name).await).filter(|a| a["condition"] == condition)).await
+}
+
+fn append(path: &Path, lines: impl IntoIterator<Item = String>) {
+    let mut file = std::fs::OpenOptions::new().create(true).append(true).open(path).unwrap();
+    lines.into_iter().for_each(|line| file.write_all(format!("{line}\n").as_bytes()).unwrap());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_host_enrols_with_one_line_and_is_told_by_its_facts_what_to_collect() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    let none = text(&node.client(&["agent", "list"]).stdout);
+    assert!(none.contains("a source of kind `agents`"), "{none}");
+    let (out, logs) = (node.path("out.jsonl"), node.path("logs"));
+    std::fs::create_dir(&logs).unwrap();
+    let kiosk = collect("kiosk-log", &format!("{}/*.log", logs.display()));
+    let by_port = "[assignment.lowmere]\nwhen = 'group = \"kiosks\" and labels.port = \"Lowmere\"'\ncollect = [\"kiosk-log\"]\ndo = ['redact email']\n";
+    node.apply(&door(port, &out, &format!("{kiosk}{by_port}")));
+    append(&logs.join("app.log"), ["{\"message\":\"ticket 1 for bo@quay.example\",\"agent.name\":\"owner\"}".to_owned()]);
+
+    let line = code(&node, "kiosks");
+    let mut host = Host::new(&node, "kiosk-7");
+    let enrolled = host.enrol(&line, &["--label", "port=Lowmere"]);
+    assert!(enrolled.status.success() && text(&enrolled.stdout).contains("kiosk-7 has enrolled"), "{}", text(&enrolled.stderr));
+    host.begin();
+    let first = until("the first event is there", async || lines(&out).first().cloned()).await;
+    let told = |event: &Value| ["agent.name", "agent.group", "agent.collect", "agent.assignment"].map(|f| event[f].as_str().unwrap_or_default().to_owned());
+    assert_eq!((first["message"].as_str(), told(&first)), (Some("ticket 1 for ***"), ["kiosk-7", "kiosks", "kiosk-log", "lowmere"].map(str::to_owned)));
+    becomes(&node, "kiosk-7", "fine").await;
+    let shown = text(&node.client(&["agent", "show", "kiosk-7"]).stdout);
+    for says in ["source:kiosk-log", "events flow", "os.type", "linux", "port = Lowmere"] {
+        assert!(shown.contains(says), "{says}: {shown}");
+    }
+
+    // A stolen code is used up; a name that is taken is not given away; an id is its key's.
+    let again = Host::new(&node, "kiosk-8").enrol(&line, &[]);
+    assert!(!again.status.success() && text(&again.stderr).contains("was used as often as it may be"), "{}", text(&again.stderr));
+    let fresh = code(&node, "kiosks");
+    let claims = Host { name: "kiosk-7".into(), ..Host::new(&node, "claims") }.enrol(&fresh, &[]);
+    assert!(text(&claims.stderr).contains("an agent called `kiosk-7` has enrolled already"), "{}", text(&claims.stderr));
+    // A server with another certificate is not taken for this one, and learns no code.
+    let (shown_pin, other_pin) = (fresh.rsplit('.').next().unwrap(), "A".repeat(43));
+    let other = Host::new(&node, "other").enrol(&fresh.replace(shown_pin, &other_pin), &[]);
+    assert!(text(&other.stderr).contains("it is another service, or somebody is in between"), "{}", text(&other.stderr));
+    let codes = node.json(&["agent", "codes"]);
+    assert_eq!((codes.as_array().unwrap().len(), &codes[0]["uses_left"]), (1, &json!(1)), "the code is not used up by those who were refused");
+    assert!(node.client(&["agent", "codes", "--end", &codes[0]["id"].to_string()]).status.success());
+    assert!(!Host::new(&node, "late").enrol(&fresh, &[]).status.success(), "a code that was ended");
+
+    // Another group collects nothing of this, and is told why.
+    let mut gate = Host::join(&node, "gate-1", "gates", &[]);
+    becomes(&node, "gate-1", "fine").await;
+    let explained = text(&node.client(&["agent", "explain", "gate-1"]).stdout);
+    assert!(explained.contains("no assignment is for it") && explained.contains("not met: group = \"kiosks\", labels.port = \"Lowmere\""), "{explained}");
+
+    // What is collected changes from the centre.
+    let more = "[assignment.gates]\nwhen = 'group = \"gates\"'\ncollect = [\"gate-log\"]\ndo = ['drop level = \"debug\"']\n";
+    let gates = collect("gate-log", &format!("{}/*.gate", logs.display()));
+    node.apply(&door(port, &out, &format!("{kiosk}{by_port}{gates}{more}")));
+    append(&logs.join("a.gate"), ["{\"gate\":1,\"level\":\"debug\"}".to_owned(), "{\"gate\":2}".to_owned()]);
+    let second = until("the gate's event is there", async || lines(&out).get(1).cloned()).await;
+    assert_eq!((&second["gate"], told(&second)), (&json!(2), ["gate-1", "gates", "gate-log", "gates"].map(str::to_owned)));
+
+    // What contradicts on a host is a mistake, told with the host before anything is applied.
+    let twice = "[assignment.twice]\nwhen = 'host.arch exists'\ncollect = [\"gate-log\"]\n";
+    let wrong = node.write("wrong.toml", &door(port, &out, &format!("{kiosk}{by_port}{gates}{more}{twice}")));
+    let refused = node.client(&["apply", &wrong, "--yes"]);
+    assert!(text(&refused.stderr).contains("`gates` and `twice` are for the host gate-1: both collect `gate-log`"), "{}", text(&refused.stderr));
+
+    // Who is retired sends nothing more; what it collects waits on its host.
+    assert!(node.client(&["agent", "retire", "gate-1"]).status.success());
+    append(&logs.join("a.gate"), ["{\"gate\":3}".to_owned()]);
+    until("the retired agent knows", async || gate.status().contains("it was retired").then_some(())).await;
+    until("its event waits", async || gate.status().contains("1 event waits to be sent").then_some(())).await;
+    assert_eq!(agent(&node, "gate-1").await, Value::Null);
+    assert_eq!(lines(&out).len(), 2);
+    gate.stop().await;
+    host.stop().await;
+    becomes(&node, "kiosk-7", "silent").await;
+    let listed = text(&node.client(&["agent", "list"]).stdout);
+    assert!(listed.contains("nothing was heard of it for") && listed.contains("kiosk-7: look at `rockrose agent status` on the host"), "{listed}");
+    let journal = text(&node.client(&["journal"]).stdout);
+    for what in ["make code for agents", "enrol agent", "retire agent", "end code for agents"] {
+        assert!(journal.contains(what), "{what}: {journal}");
+    }
+    node.balanced();
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_host_keeps_what_its_owner_says_and_its_last_good_plan() {
+    let [port, taken] = free_ports();
+    let mut node = Node::start().await;
+    let (out, logs, other) = (node.path("out.jsonl"), node.path("logs"), node.path("private"));
+    std::fs::create_dir(&logs).unwrap();
+    std::fs::create_dir(&other).unwrap();
+    append(&other.join("a.log"), ["{\"private\":1}".to_owned()]);
+    append(&logs.join("app.log"), ["{\"first\":1}".to_owned()]);
+    let assigned = "[assignment.all]\ncollect = [\"log\"]\n";
+    let good = format!("{}{assigned}", collect("log", &format!("{}/*.log", logs.display())));
+    node.apply(&door(port, &out, &good));
+    let mut host = Host::join(&node, "kiosk-1", "kiosks", &["--allow", logs.to_str().unwrap()]);
+    becomes(&node, "kiosk-1", "fine").await;
+
+    // A folder that the owner does not allow, what the agent keeps for itself, and a port that is taken on the host: told, and the plan before goes on.
+    let _taken = std::net::TcpListener::bind(("127.0.0.1", taken)).unwrap();
+    let key = host.data.join("identity");
+    for (what, says) in [
+        (collect("log", &format!("{}/*.log", other.display())), "plans may reach only what is below"),
+        (collect("log", &format!("{}/*.pem", key.display())), "plans may not reach what the service shows of itself"),
+        (format!("[collect.log]\nkind = \"tcp\"\nlisten = \"127.0.0.1:{taken}\"\n"), "cannot listen"),
+    ] {
+        node.apply(&door(port, &out, &format!("{what}{assigned}")));
+        let refused = becomes(&node, "kiosk-1", "refused").await;
+        assert!(refused["says"].as_str().unwrap().contains(says), "{refused}");
+        until("the host says so as well", async || host.status().contains("cannot be run; the one before goes on").then_some(())).await;
+        append(&logs.join("app.log"), [format!("{{\"after\":\"{says}\"}}")]);
+        until("the plan before goes on", async || lines(&out).iter().any(|l| l["after"] == says).then_some(())).await;
+        node.apply(&door(port, &out, &good));
+        becomes(&node, "kiosk-1", "fine").await;
+    }
+    assert!(!lines(&out).iter().any(|l| l["private"] == 1));
+
+    // The owner forbids changes: the agent goes on with what it has, over a restart, and says nothing of taking what it is given.
+    host.stop().await;
+    let settings = host.data.join("agent.toml");
+    let text = std::fs::read_to_string(&settings).unwrap();
+    std::fs::write(&settings, text.replace("remote_changes = true", "remote_changes = false")).unwrap();
+    host.begin();
+    becomes(&node, "kiosk-1", "fine").await;
+    node.apply(&door(
+        port,
+        &out,
+        &format!("{}[assignment.all]\ncollect = [\"log\"]\ndo = ['set changed = 1']\n", collect("log", &format!("{}/*.log", logs.display()))),
+    ));
+    becomes(&node, "kiosk-1", "stale").await;
+    append(&logs.join("app.log"), ["{\"last\":1}".to_owned()]);
+    let last = until("it goes on as before", async || lines(&out).into_iter().find(|l| l["last"] == 1)).await;
+    assert_eq!(last["changed"], Value::Null, "{last}");
+    host.stop().await;
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_line_arrives_once_through_kills_of_agents_and_the_service() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    let out = node.path("out.jsonl");
+    let (names, mut plan) = (["kiosk-1", "gate-1"], String::new());
+    for name in names {
+        std::fs::create_dir(node.path(&format!("logs-{name}"))).unwrap();
+        let paths = format!("{}/*.log", node.path(&format!("logs-{name}")).display());
+        plan += &format!("{}[assignment.{name}]\nwhen = 'agent.name = \"{name}\"'\ncollect = [\"{name}-log\"]\n", collect(&format!("{name}-log"), &paths));
+    }
+    node.apply(&door(port, &out, &plan));
+    let mut hosts = names.map(|name| Host::join(&node, name, "all", &[]));
+    let mut written = 0;
+    for round in 0..24 {
+        for name in names {
+            append(&node.path(&format!("logs-{name}/app.log")), (0..200).map(|n| format!("{{\"host\":\"{name}\",\"n\":{}}}", written + n)));
+        }
+        written += 200;
+        // Somewhere on the way of what was just written.
+        tokio::time::sleep(std::time::Duration::from_millis(fastrand::u64(0..400))).await;
+        match round % 3 {
+            0 => {
+                hosts[round % 2].kill();
+                hosts[round % 2].begin();
+            }
+            1 => {
+                node.kill();
+                node.begin().await;
+            }
+            _ => {
+                node.kill();
+                hosts.iter_mut().for_each(Host::kill);
+                hosts.iter_mut().for_each(Host::begin);
+                node.begin().await;
+            }
+        }
+    }
+    let expected = written as usize * names.len();
+    until("all have arrived", async || (lines(&out).len() >= expected).then_some(())).await;
+    node.drained().await;
+    let mut each: Vec<(String, i64)> = lines(&out).iter().map(|l| (l["host"].as_str().unwrap().to_owned(), l["n"].as_i64().unwrap())).collect();
+    each.sort();
+    let mut once = each.clone();
+    once.dedup();
+    assert_eq!((each.len(), once.len()), (expected, expected), "each line once");
+    let ledger = node.balanced();
+    assert_eq!(sum(&ledger, "source", "hosts", "received"), expected as i64);
+    for host in &mut hosts {
+        until("the agent knows that all was taken", async || host.status().contains("Nothing waits").then_some(())).await;
+        host.stop().await;
+        let status = host.json_status();
+        assert_eq!([&status["collected"], &status["sent"], &status["balanced"]], [&json!(written), &json!(written), &json!(true)], "{}", host.log());
+    }
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn certificates_are_renewed_while_events_flow() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    let (out, log) = (node.path("out.jsonl"), node.path("app.log"));
+    node.apply(&door(port, &out, &format!("{}[assignment.all]\ncollect = [\"log\"]\n", collect("log", log.to_str().unwrap()))));
+    append(&log, ["{\"first\":1}".to_owned()]);
+    let mut host = Host::join(&node, "kiosk-1", "kiosks", &[]);
+    becomes(&node, "kiosk-1", "fine").await;
+    node.stop().await;
+    let mut records = diesel::sqlite::SqliteConnection::establish(node.path("data/records.db").to_str().unwrap()).unwrap();
+    diesel::sql_query("UPDATE agent SET signed_ms = signed_ms - 40 * 86400000").execute(&mut records).unwrap();
+    node.begin().await;
+    let certificate = |n: u32| host.data.join(format!("identity/certificate-{n}.pem"));
+    until("the certificate is renewed", async || (certificate(2).exists() && !certificate(1).exists()).then_some(())).await;
+    append(&log, ["{\"renewed\":1}".to_owned()]);
+    until("events flow with the new one", async || lines(&out).iter().any(|l| l["renewed"] == 1).then_some(())).await;
+    let is_forgotten = |records: &mut SqliteConnection| {
+        let kept: Vec<Option<Vec<u8>>> =
+            diesel::sql_query("SELECT previous FROM agent").load::<Previous>(records).unwrap().into_iter().map(|p| p.previous).collect();
+        kept == [None]
+    };
+    until("the one before is good no longer", async || is_forgotten(&mut records).then_some(())).await;
+    becomes(&node, "kiosk-1", "fine").await;
+    host.stop().await;
+    node.stop().await;
+}
+
+#[derive(diesel::QueryableByName)]
+struct Previous {
+    #[diesel(sql_type = diesel::sql_types::Nullable<diesel::sql_types::Binary>)]
+    previous: Option<Vec<u8>>,
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_file_that_may_not_be_read_is_told_with_the_line_that_mends_it() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    let (out, logs) = (node.path("out.jsonl"), node.path("logs"));
+    std::fs::create_dir(&logs).unwrap();
+    let log = logs.join("app.log");
+    append(&log, ["{\"n\":1}".to_owned()]);
+    node.apply(&door(port, &out, &format!("{}[assignment.all]\ncollect = [\"log\"]\n", collect("log", &format!("{}/*.log", logs.display())))));
+    let enrolled = code(&node, "kiosks");
+    let mut host = Host::new(&node, "kiosk-1");
+    // Whoever may read everything cannot be denied anything: then the agent runs as nobody.
+    let open = |path: &Path, mode: u32| std::fs::set_permissions(path, std::os::unix::fs::PermissionsExt::from_mode(mode)).unwrap();
+    open(&log, 0o000);
+    let is_root = std::fs::File::open(&log).is_ok();
+    let nobody = 65_534;
+    let program = if is_root {
+        open(node.folder.path(), 0o755);
+        std::fs::create_dir(&host.data).unwrap();
+        std::os::unix::fs::chown(&host.data, Some(nobody), Some(nobody)).unwrap();
+        let copy = node.path("rockrose");
+        std::fs::copy(binary(), &copy).unwrap();
+        copy
+    } else {
+        binary()
+    };
+    if is_root {
+        open(&host.data, 0o700);
+    }
+    let command = |args: &[&str]| {
+        let mut command = if is_root {
+            let mut command = Command::new("setpriv");
+            command.args(["--reuid=65534", "--regid=65534", "--clear-groups"]).arg(&program);
+            command
+        } else {
+            Command::new(&program)
+        };
+        let log = std::fs::OpenOptions::new().create(true).append(true).open(node.path("kiosk-1.log")).unwrap();
+        command.args(args).args(["--data", host.data.to_str().unwrap()]).stdin(Stdio::null()).stdout(log.try_clone().unwrap()).stderr(log);
+        command
+    };
+    let args: Vec<&str> = enrolled.strip_prefix("rockrose ").unwrap().split(' ').chain(["--name", "kiosk-1"]).collect();
+    let running = Some(Running(command(&args).spawn().unwrap()));
+    let trouble = becomes(&node, "kiosk-1", "trouble").await;
+    let user = if is_root { nobody } else { std::os::unix::fs::MetadataExt::uid(&std::fs::metadata("/proc/self").unwrap()) };
+    let line = format!("setfacl -m u:{user}:r {}", log.display());
+    assert!(trouble["says"].as_str().unwrap().contains("Permission denied") && trouble["remedy"] == line.as_str(), "{trouble}");
+    until("the host says so as well", async || host.status().contains(&line).then_some(())).await;
+    open(&log, 0o644);
+    until("its events flow", async || (lines(&out).len() == 1).then_some(())).await;
+    becomes(&node, "kiosk-1", "fine").await;
+    host.running = running;
+    host.stop().await;
+    node.stop().await;
+}

@@ -1,0 +1,19 @@
+#![doc = include_str!("crate.md")]
+
+mod centre;
+mod enrol;
+mod facts;
+mod folder;
+mod pin;
+mod run;
+mod status;
+
+pub use enrol::{EnrolOptions, Enrolled, enrol};
+pub use folder::{AgentSettings, Folder};
+pub use run::run;
+pub use status::{LastPart, Status};
+
+/// Milliseconds since 1970.
+fn now_ms() -> i64 {
+    jiff::Timestamp::now().as_millisecond()
+}

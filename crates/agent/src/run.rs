@@ -1,0 +1,315 @@
+//! Runs an agent: what the centre says it is to collect, and what it tells the centre.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use anyhow::Context;
+use rockrose_opamp::{
+    AgentConfigFile, AgentConfigMap, AgentDescription, AgentToServer, ComponentHealth, EffectiveConfig, RemoteConfigStatus, RemoteConfigStatuses,
+    ServerToAgent, agent_capabilities, server_to_agent_flags,
+};
+use rockrose_plan::CheckedPlan;
+use rockrose_service::{PartCondition, Service, Settings};
+use sha2::{Digest, Sha256};
+
+use crate::centre::{AskError, Centre};
+use crate::enrol::{CAPABILITIES, given, request, uid};
+use crate::facts::describe;
+use crate::folder::{AgentSettings, Folder, Identity};
+use crate::now_ms;
+use crate::status::{LastPart, Status};
+
+/// How often the centre is told how the agent is doing.
+const HEARTBEAT: Duration = Duration::from_secs(5);
+/// After an answer that changes something, the next word follows so soon.
+const SOON: Duration = Duration::from_millis(200);
+/// How often it is looked whether the host has changed.
+const FACTS_EVERY: Duration = Duration::from_secs(60);
+/// How often the ledger is looked at.
+const COUNT_EVERY: Duration = Duration::from_secs(60);
+/// The destination to which everything leads.
+const CENTRE: &str = "centre";
+
+/// What the centre gave, and what became of it.
+struct Given {
+    /// The text that runs, as the centre gave it; nothing, before the first.
+    runs: Option<String>,
+    /// What it gave last.
+    hash: Vec<u8>,
+    /// Why that does not run.
+    error: Option<String>,
+}
+
+struct Agent {
+    folder: Folder,
+    settings: AgentSettings,
+    identity: Identity,
+    service: Service,
+    centre: Centre,
+    given: Given,
+    sequence: u64,
+    /// What was told of the host, and when it was looked at.
+    described: Option<(AgentDescription, std::time::Instant)>,
+    /// What is to be told again.
+    full: bool,
+    status: Status,
+    /// When the ledger was looked at.
+    counted: Option<std::time::Instant>,
+    /// The centre asks for a request for another certificate.
+    renew: bool,
+}
+
+/// The file with the plan that the centre gave and that runs.
+fn assigned_file(folder: &Folder) -> PathBuf {
+    folder.path().join("assigned.toml")
+}
+
+/// Runs the agent whose data folder is `path` until `end`.
+///
+/// # Errors
+/// If no agent has enrolled there, or what it keeps cannot be opened.
+pub async fn run(path: &Path, end: impl Future<Output = ()>) -> anyhow::Result<()> {
+    // Paths stand in its plan, so they do not depend on where it was started.
+    let folder = Folder::open(&std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned()))?;
+    let settings = folder.settings()?;
+    let identity = folder.identity()?.context("the agent's identity is missing; enrol it anew in another folder")?;
+    let service = Service::start(&Settings {
+        listen: None,
+        files_under: settings.allow.clone(),
+        identity: Some(folder.identity_folder()),
+        sample_memory: Some(0),
+        ..Settings::new(folder.path().to_owned(), ([127, 0, 0, 1], 0).into())
+    })
+    .await?;
+    let centre = Centre::known(&settings.centre, &folder, &identity)?;
+    let runs = std::fs::read_to_string(assigned_file(&folder)).ok();
+    let hash = runs.as_ref().map(|text| Sha256::digest(text.as_bytes()).to_vec()).unwrap_or_default();
+    let status = Status { name: settings.name.clone(), centre: settings.centre.clone(), version: env!("CARGO_PKG_VERSION").to_owned(), ..Status::default() };
+    let given = Given { runs, hash, error: None };
+    let mut agent = Agent { folder, settings, identity, service, centre, given, sequence: 0, described: None, full: true, status, counted: None, renew: false };
+    // Where the folder was moved or the certificate renewed, the plan names other files.
+    if let Some(text) = agent.given.runs.clone() {
+        agent.take(&text).await.unwrap_or_else(|e| tracing::warn!(error = %e, "the plan of before is kept as it was"));
+    }
+    tracing::info!(name = agent.settings.name, centre = agent.settings.centre, "the agent runs");
+    tokio::pin!(end);
+    loop {
+        let again = agent.turn().await;
+        let wait = if again { SOON } else { HEARTBEAT };
+        tokio::select! {
+            () = &mut end => break,
+            () = tokio::time::sleep(wait) => {}
+        }
+    }
+    agent.count().await;
+    agent.status.keep(&agent.folder);
+    agent.service.stop().await;
+    Ok(())
+}
+
+impl Agent {
+    /// Tells the centre how the agent is doing, and does what it answers. Says whether there is more to tell at once.
+    async fn turn(&mut self) -> bool {
+        let parts = self.service.parts();
+        let says = self.says(&parts);
+        let answer = self.centre.ask(&says).await;
+        let again = match answer {
+            Ok(answer) => {
+                if self.status.error.take().is_some() {
+                    tracing::info!("the centre answers again");
+                }
+                self.status.heard_ms = Some(now_ms());
+                self.full = false;
+                self.answered(answer).await
+            }
+            Err(e) => {
+                let says = e.to_string();
+                if self.status.error.as_ref() != Some(&says) {
+                    tracing::warn!(error = says, "not managed for now; what is collected goes on");
+                }
+                self.status.error = Some(says);
+                // What was said may be lost.
+                self.full = true;
+                if matches!(e, AskError::Unreachable(_)) {
+                    self.reopen();
+                }
+                false
+            }
+        };
+        let (waiting_events, waiting_bytes) = self.service.waiting();
+        if self.counted.is_none_or(|at| at.elapsed() >= COUNT_EVERY) {
+            self.count().await;
+        }
+        let part = |part: PartCondition| LastPart { part: part.part, fine: part.fine, says: part.says, remedy: part.remedy };
+        let parts = parts.into_iter().map(part).collect();
+        self.status = Status {
+            written_ms: now_ms(),
+            plan_error: self.given.error.clone(),
+            has_plan: self.given.runs.is_some(),
+            waiting_events,
+            waiting_bytes,
+            parts,
+            ..self.status.clone()
+        };
+        self.status.keep(&self.folder);
+        again
+    }
+
+    /// Looks at the ledger.
+    async fn count(&mut self) {
+        self.counted = Some(std::time::Instant::now());
+        match self.service.account().await {
+            Ok(sums) => (self.status.collected, self.status.sent, self.status.balanced) = (sums.received, sums.delivered, Some(sums.balanced)),
+            Err(e) => tracing::warn!(error = %e, "the ledger could not be looked at"),
+        }
+    }
+
+    /// Opens the way to the centre anew: a certificate may have been renewed by hand, an address have changed.
+    fn reopen(&mut self) {
+        if let Ok(centre) = Centre::known(&self.settings.centre, &self.folder, &self.identity) {
+            self.centre = centre;
+        }
+    }
+
+    fn says(&mut self, parts: &[PartCondition]) -> AgentToServer {
+        self.sequence += 1;
+        let looked = self.described.as_ref().is_none_or(|(_, at)| at.elapsed() >= FACTS_EVERY);
+        let mut description = None;
+        if looked || self.full {
+            let new = describe(&self.identity.id, &self.settings);
+            let is_new = self.described.as_ref().is_none_or(|(before, _)| *before != new);
+            description = (is_new || self.full).then(|| new.clone());
+            self.described = Some((new, std::time::Instant::now()));
+        }
+        let status = match (&self.given.error, self.given.hash.is_empty()) {
+            (Some(_), _) => RemoteConfigStatuses::Failed,
+            (None, true) => RemoteConfigStatuses::Unset,
+            (None, false) => RemoteConfigStatuses::Applied,
+        };
+        let remote = if self.settings.remote_changes { CAPABILITIES } else { CAPABILITIES & !agent_capabilities::ACCEPTS_REMOTE_CONFIG };
+        AgentToServer {
+            instance_uid: uid(&self.identity.id),
+            sequence_num: self.sequence,
+            agent_description: description,
+            capabilities: remote,
+            health: Some(health(parts)),
+            effective_config: self.given.runs.as_ref().filter(|_| self.full).map(|text| EffectiveConfig {
+                config_map: Some(AgentConfigMap {
+                    config_map: HashMap::from([(
+                        "plan.toml".to_owned(),
+                        AgentConfigFile { body: text.clone().into_bytes(), content_type: "application/toml".to_owned() },
+                    )]),
+                }),
+            }),
+            remote_config_status: Some(RemoteConfigStatus {
+                last_remote_config_hash: self.given.hash.clone(),
+                status: status as i32,
+                error_message: self.given.error.clone().unwrap_or_default(),
+            }),
+            connection_settings_request: if self.renew { request(&self.folder).ok() } else { None },
+            ..AgentToServer::default()
+        }
+    }
+
+    /// Does what the centre answers. Says whether there is more to tell at once.
+    async fn answered(&mut self, answer: ServerToAgent) -> bool {
+        if let Some(error) = &answer.error_response {
+            self.status.error = Some(format!("the centre cannot do what it was asked: {}", error.error_message));
+            return false;
+        }
+        let mut again = false;
+        if answer.flags & server_to_agent_flags::REPORT_FULL_STATE != 0 {
+            self.full = true;
+            again = true;
+        }
+        self.renew = answer.custom_message.as_ref().is_some_and(|message| message.capability == RENEW);
+        if let Some(tls) = given(&answer) {
+            match self.renewed(&tls.cert).await {
+                Ok(()) => again = true,
+                Err(e) => tracing::warn!(error = %format!("{e:#}"), "the new certificate cannot be used"),
+            }
+        }
+        if let Some(remote) = answer.remote_config.filter(|_| self.settings.remote_changes) {
+            self.given.hash = remote.config_hash;
+            let file = remote.config.and_then(|config| config.config_map.into_values().next()).unwrap_or_default();
+            let taken = match String::from_utf8(file.body) {
+                Ok(text) => self.take(&text).await,
+                Err(_) => Err(anyhow::anyhow!("the plan is not text")),
+            };
+            self.given.error = taken.err().map(|e| format!("{e:#}"));
+            match &self.given.error {
+                None => tracing::info!("a new plan of the centre runs"),
+                Some(error) => tracing::warn!(error, "a plan of the centre cannot be run; the one before goes on"),
+            }
+            again = true;
+        }
+        again
+    }
+
+    /// Runs a plan that the centre gave.
+    async fn take(&mut self, text: &str) -> anyhow::Result<()> {
+        let whole = format!("{text}{}", self.destination());
+        let file = "plan.toml";
+        let checked = CheckedPlan::read(&whole)
+            .map_err(|mistakes| anyhow::anyhow!("{}", mistakes.iter().map(|m| m.render(file)).collect::<String>().trim_end().to_owned()))?;
+        anyhow::ensure!(checked.destinations.len() == 1, "a plan for an agent has no destinations of its own");
+        self.service.apply(&whole, CENTRE, "as assigned", file).await?;
+        if self.given.runs.as_deref() != Some(text) {
+            self.folder.write(&assigned_file(&self.folder), text.as_bytes())?;
+            self.given.runs = Some(text.to_owned());
+        }
+        Ok(())
+    }
+
+    /// The destination to which everything leads.
+    fn destination(&self) -> String {
+        let path = |path: PathBuf| format!("{:?}", path.display().to_string());
+        format!(
+            "[destination.{CENTRE}]\nkind = \"http\"\nendpoints = [{:?}]\nnumbered = true\nca = {}\nca_only = true\nclient_certificate = {}\nclient_key = {}\n",
+            format!("{}/in", self.settings.centre),
+            path(self.folder.authority_file()),
+            path(self.folder.certificate_file(self.identity.certificate)),
+            path(self.folder.key_file()),
+        )
+    }
+
+    /// Uses a new certificate from now on.
+    async fn renewed(&mut self, certificate: &[u8]) -> anyhow::Result<()> {
+        let before = self.identity.clone();
+        let next = Identity { certificate: before.certificate + 1, ..before.clone() };
+        self.folder.write(&self.folder.certificate_file(next.certificate), certificate)?;
+        let centre = Centre::known(&self.settings.centre, &self.folder, &next)?;
+        self.folder.keep_identity(&next)?;
+        (self.centre, self.identity) = (centre, next);
+        if let Some(text) = self.given.runs.clone() {
+            self.take(&text).await?;
+        }
+        let _ = std::fs::remove_file(self.folder.certificate_file(before.certificate));
+        tracing::info!("the certificate is renewed");
+        Ok(())
+    }
+}
+
+/// What an agent is told by that is to ask for another certificate.
+const RENEW: &str = "rockrose.renew-certificate";
+
+/// How the agent and its parts are doing. What helps stands behind the first line of what is wrong.
+fn health(parts: &[PartCondition]) -> ComponentHealth {
+    let now = u64::try_from(now_ms()).unwrap_or(0) * 1_000_000;
+    let one = |part: &PartCondition| {
+        let error = if part.fine { String::new() } else { format!("{}\n{}", part.says, part.remedy) };
+        let health =
+            ComponentHealth { healthy: part.fine, last_error: error, status: part.says.clone(), status_time_unix_nano: now, ..ComponentHealth::default() };
+        (part.part.clone(), health)
+    };
+    let bad = parts.iter().filter(|part| !part.fine).count();
+    ComponentHealth {
+        healthy: bad == 0,
+        last_error: if bad == 0 { String::new() } else { format!("{bad} of {} parts are in trouble", parts.len()) },
+        status: "runs".to_owned(),
+        status_time_unix_nano: now,
+        component_health_map: parts.iter().map(one).collect(),
+        ..ComponentHealth::default()
+    }
+}

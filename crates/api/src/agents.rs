@@ -1,0 +1,172 @@
+//! Agents: which hosts are heard, how each is doing, and what it collects.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The agents that have enrolled, and what is needed to enrol more.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AgentsAnswer {
+    /// When this was so, in milliseconds since 1970.
+    pub now_ms: i64,
+    /// Those that need somebody first, then by name.
+    pub agents: Vec<AgentState>,
+    /// The sources of kind `agents`, at which agents enrol.
+    pub doors: Vec<AgentDoor>,
+    /// Codes with which agents can still enrol, newest first.
+    pub codes: Vec<EnrolCode>,
+}
+
+/// A source at which agents enrol.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AgentDoor {
+    /// The source.
+    pub source: String,
+    /// The address by which agents reach it.
+    pub address: String,
+}
+
+/// How an agent is doing.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum AgentCondition {
+    /// Nothing was heard of it for a while.
+    Silent,
+    /// It does not run by what it was given, since it could not.
+    Refused,
+    /// Something of what it does is in trouble.
+    Trouble,
+    /// The assignments that are for it contradict each other.
+    Contradicted,
+    /// It does not run yet by what it was given.
+    Stale,
+    /// It runs by what it was given.
+    Fine,
+}
+
+/// An agent, and how it is doing.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AgentState {
+    /// Its name.
+    pub name: String,
+    /// Its id: 32 hexadecimal digits.
+    pub id: String,
+    /// The group in which it enrolled.
+    pub group: String,
+    /// How it is doing.
+    pub condition: AgentCondition,
+    /// How it is doing, in a sentence.
+    pub says: String,
+    /// What helps, where something does; a line to paste on the host, where there is one.
+    pub remedy: Option<String>,
+    /// The version of its program.
+    pub version: Option<String>,
+    /// Its operating system, in its own words.
+    pub os: Option<String>,
+    /// When it was heard last, in milliseconds since 1970.
+    pub heard_ms: i64,
+    /// Whence.
+    pub from: Option<String>,
+    /// When it enrolled, in milliseconds since 1970.
+    pub enrolled_ms: i64,
+    /// The assignments that are for it.
+    pub assignments: Vec<String>,
+}
+
+/// All that is known of an agent.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AgentDetail {
+    /// When this was so, in milliseconds since 1970.
+    pub now_ms: i64,
+    /// The agent.
+    pub agent: AgentState,
+    /// What it says of its host, and the group: what the conditions of assignments read.
+    #[schema(value_type = Object)]
+    pub facts: serde_json::Map<String, serde_json::Value>,
+    /// The sources and the destination that it runs, and how each is doing.
+    pub parts: Vec<AgentPart>,
+    /// Each assignment of the plan, and whether it is for this host.
+    pub assignments: Vec<AgentAssignment>,
+    /// What the assignments that are for it cannot do together.
+    pub contradictions: Vec<String>,
+    /// The plan that it is to run by.
+    pub plan: String,
+    /// Whether it runs by that plan.
+    pub current: bool,
+    /// Why it does not, in its own words.
+    pub error: Option<String>,
+}
+
+/// A part of an agent.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AgentPart {
+    /// `source:NAME` or `destination:NAME`.
+    pub part: String,
+    /// Whether it is as it should be.
+    pub fine: bool,
+    /// How it is doing, in a sentence.
+    pub says: String,
+    /// What helps; a line to paste on the host, where there is one.
+    pub remedy: Option<String>,
+}
+
+/// An assignment, as it concerns one host.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AgentAssignment {
+    /// Its name.
+    pub name: String,
+    /// Which hosts it is for; null: all.
+    pub when: Option<String>,
+    /// Whether it is for this one.
+    pub applies: bool,
+    /// The parts of its condition that this host does not meet.
+    pub unmet: Vec<String>,
+    /// What it collects.
+    pub collect: Vec<String>,
+}
+
+/// A code with which agents can enrol, without its text.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct EnrolCode {
+    /// Its number.
+    pub id: i64,
+    /// The group in which agents enrol with it.
+    pub group: String,
+    /// How many more may.
+    pub uses_left: i32,
+    /// When it was made, in milliseconds since 1970.
+    pub made_ms: i64,
+    /// Who made it.
+    pub made_by: String,
+    /// When it ends, in milliseconds since 1970.
+    pub expires_ms: i64,
+}
+
+/// For whom a code is to be.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewEnrolCode {
+    /// The group in which agents enrol with it: letters, digits, `-` and `_`.
+    #[schema(min_length = 1, max_length = 64, pattern = "^[A-Za-z][A-Za-z0-9_-]*$")]
+    pub group: String,
+    /// How many agents may enrol with it.
+    #[schema(minimum = 1, maximum = 10000)]
+    pub uses: i32,
+    /// For so many minutes, at most 30 days.
+    #[schema(minimum = 1, maximum = 43200)]
+    pub minutes: i64,
+    /// The source at which they enrol; may be left out where the plan has one.
+    #[serde(default)]
+    pub source: Option<String>,
+}
+
+/// A code that was made. This is the only time that its text is told.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MadeEnrolCode {
+    /// Its number.
+    pub id: i64,
+    /// Its text: what is secret of it, and the fingerprint by which agents know this service.
+    pub code: String,
+    /// What is pasted on a host.
+    pub line: String,
+    /// When it ends, in milliseconds since 1970.
+    pub expires_ms: i64,
+}

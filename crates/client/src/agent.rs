@@ -1,0 +1,207 @@
+//! `agent`, at the centre: which hosts are heard, what each collects and why, and codes with which more enrol.
+
+use clap::Subcommand;
+use reqwest::Method;
+use rockrose_api::{AgentCondition, AgentDetail, AgentState, AgentsAnswer, MadeEnrolCode, NewEnrolCode};
+use serde_json::{Value, json};
+
+use crate::client::Client;
+use crate::format::{self, BAD, GOOD, paint};
+use crate::{Common, Failure, Outcome};
+
+/// What is asked of the centre about agents.
+#[derive(Subcommand)]
+pub enum AgentsCommand {
+    /// List the agents, those that need somebody first
+    List {
+        /// Only those of this group
+        #[arg(long)]
+        group: Option<String>,
+    },
+    /// Show an agent: its host's facts, what it collects, and how each part of it is doing
+    Show {
+        /// The agent's name
+        name: String,
+    },
+    /// Say what a host collects, by which assignment, and why the others are not for it
+    Explain {
+        /// The agent's name
+        name: String,
+        /// Print the plan that its agent is given
+        #[arg(long)]
+        plan: bool,
+    },
+    /// Make a code with which agents enrol, and the line to paste on their hosts
+    Code {
+        /// The group in which they enrol
+        group: String,
+        /// How many agents may enrol with it
+        #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(i32).range(1..=10_000))]
+        uses: i32,
+        /// For how many minutes it is good, at most 30 days
+        #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(i64).range(1..=43_200))]
+        minutes: i64,
+        /// The source of kind `agents` at which they enrol, where the plan has several
+        #[arg(long)]
+        source: Option<String>,
+    },
+    /// List the codes that are still good, or end one
+    Codes {
+        /// End the code of this number
+        #[arg(long, value_name = "NUMBER")]
+        end: Option<i64>,
+    },
+    /// Forget an agent: nothing more is taken from it, and its name is free
+    Retire {
+        /// The agent's name
+        name: String,
+    },
+}
+
+/// The word for how an agent is doing.
+fn condition(of: AgentCondition) -> String {
+    let (word, colour) = match of {
+        AgentCondition::Fine => ("fine", GOOD),
+        AgentCondition::Stale => ("behind", ""),
+        AgentCondition::Silent => ("silent", BAD),
+        AgentCondition::Refused => ("refused", BAD),
+        AgentCondition::Trouble => ("trouble", BAD),
+        AgentCondition::Contradicted => ("contradicted", BAD),
+    };
+    if colour.is_empty() { word.to_owned() } else { paint(word, colour) }
+}
+
+fn remedies<'a>(agents: impl Iterator<Item = &'a AgentState>) -> Option<String> {
+    let lines: Vec<String> = agents.filter_map(|agent| Some(format!("{}: {}", agent.name, agent.remedy.as_ref()?))).collect();
+    (!lines.is_empty()).then(|| lines.join("\n"))
+}
+
+fn list(answer: &AgentsAnswer, group: Option<&str>) -> Outcome {
+    let shown: Vec<&AgentState> = answer.agents.iter().filter(|agent| group.is_none_or(|group| agent.group == group)).collect();
+    if shown.is_empty() {
+        let says = match (answer.doors.is_empty(), group) {
+            (true, _) => "Agents need a source of kind `agents` in the plan, at which they enrol.".to_owned(),
+            (false, Some(group)) => format!("No agent of the group {group} has enrolled. Make a code: rockrose agent code {group}"),
+            (false, None) => "No agent has enrolled. Make a code: rockrose agent code GROUP".to_owned(),
+        };
+        return format::line(&says);
+    }
+    let row = |a: &&AgentState| {
+        let heard = format!("{} ago", format::age(answer.now_ms - a.heard_ms));
+        vec![a.name.clone(), a.group.clone(), condition(a.condition), heard, a.version.clone().unwrap_or_default(), a.assignments.join(", "), a.says.clone()]
+    };
+    let table = format::table(&["agent", "group", "state", "heard", "version", "assignments", ""], &[], shown.iter().map(row).collect());
+    let blocks: Vec<String> = [Some(table), remedies(shown.into_iter())].into_iter().flatten().collect();
+    format::blocks(&blocks)
+}
+
+/// A fact's value as one reads it.
+fn fact(value: &Value) -> String {
+    match value {
+        Value::String(text) => text.clone(),
+        Value::Array(items) => items.iter().map(fact).collect::<Vec<_>>().join(", "),
+        Value::Object(members) => members.iter().map(|(name, value)| format!("{name} = {}", fact(value))).collect::<Vec<_>>().join(", "),
+        other => other.to_string(),
+    }
+}
+
+fn head(detail: &AgentDetail) -> String {
+    let agent = &detail.agent;
+    let heard = format::age(detail.now_ms - agent.heard_ms);
+    let from = agent.from.as_ref().map(|from| format!(" from {from}")).unwrap_or_default();
+    let remedy = agent.remedy.as_ref().map(|remedy| format!("\n{remedy}")).unwrap_or_default();
+    format!("{} ({}) is {}: {}. Heard {heard} ago{from}.{remedy}", agent.name, agent.group, condition(agent.condition), agent.says)
+}
+
+fn show(detail: &AgentDetail) -> Outcome {
+    let parts = detail.parts.iter().map(|part| {
+        let state = if part.fine { paint("fine", GOOD) } else { paint("trouble", BAD) };
+        vec![part.part.clone(), state, part.says.clone(), part.remedy.clone().unwrap_or_default()]
+    });
+    let parts: Vec<Vec<String>> = parts.collect();
+    let parts = (!parts.is_empty()).then(|| format::table(&["part", "state", "", "what helps"], &[], parts));
+    let facts = format::table(&["fact", "value"], &[], detail.facts.iter().map(|(name, value)| vec![name.clone(), fact(value)]).collect());
+    let error = detail.error.as_ref().map(|error| format!("It could not take its plan:\n{error}"));
+    format::blocks(&[Some(head(detail)), error, parts, Some(facts)].into_iter().flatten().collect::<Vec<_>>())
+}
+
+fn explain(detail: &AgentDetail) -> Outcome {
+    let row = |a: &rockrose_api::AgentAssignment| {
+        let why = match (a.applies, &a.when) {
+            (true, None) => "it is for every host".to_owned(),
+            (true, Some(when)) => when.clone(),
+            (false, _) => format!("not met: {}", a.unmet.join(", ")),
+        };
+        vec![a.name.clone(), if a.applies { paint("yes", GOOD) } else { "no".to_owned() }, a.collect.join(", "), why]
+    };
+    let table = (!detail.assignments.is_empty())
+        .then(|| format::table(&["assignment", "for it", "collects", "why"], &[], detail.assignments.iter().map(row).collect()));
+    let none = detail.assignments.is_empty().then(|| {
+        "The plan has no assignments. One is a section `[assignment.NAME]` with when = 'CONDITION' on the facts that `rockrose agent show` lists, and collect = [\"NAME\"] of a section `[collect.NAME]`."
+            .to_owned()
+    });
+    let contradictions = (!detail.contradictions.is_empty()).then(|| format!("They contradict each other:\n{}", detail.contradictions.join("\n")));
+    format::blocks(&[Some(head(detail)), table, none, contradictions].into_iter().flatten().collect::<Vec<_>>())
+}
+
+/// Runs a command about agents.
+///
+/// # Errors
+/// If the service cannot be reached, or refuses.
+pub async fn agents(common: &Common, command: AgentsCommand) -> Outcome {
+    let client = Client::new(common)?;
+    let all = async || -> Result<AgentsAnswer, Failure> { client.get("/api/v1/agents").await?.read() };
+    let one = async |name: &str| -> Result<AgentDetail, Failure> { client.get(&format!("/api/v1/agents/{name}")).await?.read() };
+    match command {
+        AgentsCommand::List { group } => {
+            let answer = all().await?;
+            if common.json { format::print_json(&answer.agents) } else { list(&answer, group.as_deref()) }
+        }
+        AgentsCommand::Show { name } => {
+            let detail = one(&name).await?;
+            if common.json { format::print_json(&detail) } else { show(&detail) }
+        }
+        AgentsCommand::Explain { name, plan } => {
+            let detail = one(&name).await?;
+            match (common.json, plan) {
+                (true, _) => format::print_json(&detail.assignments),
+                (false, true) => format::line(detail.plan.trim_end()),
+                (false, false) => explain(&detail),
+            }
+        }
+        AgentsCommand::Code { group, uses, minutes, source } => {
+            let asked = NewEnrolCode { group, uses, minutes, source };
+            let made: MadeEnrolCode = client.call(Method::POST, "/api/v1/enrol-codes", &asked).await?.read()?;
+            if common.json {
+                return format::print_json(&made);
+            }
+            let hosts = if uses == 1 { "one host".to_owned() } else { format!("{uses} hosts") };
+            format::blocks(&[format!("Paste this on {hosts}, within {}:", format::age(minutes * 60_000)), made.line])
+        }
+        AgentsCommand::Codes { end: Some(number) } => {
+            client.call_bare(Method::DELETE, &format!("/api/v1/enrol-codes/{number}")).await?;
+            if common.json { format::print_json(&json!({ "ended": number })) } else { format::line(&format!("The code {number} is good no longer.")) }
+        }
+        AgentsCommand::Codes { end: None } => {
+            let answer = all().await?;
+            if common.json {
+                return format::print_json(&answer.codes);
+            }
+            if answer.codes.is_empty() {
+                return format::line("No code is good. Make one: rockrose agent code GROUP");
+            }
+            let row = |c: &rockrose_api::EnrolCode| {
+                vec![c.id.to_string(), c.group.clone(), c.uses_left.to_string(), format::age(c.expires_ms - answer.now_ms), c.made_by.clone()]
+            };
+            format::line(&format::table(&["code", "group", "uses left", "good for", "made by"], &[0, 2], answer.codes.iter().map(row).collect()))
+        }
+        AgentsCommand::Retire { name } => {
+            client.call_bare(Method::DELETE, &format!("/api/v1/agents/{name}")).await?;
+            if common.json {
+                format::print_json(&json!({ "retired": name }))
+            } else {
+                format::line(&format!("{name} is retired: nothing more is taken from it."))
+            }
+        }
+    }
+}

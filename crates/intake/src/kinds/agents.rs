@@ -1,0 +1,212 @@
+//! The source for agents: where they are managed (OpAMP over HTTP), and where they post what they collect.
+//!
+//! Who an agent is, is told by the certificate that it shows. Without one it may only ask to enrol, with a code.
+
+use std::sync::Arc;
+
+use axum::extract::{Request, State};
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::post;
+use axum::{Json, Router};
+use rockrose_event::output::{QueuePlace, Stretch};
+use rockrose_event::record::{DeclaredFormat, is_blank};
+use rockrose_event::stamp::Stamp;
+use rockrose_opamp::{AgentToServer, Message};
+use rockrose_plan::AgentsSource;
+
+use super::{Endpoint, Kind, PasteLine, Start};
+use crate::agents::{AgentTurn, StretchTurn};
+use crate::listener::ShownCertificate;
+use crate::probe::Probe;
+use crate::requests::{Shared, content_type, note, peer, with_body};
+use crate::{AgentMessage, AgentRefusal, BodyMetadata, KnownAgent, Problem, Receipt, Refusal, SenderFault, Sink, SourceSettings, host};
+
+/// Most bytes of one message of the management protocol.
+const MOST_MESSAGE: usize = 512 << 10;
+
+impl Kind for AgentsSource {
+    const ALPN: &'static [&'static [u8]] = host::ALPN;
+
+    async fn run<S: Sink>(self, start: Start<S>) {
+        host::run(start, router).await;
+    }
+
+    async fn probe(&self, probe: &mut Probe<'_>) {
+        // Whoever shows no certificate is told so.
+        probe.ask("POST", "/in", "", "401").await;
+    }
+
+    fn paste_lines(&self, _at: &Endpoint) -> Vec<PasteLine> {
+        vec![PasteLine::new("the client here, for a line to paste on hosts", "rockrose agent code GROUP".to_owned())]
+    }
+
+    fn remedy(&self, what: SenderFault) -> Option<&'static str> {
+        match what {
+            SenderFault::Key => Some("enrol the agent with a new code: `rockrose agent code GROUP`"),
+            SenderFault::Tls => Some("look at `rockrose agent status` on the host: agents know the certificate that was shown when they enrolled"),
+            _ => None,
+        }
+    }
+}
+
+fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
+    Router::new()
+        .route("/in", post(events::<S>))
+        .route(rockrose_opamp::PATH, post(managed::<S>))
+        .fallback(|| async { Problem::not_found(format!("agents post events to `/in`, and are managed at `{}`", rockrose_opamp::PATH)) })
+        .method_not_allowed_fallback(|| async { Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "agents post") })
+        .with_state(shared)
+}
+
+fn stranger(says: impl Into<String>) -> Problem {
+    Problem::unauthorised(says)
+}
+
+/// Takes events of an agent.
+async fn events<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {
+    let from = peer(request.extensions());
+    match take(&shared, request).await {
+        Ok(Taken::All(receipt)) => {
+            let taken = Ok(receipt);
+            note(&shared.monitor, &taken, from);
+            taken.map(Json).into_response()
+        }
+        Ok(Taken::Had(place)) => {
+            let problem = Problem::new(StatusCode::CONFLICT, "partly-taken", "Partly taken before", format!("the queue is taken up to {place}"));
+            let mut answer = problem.into_response();
+            if let Ok(value) = place.to_string().parse() {
+                answer.headers_mut().insert(QueuePlace::HEADER, value);
+            }
+            answer
+        }
+        Err(problem) => {
+            let taken = Err(problem);
+            note(&shared.monitor, &taken, from);
+            taken.map(|receipt: Receipt| Json(receipt)).into_response()
+        }
+    }
+}
+
+/// What became of a body.
+enum Taken {
+    /// All of it is durable.
+    All(Receipt),
+    /// Its queue was taken up to there, which is within it; nothing of it was taken now.
+    Had(QueuePlace),
+}
+
+async fn take<S: Sink>(shared: &Shared<S>, request: Request) -> Result<Taken, Problem> {
+    let (head, body) = request.into_parts();
+    let from = peer(&head.extensions);
+    let settings = shared.admit(None, &head.headers, from)?;
+    let shown = head.extensions.get::<ShownCertificate>().map(|shown| shown.0);
+    let shown = shown.ok_or_else(|| stranger("agents show the certificate that they were given when they enrolled"))?;
+    let agent = shared.sink.agent(&shown).await.ok_or_else(|| stranger("this agent is not known any more: it was retired"))?;
+    let stretch = match head.headers.get(Stretch::HEADER) {
+        None => None,
+        Some(value) => {
+            let read = value.to_str().ok().and_then(|text| text.parse::<Stretch>().ok());
+            let bad = || Problem::new(StatusCode::BAD_REQUEST, "bad-stretch", "Not a stretch of a queue", rockrose_event::output::NoStretch.to_string());
+            Some(read.ok_or_else(bad)?)
+        }
+    };
+    let declared = if content_type(&head.headers) == "application/json" { DeclaredFormat::Json } else { DeclaredFormat::Lines };
+    with_body(shared, &settings, &head.headers, body, async |body| {
+        if is_blank(&body) {
+            return Err(Problem::new(StatusCode::BAD_REQUEST, "empty-body", "Empty request", "the body is empty"));
+        }
+        hand_on(shared, &settings, &agent, stretch, body, declared).await
+    })
+    .await
+}
+
+/// Hands events on with the name of their agent; those of a queue once.
+async fn hand_on<S: Sink>(
+    shared: &Shared<S>,
+    settings: &SourceSettings,
+    agent: &KnownAgent,
+    stretch: Option<Stretch>,
+    body: Vec<u8>,
+    declared: DeclaredFormat,
+) -> Result<Taken, Problem> {
+    let stamp = |field: &str, value: &str| Stamp::new(field, value, crate::now_ms()).map_err(|e| Problem::internal(e.to_string()));
+    let stamps = vec![stamp("agent.name", &agent.name)?, stamp("agent.group", &agent.group)?];
+    let body = Arc::new(body.into());
+    let Some(stretch) = stretch else {
+        let with = BodyMetadata { stamps, ..BodyMetadata::default() };
+        let receipt = shared.sink.accept(&settings.name, body, declared, with).await.map_err(Problem::from)?;
+        return Ok(Taken::All(receipt));
+    };
+    let mut turn = shared.budget.agents.turn(&settings.name, &agent.id).await;
+    match turn.look(&*shared.sink, &settings.name, &agent.id, &stretch).await.map_err(Problem::from)? {
+        StretchTurn::Repeated => return Ok(Taken::All(Receipt { repeated: true, ..Receipt::default() })),
+        StretchTurn::Partly(place) => return Ok(Taken::Had(place)),
+        StretchTurn::New => {}
+    }
+    let with = BodyMetadata { stamps, positions: vec![AgentTurn::position(&agent.id, &stretch)], ..BodyMetadata::default() };
+    // The turn lasts for as long as the events are on their way, even if the agent hangs up meanwhile.
+    let (sink, source) = (Arc::clone(&shared.sink), settings.name.clone());
+    let taking = tokio::spawn(async move {
+        let taken = sink.accept(&source, body, declared, with).await;
+        turn.ended(&stretch, taken.is_ok());
+        taken
+    });
+    let receipt = taking.await.unwrap_or(Err(Refusal::Failed)).map_err(Problem::from)?;
+    Ok(Taken::All(receipt))
+}
+
+/// Answers a message of the management protocol.
+async fn managed<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {
+    let from = peer(request.extensions());
+    match answer(&shared, request).await {
+        Ok(body) => ([(header::CONTENT_TYPE, rockrose_opamp::CONTENT_TYPE)], body).into_response(),
+        Err(problem) => {
+            let taken: Result<Receipt, Problem> = Err(problem);
+            note(&shared.monitor, &taken, from);
+            taken.map(Json).into_response()
+        }
+    }
+}
+
+fn bearer(headers: &HeaderMap) -> Option<String> {
+    let (scheme, code) = headers.get(header::AUTHORIZATION)?.to_str().ok()?.split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then(|| code.trim().to_owned())
+}
+
+async fn answer<S: Sink>(shared: &Shared<S>, request: Request) -> Result<Vec<u8>, Problem> {
+    let (head, body) = request.into_parts();
+    let from = peer(&head.extensions);
+    let settings = shared.admit(None, &head.headers, from)?;
+    if content_type(&head.headers) != rockrose_opamp::CONTENT_TYPE {
+        let detail = "messages of the management protocol are sent as `application/x-protobuf`";
+        return Err(Problem::new(StatusCode::UNSUPPORTED_MEDIA_TYPE, "not-opamp", "Not a message of OpAMP", detail));
+    }
+    let certificate = head.extensions.get::<ShownCertificate>().map(|shown| shown.0);
+    let code = bearer(&head.headers).filter(|_| certificate.is_none());
+    if code.is_some()
+        && let Some(wait) = from.and_then(|from| shared.budget.attempts.wait(from))
+    {
+        return Err(Problem::too_many_failures(wait));
+    }
+    let narrow = SourceSettings { max_body: MOST_MESSAGE, max_unpacked: MOST_MESSAGE, ..(*settings).clone() };
+    let name = settings.name.clone();
+    let says = with_body(shared, &narrow, &head.headers, body, async |body| {
+        AgentToServer::decode(&*body).map_err(|e| Problem::new(StatusCode::BAD_REQUEST, "not-opamp", "Not a message of OpAMP", e.to_string()))
+    })
+    .await?;
+    let with_code = code.is_some();
+    let said = shared.sink.agent_says(AgentMessage { source: name, from, certificate, code, says }).await;
+    if let Some(from) = from.filter(|_| with_code) {
+        match &said {
+            Err(AgentRefusal::Stranger(_)) => drop(shared.budget.attempts.failed(from)),
+            Err(AgentRefusal::NotKept(_)) => {}
+            Ok(_) => shared.budget.attempts.succeeded(from),
+        }
+    }
+    match said {
+        Ok(answer) => Ok(answer.encode_to_vec()),
+        Err(AgentRefusal::Stranger(says)) => Err(stranger(says)),
+        Err(refusal @ AgentRefusal::NotKept(_)) => Err(Problem::unavailable("not-kept", refusal.to_string()).retry_after(5)),
+    }
+}

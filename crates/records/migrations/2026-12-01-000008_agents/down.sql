@@ -1,0 +1,1 @@
+DROP TABLE agent; DROP TABLE enrol_code; DROP TABLE authority;

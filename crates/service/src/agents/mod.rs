@@ -1,0 +1,476 @@
+//! The agents of hosts: who they are, what they say, and what each is to collect.
+
+mod authority;
+mod heard;
+
+use std::collections::HashMap;
+use std::net::IpAddr;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use rockrose_agents::{Assigner, HostPlan, MOST_FACTS, facts};
+use rockrose_intake::{AgentMessage, AgentRefusal, DoorCertificates, Fingerprint, KnownAgent};
+use rockrose_opamp::{
+    AgentConfigFile, AgentConfigMap, AgentRemoteConfig, AgentToServer, ConnectionSettingsOffers, OpAmpConnectionSettings, RemoteConfigStatuses,
+    ServerErrorResponse, ServerErrorResponseType, ServerToAgent, TlsCertificate, agent_capabilities, server_capabilities, server_to_agent_flags,
+};
+use rockrose_plan::{AgentsSource, CheckedPlan, Report, Source, SourceKind};
+use rockrose_records::{AgentRecord, Authority, EnrolRefusal, NewAgent, RecordsError};
+use serde_json::{Map, Value};
+
+use crate::engine::Running;
+use crate::{App, now_ms};
+
+pub(crate) use authority::fingerprint;
+pub(crate) use heard::{Heard, PartHeard};
+
+/// How often an agent is to be heard.
+pub(crate) const HEARTBEAT: Duration = Duration::from_secs(5);
+/// An agent that was not heard for so long is silent, in milliseconds.
+pub(crate) const SILENT_AFTER: i64 = 30_000;
+/// An agent whose certificate was signed so long ago is to ask for another, in milliseconds: 30 days.
+const RENEW_AFTER: i64 = 30 * 86_400_000;
+/// How often what agents said is kept.
+const KEEP_EVERY: Duration = Duration::from_secs(5);
+/// A change of when an agent was heard is kept after so long, in milliseconds.
+const SEEN_AGAIN: i64 = 60_000;
+/// The name of what is understood beyond the protocol: an agent is told that it is to ask for another certificate.
+pub(crate) const RENEW: &str = "rockrose.renew-certificate";
+/// How a configuration is written.
+const TOML: &str = "application/toml";
+
+/// An agent, with what it said.
+#[derive(Clone)]
+pub(crate) struct Agent {
+    pub(crate) record: AgentRecord,
+    /// What it says of its host, and the group.
+    pub(crate) facts: Arc<Map<String, Value>>,
+    /// What else it said.
+    pub(crate) heard: Heard,
+    /// When it was heard last, in milliseconds since 1970.
+    pub(crate) heard_ms: i64,
+    /// Whence.
+    pub(crate) from: Option<IpAddr>,
+    /// The number of its last message since the start.
+    sequence: Option<u64>,
+    /// What it is to collect, by the plan of this revision and these facts.
+    wanted: Option<(i64, Arc<HostPlan>)>,
+    /// Since when that differs from what it runs by, in milliseconds since 1970.
+    pub(crate) differs_since: Option<i64>,
+    /// It is not kept as it is.
+    is_new: bool,
+}
+
+impl Agent {
+    fn of(record: AgentRecord) -> Agent {
+        let said: Map<String, Value> = serde_json::from_str(&record.facts).unwrap_or_default();
+        let heard = serde_json::from_str(&record.said).unwrap_or_default();
+        let facts = Arc::new(facts(&record.group, said));
+        let heard_ms = record.seen_ms;
+        Agent { record, facts, heard, heard_ms, from: None, sequence: None, wanted: None, differs_since: None, is_new: false }
+    }
+}
+
+/// All that is known of agents.
+#[derive(Default)]
+pub(crate) struct Agents {
+    all: Mutex<HashMap<String, Agent>>,
+    /// Whose a certificate is, by its SHA-256.
+    shown: Mutex<HashMap<Fingerprint, String>>,
+    authority: Mutex<Option<Authority>>,
+    /// The certificates of sources, by the hosts that they are for.
+    doors: Mutex<HashMap<Vec<String>, Arc<DoorCertificates>>>,
+    /// The conditions of the plan that runs.
+    assigner: Mutex<Option<(i64, Arc<Assigner>)>>,
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn not_kept(e: impl std::fmt::Display) -> AgentRefusal {
+    AgentRefusal::NotKept(e.to_string())
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|b| format!("{b:02x}")).collect()
+}
+
+fn fingerprint_of(bytes: &[u8]) -> Option<Fingerprint> {
+    bytes.try_into().ok()
+}
+
+/// A refusal that is told in the protocol's own form.
+fn refused(uid: Vec<u8>, says: impl Into<String>) -> ServerToAgent {
+    let error = ServerErrorResponse { r#type: ServerErrorResponseType::BadRequest as i32, error_message: says.into(), details: None };
+    ServerToAgent { instance_uid: uid, error_response: Some(error), ..ServerToAgent::default() }
+}
+
+impl Agents {
+    /// Those that have enrolled.
+    pub(crate) fn new(records: Vec<AgentRecord>) -> Agents {
+        let agents = Agents::default();
+        for record in records {
+            agents.know(Agent::of(record));
+        }
+        agents
+    }
+
+    fn know(&self, agent: Agent) {
+        let mut shown = lock(&self.shown);
+        shown.retain(|_, id| *id != agent.record.id);
+        for certificate in [Some(&agent.record.certificate), agent.record.previous.as_ref()].into_iter().flatten() {
+            if let Some(fingerprint) = fingerprint_of(certificate) {
+                shown.insert(fingerprint, agent.record.id.clone());
+            }
+        }
+        lock(&self.all).insert(agent.record.id.clone(), agent);
+    }
+
+    /// All of them.
+    pub(crate) fn all(&self) -> Vec<Agent> {
+        lock(&self.all).values().cloned().collect()
+    }
+
+    /// The one of this name.
+    pub(crate) fn called(&self, name: &str) -> Option<Agent> {
+        lock(&self.all).values().find(|agent| agent.record.name == name).cloned()
+    }
+
+    /// Whose a certificate is.
+    pub(crate) fn showing(&self, certificate: &Fingerprint) -> Option<KnownAgent> {
+        let id = lock(&self.shown).get(certificate).cloned()?;
+        let all = lock(&self.all);
+        let record = &all.get(&id)?.record;
+        Some(KnownAgent { id, name: record.name.clone(), group: record.group.clone() })
+    }
+
+    /// What an agent is to collect by the plan that runs.
+    pub(crate) fn wanted(&self, running: &Running, id: &str) -> Option<Arc<HostPlan>> {
+        let facts = {
+            let all = lock(&self.all);
+            let agent = all.get(id)?;
+            if let Some((revision, wanted)) = &agent.wanted
+                && *revision == running.revision
+            {
+                return Some(Arc::clone(wanted));
+            }
+            Arc::clone(&agent.facts)
+        };
+        let wanted = Arc::new(self.assigner(running).host(&running.checked, &as_event(&facts)));
+        let mut all = lock(&self.all);
+        let agent = all.get_mut(id)?;
+        if Arc::ptr_eq(&agent.facts, &facts) {
+            agent.wanted = Some((running.revision, Arc::clone(&wanted)));
+        }
+        Some(wanted)
+    }
+
+    fn assigner(&self, running: &Running) -> Arc<Assigner> {
+        let mut kept = lock(&self.assigner);
+        match &*kept {
+            Some((revision, assigner)) if *revision == running.revision => Arc::clone(assigner),
+            _ => {
+                let assigner = Arc::new(Assigner::new(&running.checked));
+                *kept = Some((running.revision, Arc::clone(&assigner)));
+                assigner
+            }
+        }
+    }
+
+    /// What the assignments of a plan that is about to run contradict each other in, each with a host for which it is so.
+    pub(crate) fn contradictions(&self, plan: &CheckedPlan) -> Vec<Report> {
+        if plan.assignments.len() < 2 {
+            return Vec::new();
+        }
+        let assigner = Assigner::new(plan);
+        let mut hosts: Vec<(String, Arc<Map<String, Value>>)> = lock(&self.all).values().map(|a| (a.record.name.clone(), Arc::clone(&a.facts))).collect();
+        hosts.sort_by(|(a, _), (b, _)| a.cmp(b));
+        let mut told: Vec<rockrose_plan::Contradiction> = Vec::new();
+        let mut found = Vec::new();
+        for (host, facts) in hosts {
+            for contradiction in plan.contradictions(&assigner.meeting(plan, &as_event(&facts))) {
+                if !told.contains(&contradiction) {
+                    found.extend(plan.contradicted(&contradiction, &host));
+                    told.push(contradiction);
+                }
+            }
+        }
+        found
+    }
+
+    /// The authority of this service; it is made when it is first needed.
+    pub(crate) async fn authority(&self, app: &App) -> Result<Authority, RecordsError> {
+        if let Some(known) = lock(&self.authority).clone() {
+            return Ok(known);
+        }
+        let node = app.records.node();
+        let kept = app.records(move |r| match r.authority()? {
+            Some(authority) => Ok(authority),
+            None => r.keep_authority(&authority::new_authority(&node).map_err(|e| RecordsError::Storage(e.into()))?),
+        });
+        let authority = kept.await?;
+        *lock(&self.authority) = Some(authority.clone());
+        Ok(authority)
+    }
+
+    /// The certificate that a source for agents shows.
+    pub(crate) async fn door(&self, app: &App, source: &Source) -> Result<Option<Arc<DoorCertificates>>, RecordsError> {
+        let (SourceKind::Agents(kind), Some(listen)) = (&source.kind, source.listen) else { return Ok(None) };
+        let mut hosts: Vec<String> = kind.hosts().map(str::to_owned).collect();
+        if !listen.ip().is_unspecified() {
+            hosts.push(listen.ip().to_string());
+        }
+        hosts.sort_unstable();
+        hosts.dedup();
+        if let Some(known) = lock(&self.doors).get(&hosts) {
+            return Ok(Some(Arc::clone(known)));
+        }
+        let authority = self.authority(app).await?;
+        let door = Arc::new(authority::door(&authority, &hosts).map_err(|e| RecordsError::Storage(e.into()))?);
+        lock(&self.doors).insert(hosts, Arc::clone(&door));
+        Ok(Some(door))
+    }
+
+    /// Forgets an agent. Says whether there was one of that name.
+    pub(crate) async fn retire(&self, app: &App, name: &str) -> Result<bool, RecordsError> {
+        let Some(agent) = self.called(name) else { return Ok(false) };
+        let id = agent.record.id.clone();
+        let asked = id.clone();
+        app.records(move |r| r.retire_agent(&asked)).await?;
+        lock(&self.shown).retain(|_, of| *of != id);
+        lock(&self.all).remove(&id);
+        Ok(true)
+    }
+
+    /// Answers a message.
+    pub(crate) async fn says(&self, app: &App, message: AgentMessage) -> Result<ServerToAgent, AgentRefusal> {
+        let AgentMessage { certificate, code, from, says, source } = message;
+        let uid = says.instance_uid.clone();
+        let id = hex(&uid);
+        let Some(certificate) = certificate else {
+            let Some(code) = code else {
+                return Err(AgentRefusal::Stranger("whoever enrols shows a code, and agents that have enrolled show their certificate".to_owned()));
+            };
+            return self.enrol(app, &code, &source, from, says).await;
+        };
+        let Some(known) = self.showing(&certificate) else {
+            return Err(AgentRefusal::Stranger("this agent is not known any more: it was retired".to_owned()));
+        };
+        if known.id != id {
+            return Ok(refused(uid, "the certificate that is shown was given to an agent of another id"));
+        }
+        self.renewed(app, &known, &certificate).await?;
+        match self.hear(&id, from, &says) {
+            Ok(()) => self.answer(app, &id, &says).await,
+            Err(why) => Ok(refused(uid, why)),
+        }
+    }
+
+    /// Once an agent shows its new certificate, the one before is good no longer.
+    async fn renewed(&self, app: &App, known: &KnownAgent, shown: &Fingerprint) -> Result<(), AgentRefusal> {
+        let Some(mut agent) = lock(&self.all).get(&known.id).cloned() else { return Ok(()) };
+        if agent.record.previous.is_none() || agent.record.certificate != shown {
+            return Ok(());
+        }
+        let id = known.id.clone();
+        app.records(move |r| r.agent_renewed(&id)).await.map_err(not_kept)?;
+        agent.record.previous = None;
+        self.know(agent);
+        Ok(())
+    }
+
+    /// Takes note of what an agent says; what of it cannot be taken, in a sentence.
+    fn hear(&self, id: &str, from: Option<IpAddr>, says: &AgentToServer) -> Result<(), String> {
+        let described = says.agent_description.as_ref().map(heard::facts_of);
+        if let Some(described) = &described {
+            let bytes = serde_json::to_vec(described).map_or(usize::MAX, |text| text.len());
+            if bytes > MOST_FACTS {
+                return Err(format!("the facts take {bytes} bytes, more than {MOST_FACTS}"));
+            }
+        }
+        let mut all = lock(&self.all);
+        let Some(agent) = all.get_mut(id) else { return Ok(()) };
+        let now = now_ms();
+        if let Some(described) = described {
+            let told = facts(&agent.record.group, described);
+            if told != *agent.facts {
+                agent.facts = Arc::new(told);
+                agent.wanted = None;
+                agent.is_new = true;
+            }
+        }
+        agent.is_new |= agent.heard.hear(says) || now - agent.record.seen_ms >= SEEN_AGAIN;
+        (agent.heard_ms, agent.from) = (now, from.or(agent.from));
+        Ok(())
+    }
+
+    /// What an agent is told.
+    async fn answer(&self, app: &App, id: &str, says: &AgentToServer) -> Result<ServerToAgent, AgentRefusal> {
+        let now = now_ms();
+        let running = app.engine.running();
+        let wanted = self.wanted(&running, id);
+        let offers = match requested(says) {
+            None => None,
+            Some(request) => match self.renew(app, id, request, now).await? {
+                Ok(offers) => Some(offers),
+                Err(why) => return Ok(refused(says.instance_uid.clone(), why)),
+            },
+        };
+        let mut all = lock(&self.all);
+        let Some(agent) = all.get_mut(id) else {
+            return Err(AgentRefusal::Stranger("this agent is not known any more: it was retired".to_owned()));
+        };
+        let follows = agent.sequence.is_some_and(|last| says.sequence_num == last.wrapping_add(1));
+        agent.sequence = Some(says.sequence_num);
+        let flags = if follows || says.agent_description.is_some() { 0 } else { server_to_agent_flags::REPORT_FULL_STATE };
+        let takes_plans = agent.heard.capabilities & agent_capabilities::ACCEPTS_REMOTE_CONFIG != 0;
+        let differs = wanted.as_ref().is_some_and(|wanted| wanted.contradictions.is_empty() && agent.heard.config.hash != wanted.hash());
+        agent.differs_since =
+            if differs || agent.heard.config.status != RemoteConfigStatuses::Applied as i32 { agent.differs_since.or(Some(now)) } else { None };
+        let remote_config = wanted.filter(|_| differs && takes_plans).map(|wanted| AgentRemoteConfig {
+            config_hash: wanted.hash().to_vec(),
+            config: Some(AgentConfigMap {
+                config_map: [("plan.toml".to_owned(), AgentConfigFile { body: wanted.text.clone().into_bytes(), content_type: TOML.to_owned() })].into(),
+            }),
+        });
+        let is_old = now - agent.record.signed_ms >= RENEW_AFTER && offers.is_none();
+        let custom_message = is_old.then(|| rockrose_opamp::CustomMessage { capability: RENEW.to_owned(), r#type: "renew".to_owned(), data: Vec::new() });
+        Ok(ServerToAgent {
+            instance_uid: says.instance_uid.clone(),
+            flags,
+            capabilities: server_capabilities::ACCEPTS_STATUS
+                | server_capabilities::OFFERS_REMOTE_CONFIG
+                | server_capabilities::ACCEPTS_EFFECTIVE_CONFIG
+                | server_capabilities::OFFERS_CONNECTION_SETTINGS
+                | server_capabilities::ACCEPTS_CONNECTION_SETTINGS_REQUEST,
+            remote_config,
+            connection_settings: offers,
+            custom_message,
+            ..ServerToAgent::default()
+        })
+    }
+
+    /// Enrols an agent.
+    async fn enrol(&self, app: &App, code: &str, source: &str, from: Option<IpAddr>, says: AgentToServer) -> Result<ServerToAgent, AgentRefusal> {
+        let uid = says.instance_uid.clone();
+        let bad = |why: &str| Ok(refused(uid.clone(), why));
+        if uid.len() != 16 {
+            return bad("an agent is known by an id of 16 bytes");
+        }
+        let Some(request) = requested(&says).map(<[u8]>::to_vec) else { return bad("whoever enrols asks for a certificate") };
+        let described = says.agent_description.as_ref().map(heard::facts_of).unwrap_or_default();
+        let name = ["agent.name", "host.name"].iter().find_map(|fact| described.iter().find(|(name, _)| name == fact)?.1.as_str().map(str::to_owned));
+        let Some(name) = name.filter(|name| is_agent_name(name)) else {
+            return bad("an agent says by which name it is to be known: letters, digits, `.`, `-` and `_`, at most 128");
+        };
+        let authority = self.authority(app).await.map_err(not_kept)?;
+        let (id, now) = (hex(&uid), now_ms());
+        let signed = match authority::sign(&authority, &id, &request, now) {
+            Ok(signed) => signed,
+            Err(why) => return bad(&why.to_string()),
+        };
+        let new = NewAgent { id: id.clone(), name: name.clone(), key: signed.key.to_vec(), certificate: signed.fingerprint.to_vec() };
+        let shown = code.to_owned();
+        let enrolled = app.records(move |r| Ok(r.enrol(&shown, &new, now))).await.map_err(not_kept)?;
+        let record = match enrolled {
+            Ok(record) => record,
+            Err(why @ EnrolRefusal::Code) => return Err(AgentRefusal::Stranger(why.to_string())),
+            Err(why @ EnrolRefusal::Name(_)) => return bad(&format!("{why}; retire that first (`rockrose agent retire {name}`), or enrol with `--name`")),
+            Err(why @ EnrolRefusal::Id) => return bad(&why.to_string()),
+            Err(EnrolRefusal::Records(e)) => return Err(not_kept(e)),
+        };
+        app.note("enrol agent", &format!("{name} ({}) at {source}", record.group), "done").await;
+        tracing::info!(agent = name, group = record.group, "an agent has enrolled");
+        self.know(Agent::of(record));
+        if let Err(why) = self.hear(&id, from, &says) {
+            return bad(&why);
+        }
+        let mut answer = self.answer(app, &id, &AgentToServer { connection_settings_request: None, ..says }).await?;
+        answer.connection_settings = Some(offers(&signed.certificate, &authority));
+        Ok(answer)
+    }
+
+    /// Gives an agent a new certificate; or says why not.
+    async fn renew(&self, app: &App, id: &str, request: &[u8], now: i64) -> Result<Result<ConnectionSettingsOffers, String>, AgentRefusal> {
+        let authority = self.authority(app).await.map_err(not_kept)?;
+        let signed = match authority::sign(&authority, id, request, now) {
+            Ok(signed) => signed,
+            Err(why) => return Ok(Err(why.to_string())),
+        };
+        let (asked, fingerprint) = (id.to_owned(), signed.fingerprint);
+        app.records(move |r| r.renew_agent(&asked, &fingerprint, now)).await.map_err(not_kept)?;
+        let agent = lock(&self.all).get(id).cloned();
+        if let Some(mut agent) = agent {
+            agent.record.previous = Some(std::mem::replace(&mut agent.record.certificate, fingerprint.to_vec()));
+            agent.record.signed_ms = now;
+            self.know(agent);
+        }
+        Ok(Ok(offers(&signed.certificate, &authority)))
+    }
+
+    /// Keeps what agents said since it was kept last.
+    async fn keep(&self, app: &App) {
+        let said: Vec<(String, i64, String, String)> = {
+            let mut all = lock(&self.all);
+            let new = all.values_mut().filter(|agent| agent.is_new);
+            let row = |agent: &mut Agent| {
+                agent.is_new = false;
+                agent.record.seen_ms = agent.heard_ms;
+                let facts = serde_json::to_string(&*agent.facts).unwrap_or_default();
+                (agent.record.id.clone(), agent.heard_ms, facts, serde_json::to_string(&agent.heard).unwrap_or_default())
+            };
+            new.map(row).collect()
+        };
+        if said.is_empty() {
+            return;
+        }
+        let ids: Vec<String> = said.iter().map(|(id, ..)| id.clone()).collect();
+        if let Err(e) = app.records(move |r| r.note_agents(&said)).await {
+            tracing::warn!(error = %e, "what agents said could not be kept");
+            let mut all = lock(&self.all);
+            for id in ids {
+                if let Some(agent) = all.get_mut(&id) {
+                    agent.is_new = true;
+                }
+            }
+        }
+    }
+}
+
+/// Facts as the engine reads them.
+pub(crate) fn as_event(facts: &Map<String, Value>) -> Vec<u8> {
+    serde_json::to_vec(facts).unwrap_or_default()
+}
+
+/// The request for a certificate in a message.
+fn requested(says: &AgentToServer) -> Option<&[u8]> {
+    Some(&says.connection_settings_request.as_ref()?.opamp.as_ref()?.certificate_request.as_ref()?.csr)
+}
+
+fn offers(certificate: &str, authority: &Authority) -> ConnectionSettingsOffers {
+    let tls = TlsCertificate { cert: certificate.as_bytes().to_vec(), private_key: Vec::new(), ca_cert: authority.certificate.as_bytes().to_vec() };
+    let opamp = OpAmpConnectionSettings { certificate: Some(tls), heartbeat_interval_seconds: HEARTBEAT.as_secs(), ..OpAmpConnectionSettings::default() };
+    ConnectionSettingsOffers { hash: certificate.as_bytes().to_vec(), opamp: Some(opamp), ..ConnectionSettingsOffers::default() }
+}
+
+fn is_agent_name(name: &str) -> bool {
+    !name.is_empty() && name.len() <= 128 && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'-' | b'_'))
+}
+
+/// The sources of a plan at which agents enrol.
+pub(crate) fn doors(plan: &CheckedPlan) -> impl Iterator<Item = (&Source, &AgentsSource, std::net::SocketAddr)> {
+    plan.sources.iter().filter_map(|source| match (&source.kind, source.listen) {
+        (SourceKind::Agents(kind), Some(listen)) => Some((source, kind, listen)),
+        _ => None,
+    })
+}
+
+/// Looks after what agents said for as long as the service runs.
+pub(crate) async fn run(app: Arc<App>) {
+    let mut tick = tokio::time::interval(KEEP_EVERY);
+    loop {
+        tick.tick().await;
+        app.agents.keep(&app).await;
+    }
+}

@@ -1,0 +1,196 @@
+//! Agents: which hosts are heard, how each is doing and what it collects; codes with which they enrol.
+
+use std::sync::Arc;
+
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::{Extension, Json};
+use rockrose_agents::HostPlan;
+use rockrose_engine::parts;
+use rockrose_intake::Problem;
+use rockrose_opamp::RemoteConfigStatuses;
+use rockrose_plan::is_name;
+
+use super::extract::{Body, Part};
+use super::records_problem;
+use super::types::{
+    self, AgentAssignment, AgentCondition, AgentDetail, AgentDoor, AgentPart, AgentState, AgentsAnswer, EnrolCode, MadeEnrolCode, NewEnrolCode,
+};
+use crate::agents::{Agent, SILENT_AFTER, as_event, doors, fingerprint};
+use crate::caller::Caller;
+use crate::engine::Running;
+use crate::{App, now_ms};
+
+/// Longest time for which a code is good, in minutes: 30 days.
+const LONGEST_CODE: i64 = 30 * 24 * 60;
+/// Most agents that enrol with one code.
+const MOST_USES: i32 = 10_000;
+/// An agent may take so long to run by a new plan before it is said to be late, in milliseconds.
+const PATIENCE: i64 = 15_000;
+
+/// The agents that have enrolled, and what is needed to enrol more.
+#[utoipa::path(get, path = "/api/v1/agents", tag = "agents", responses((status = 200, body = AgentsAnswer), (status = 401, body = types::Problem)))]
+pub(crate) async fn agents(State(app): State<Arc<App>>) -> Result<Json<AgentsAnswer>, Problem> {
+    let (running, now) = (app.engine.running(), now_ms());
+    let codes = app.records(move |r| r.codes(now)).await.map_err(|e| records_problem(&e))?;
+    let mut agents: Vec<AgentState> = app.agents.all().iter().map(|agent| state(&app, &running, agent, now)).collect();
+    agents.sort_by(|a, b| (a.condition, &a.name).cmp(&(b.condition, &b.name)));
+    let doors = doors(&running.checked).map(|(source, kind, listen)| AgentDoor { source: source.name.clone(), address: kind.address(listen) }).collect();
+    let codes = codes.into_iter().map(|code| EnrolCode {
+        id: code.id,
+        group: code.group,
+        uses_left: code.uses_left,
+        made_ms: code.made_ms,
+        made_by: code.made_by,
+        expires_ms: code.expires_ms,
+    });
+    Ok(Json(AgentsAnswer { now_ms: now, agents, doors, codes: codes.collect() }))
+}
+
+fn unknown(name: &str) -> Problem {
+    Problem::new(StatusCode::NOT_FOUND, "no-agent", "No such agent", format!("no agent called `{name}` has enrolled"))
+}
+
+/// So many milliseconds, in words.
+fn lasting(ms: i64) -> String {
+    match ms / 1_000 {
+        seconds if seconds < 120 => format!("{seconds} s"),
+        seconds if seconds < 7_200 => format!("{} min", seconds / 60),
+        seconds if seconds < 172_800 => format!("{} h", seconds / 3_600),
+        seconds => format!("{} days", seconds / 86_400),
+    }
+}
+
+/// How an agent is doing: the gravest that is known of it.
+fn state(app: &App, running: &Running, agent: &Agent, now: i64) -> AgentState {
+    let wanted = app.agents.wanted(running, &agent.record.id);
+    let (condition, says, remedy) = condition(agent, wanted.as_deref(), now);
+    let fact = |name: &str| agent.facts.get(name).and_then(|value| value.as_str()).map(str::to_owned);
+    AgentState {
+        name: agent.record.name.clone(),
+        id: agent.record.id.clone(),
+        group: agent.record.group.clone(),
+        condition,
+        says,
+        remedy,
+        version: fact("service.version"),
+        os: fact("os.description").or_else(|| fact("os.type")),
+        heard_ms: agent.heard_ms,
+        from: agent.from.map(|from| from.to_string()),
+        enrolled_ms: agent.record.enrolled_ms,
+        assignments: wanted.map(|wanted| wanted.assignments.clone()).unwrap_or_default(),
+    }
+}
+
+fn condition(agent: &Agent, wanted: Option<&HostPlan>, now: i64) -> (AgentCondition, String, Option<String>) {
+    let silent = now - agent.heard_ms;
+    if silent > SILENT_AFTER {
+        let remedy = "look at `rockrose agent status` on the host".to_owned();
+        return (AgentCondition::Silent, format!("nothing was heard of it for {}", lasting(silent)), Some(remedy));
+    }
+    let current = wanted.is_some_and(|wanted| agent.heard.config.hash == wanted.hash());
+    if current && agent.heard.config.status == RemoteConfigStatuses::Failed as i32 {
+        return (AgentCondition::Refused, format!("it keeps the plan that it had: {}", agent.heard.config.error), None);
+    }
+    if let Some(bad) = agent.heard.parts.iter().find(|part| !part.healthy) {
+        let more = agent.heard.parts.iter().filter(|part| !part.healthy).count() - 1;
+        let more = if more == 0 { String::new() } else { format!("; {more} more") };
+        return (AgentCondition::Trouble, format!("{}: {}{more}", bad.part, bad.says), bad.remedy.clone());
+    }
+    if let Some(contradiction) = wanted.and_then(|wanted| wanted.contradictions.first()) {
+        let says = format!("{} contradict each other: {}", contradiction.assignments.join(" and "), contradiction.says);
+        return (AgentCondition::Contradicted, says, Some("change the conditions of the assignments".to_owned()));
+    }
+    if !current || agent.heard.config.status != RemoteConfigStatuses::Applied as i32 {
+        let since = agent.differs_since.map_or(0, |since| now - since);
+        let says = if since < PATIENCE { "it is taking a new plan".to_owned() } else { format!("it has not taken its new plan for {}", lasting(since)) };
+        return (AgentCondition::Stale, says, None);
+    }
+    let says = if wanted.is_some_and(|wanted| wanted.assignments.is_empty()) { "no assignment is for it: it collects nothing" } else { "it runs its plan" };
+    (AgentCondition::Fine, says.to_owned(), None)
+}
+
+/// All that is known of an agent: its host's facts, what it collects and why, and how each part of it is doing.
+#[utoipa::path(get, path = "/api/v1/agents/{name}", tag = "agents", params(("name" = String, Path)),
+    responses((status = 200, body = AgentDetail), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
+pub(crate) async fn agent(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<Json<AgentDetail>, Problem> {
+    let (running, now) = (app.engine.running(), now_ms());
+    let agent = app.agents.called(&name).ok_or_else(|| unknown(&name))?;
+    let wanted = app.agents.wanted(&running, &agent.record.id);
+    let event = as_event(&agent.facts);
+    let of = |assignment: &rockrose_plan::Assignment| {
+        let parts = assignment.when.as_ref().map(|when| parts(when, &event, now)).unwrap_or_default();
+        AgentAssignment {
+            name: assignment.name.clone(),
+            when: assignment.when.as_ref().map(ToString::to_string),
+            applies: wanted.as_ref().is_some_and(|wanted| wanted.assignments.contains(&assignment.name)),
+            unmet: parts.into_iter().filter(|part| !part.holds).map(|part| part.sentence).collect(),
+            collect: assignment.collect.clone(),
+        }
+    };
+    let part =
+        |part: &crate::agents::PartHeard| AgentPart { part: part.part.clone(), fine: part.healthy, says: part.says.clone(), remedy: part.remedy.clone() };
+    let config = &agent.heard.config;
+    Ok(Json(AgentDetail {
+        now_ms: now,
+        agent: state(&app, &running, &agent, now),
+        facts: (*agent.facts).clone(),
+        parts: agent.heard.parts.iter().map(part).collect(),
+        assignments: running.checked.assignments.iter().map(of).collect(),
+        contradictions: wanted.iter().flat_map(|wanted| &wanted.contradictions).map(|contradiction| contradiction.says.clone()).collect(),
+        current: wanted.as_ref().is_some_and(|wanted| wanted.hash() == *config.hash) && config.status == RemoteConfigStatuses::Applied as i32,
+        plan: wanted.map(|wanted| wanted.text.clone()).unwrap_or_default(),
+        error: Some(config.error.clone()).filter(|error| !error.is_empty()),
+    }))
+}
+
+/// Forgets an agent: nothing more is taken from it, and its name is free.
+#[utoipa::path(delete, path = "/api/v1/agents/{name}", tag = "agents", params(("name" = String, Path)),
+    responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
+pub(crate) async fn retire(State(app): State<Arc<App>>, Part(name): Part<String>) -> Result<StatusCode, Problem> {
+    if app.agents.retire(&app, &name).await.map_err(|e| records_problem(&e))? { Ok(StatusCode::NO_CONTENT) } else { Err(unknown(&name)) }
+}
+
+/// Makes a code with which agents enrol in a group, and the line that is pasted on their hosts. The code is told this once.
+#[utoipa::path(post, path = "/api/v1/enrol-codes", tag = "agents", request_body = NewEnrolCode,
+    responses((status = 200, body = MadeEnrolCode), (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 409, body = types::Problem)))]
+pub(crate) async fn make_code(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(asked): Body<NewEnrolCode>,
+) -> Result<Json<MadeEnrolCode>, Problem> {
+    let NewEnrolCode { group, uses, minutes, source } = asked;
+    let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-code", "No such code", detail);
+    if !is_name(&group) {
+        return Err(bad(format!("`{group}` cannot name a group: letters, digits, `-` and `_`, a letter first, at most 64")));
+    }
+    if !(1..=MOST_USES).contains(&uses) || !(1..=LONGEST_CODE).contains(&minutes) {
+        return Err(bad(format!("a code is for 1 to {MOST_USES} agents, and lasts from 1 minute to 30 days (43200 minutes)")));
+    }
+    let running = app.engine.running();
+    let mut at = doors(&running.checked).filter(|(of, ..)| source.as_ref().is_none_or(|name| *name == of.name));
+    let no_door = |detail: &str| Problem::new(StatusCode::CONFLICT, "no-door", "Agents cannot enrol", detail);
+    let (_, kind, listen) = at.next().ok_or_else(|| no_door("the active plan has no such source of kind `agents`, at which agents enrol"))?;
+    if at.next().is_some() {
+        return Err(no_door("the active plan has several sources of kind `agents`: say at which of them"));
+    }
+    let address = kind.address(listen);
+    let authority = app.agents.authority(&app).await.map_err(|e| records_problem(&e))?;
+    let pin = fingerprint(&authority).ok_or_else(|| Problem::internal("the authority's certificate cannot be read"))?;
+    let now = now_ms();
+    let (expires_ms, who) = (now + minutes * 60_000, caller.name.clone());
+    let (id, secret) = app.records(move |r| r.make_code(&group, uses, &who, now, expires_ms)).await.map_err(|e| records_problem(&e))?;
+    let code = format!("{}.{pin}", secret.reveal());
+    Ok(Json(MadeEnrolCode { id, line: format!("rockrose agent enrol https://{address} {code}"), code, expires_ms }))
+}
+
+/// Ends a code: no further agent enrols with it.
+#[utoipa::path(delete, path = "/api/v1/enrol-codes/{id}", tag = "agents", params(("id" = i64, Path)),
+    responses((status = 204), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
+pub(crate) async fn end_code(State(app): State<Arc<App>>, Part(id): Part<i64>) -> Result<StatusCode, Problem> {
+    if app.records(move |r| r.end_code(id)).await.map_err(|e| records_problem(&e))? {
+        Ok(StatusCode::NO_CONTENT)
+    } else {
+        Err(Problem::new(StatusCode::NOT_FOUND, "no-code", "No such code", format!("there is no code of number {id}")))
+    }
+}
