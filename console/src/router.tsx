@@ -42,9 +42,10 @@ const ledger = createRoute({ getParentRoute: () => root, path: "/ledger", compon
 
 const deliveries = createRoute({ getParentRoute: () => root, path: "/deliveries", component: page(() => import("./pages/deliveries/DeliveriesPage"), "DeliveriesPage"), staticData: { place: "Deliveries" } });
 const alerts = createRoute({ getParentRoute: () => root, path: "/alerts", component: page(() => import("./pages/alerts/AlertsPage"), "AlertsPage"), staticData: { place: "Alerts" } });
+const agents = createRoute({ getParentRoute: () => root, path: "/agents", component: page(() => import("./pages/agents/AgentsPage"), "AgentsPage"), validateSearch: (search: Record<string, unknown>): { host?: string } => (typeof search.host === "string" ? { host: search.host } : {}), staticData: { place: "Agents" } });
 const people = createRoute({ getParentRoute: () => root, path: "/people", component: page(() => import("./pages/people/PeoplePage"), "PeoplePage"), staticData: { place: "People" } });
 
-export const router = createRouter({ routeTree: root.addChildren([flow, sources, events, plan, suggestions, examples, revisions, route, ledger, deliveries, alerts, people]), defaultErrorComponent: PageError });
+export const router = createRouter({ routeTree: root.addChildren([flow, sources, events, plan, suggestions, examples, revisions, route, ledger, deliveries, alerts, agents, people]), defaultErrorComponent: PageError });
 
 declare module "@tanstack/react-router" {
   interface Register {

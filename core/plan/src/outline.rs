@@ -13,9 +13,9 @@ pub struct OutlinedPart {
     pub kind: Option<String>,
     /// The comment above it, without its marks.
     pub comment: String,
-    /// A route's condition; nothing, if it takes every event.
+    /// The condition of a route, an alert or an assignment; nothing, if there is none.
     pub when: Option<String>,
-    /// The sources that a route takes events from; none, if it takes them from every source.
+    /// The sources that a route takes events from; none, if it takes them from every source. Of an assignment, what it collects.
     pub from: Vec<String>,
     /// Where a route leads.
     pub to: Vec<String>,
@@ -59,7 +59,7 @@ fn outlined(document: &DocumentMut, part: Part) -> Option<OutlinedPart> {
         kind: text("kind"),
         comment: comment_of(document, &part),
         when: text("when"),
-        from: texts(table, "from"),
+        from: texts(table, if part.kind == "assignment" { "collect" } else { "from" }),
         to: texts(table, "to"),
         steps,
         text: format!("{header}\n{}\n", inner.join("\n")),

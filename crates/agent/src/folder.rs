@@ -146,6 +146,15 @@ impl Folder {
         toml::from_str(&text).with_context(|| format!("{} has a mistake", path.display()))
     }
 
+    /// Says that the centre is reached at another URL.
+    ///
+    /// # Errors
+    /// If `agent.toml` cannot be read or written.
+    pub fn set_centre(&self, url: &str) -> anyhow::Result<()> {
+        let settings = self.settings()?;
+        if settings.centre == url { Ok(()) } else { self.keep_settings(&AgentSettings { centre: url.to_owned(), ..settings }) }
+    }
+
     pub(crate) fn keep_settings(&self, settings: &AgentSettings) -> anyhow::Result<()> {
         let text = format!(
             "# What this host's owner says; the centre cannot change it. It is read when the agent starts.\n\

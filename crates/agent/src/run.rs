@@ -140,6 +140,9 @@ impl Agent {
         let (waiting_events, waiting_bytes) = self.service.waiting();
         if self.counted.is_none_or(|at| at.elapsed() >= COUNT_EVERY) {
             self.count().await;
+        } else {
+            let (collected, sent) = self.service.sums();
+            (self.status.collected, self.status.sent) = (collected.max(self.status.collected), sent.max(self.status.sent));
         }
         let part = |part: PartCondition| LastPart { part: part.part, fine: part.fine, says: part.says, remedy: part.remedy };
         let parts = parts.into_iter().map(part).collect();

@@ -104,9 +104,9 @@ pub struct OutlinePart {
     pub kind: Option<String>,
     /// The comment above it.
     pub comment: String,
-    /// A route's condition; nothing, if it takes every event.
+    /// The condition of a route, an alert or an assignment; nothing, if there is none.
     pub when: Option<OutlineSentence>,
-    /// The sources that a route takes events from; none, if it takes them from every source.
+    /// The sources that a route takes events from; none, if it takes them from every source. Of an assignment, what it collects.
     pub from: Vec<String>,
     /// Where a route leads.
     pub to: Vec<String>,

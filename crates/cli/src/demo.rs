@@ -12,6 +12,7 @@ use rockrose_tables::{Located, database};
 use tokio_util::sync::CancellationToken;
 
 use crate::generator::Generator;
+use crate::hosts;
 use crate::serve::{client_settings, log};
 use rockrose_client::{End, Exit, Outcome, format};
 use rockrose_plan::FILES;
@@ -19,7 +20,7 @@ use rockrose_plan::FILES;
 const PLAN: &str = include_str!("../../../demo/plan.toml");
 const TABLE: &str = include_str!("../../../demo/ports.csv");
 /// The ports that the plan is written with.
-const PORTS: [u16; 5] = [8610, 8611, 8612, 9410, 9411];
+const PORTS: [u16; 6] = [8610, 8611, 8612, 9410, 9411, 8640];
 /// How often made-up events are posted.
 const EVERY: Duration = Duration::from_millis(500);
 
@@ -27,7 +28,7 @@ pub(crate) struct DemoSettings {
     pub(crate) data: PathBuf,
     pub(crate) listen: SocketAddr,
     pub(crate) free_ports: bool,
-    /// Those of the sources and stand-ins, five of them or none.
+    /// Those of the sources and stand-ins, six of them or none.
     pub(crate) ports: Vec<u16>,
     pub(crate) rate: u32,
     pub(crate) seed: u64,
@@ -35,15 +36,15 @@ pub(crate) struct DemoSettings {
 }
 
 /// The plan, with its ports and with its files in the data folder.
-fn plan(settings: &DemoSettings) -> anyhow::Result<(String, [u16; 5])> {
+fn plan(settings: &DemoSettings) -> anyhow::Result<(String, [u16; 6])> {
     let taken = |address: SocketAddr| TcpListener::bind(address).is_err_and(|e| e.kind() == std::io::ErrorKind::AddrInUse);
     if taken(settings.listen) {
         anyhow::bail!("{} is taken; pass another address for the console, as in --listen 127.0.0.1:8700", settings.listen);
     }
     let mut ports = match &settings.ports[..] {
         [] => PORTS,
-        given => <[u16; 5]>::try_from(given)
-            .map_err(|_| anyhow::anyhow!("--ports takes five, separated by commas: kiosks, gates, payments and the two stand-ins"))?,
+        given => <[u16; 6]>::try_from(given)
+            .map_err(|_| anyhow::anyhow!("--ports takes six, separated by commas: kiosks, gates, payments, the two stand-ins and the agents"))?,
     };
     if settings.free_ports {
         // All are held until all are chosen, so that no two are the same.
@@ -54,13 +55,14 @@ fn plan(settings: &DemoSettings) -> anyhow::Result<(String, [u16; 5])> {
     } else {
         let all = ports.iter().map(|port| SocketAddr::from(([127, 0, 0, 1], *port)));
         if let Some(port) = all.filter(|address| taken(*address)).map(|address| address.port()).next() {
-            anyhow::bail!("port {port} is taken; pass --free-ports, or five ports that are free: --ports 18610,18611,18612,19410,19411");
+            anyhow::bail!("port {port} is taken; pass --free-ports, or six ports that are free: --ports 18610,18611,18612,19410,19411,18640");
         }
     }
     let mut text = PLAN.to_owned();
     for file in ["vault.jsonl", "duty.jsonl", "ports.csv", "places.mmdb"] {
         text = text.replace(&format!("path = \"{file}\""), &format!("path = {:?}", settings.data.join(FILES).join(file).display().to_string()));
     }
+    text = text.replace("\"hosts/", &format!("\"{}/", hosts::logs(&settings.data.join(FILES)).display()));
     for (from, to) in PORTS.iter().zip(ports) {
         text = text.replace(&format!("127.0.0.1:{from}"), &format!("127.0.0.1:{to}"));
     }
@@ -115,8 +117,8 @@ pub(crate) async fn demo(settings: DemoSettings) -> Outcome {
     run.map(|()| Exit::Done).map_err(Into::into)
 }
 
-async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16; 5], stop: &CancellationToken, end: &mut End) -> anyhow::Result<()> {
-    let [kiosks, gates, payments, desk, accounts] = ports;
+async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16; 6], stop: &CancellationToken, end: &mut End) -> anyhow::Result<()> {
+    let [kiosks, gates, payments, desk, accounts, _] = ports;
     let desk_token = kept_secret(service, "desk-token", "127.0.0.1").await?;
     let payments_key = kept_secret(service, "payments-key", "source:payments").await?;
     for (name, port, token) in [("desk", desk, Some(desk_token)), ("accounts", accounts, None)] {
@@ -132,6 +134,7 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
     }
     tables(settings).context("the demo's tables cannot be written")?;
     service.apply(text, "demo", "the demo's plan", "demo/plan.toml").await?;
+    hosts::run(service, &settings.data, stop).await?;
     let (client, link) = client_settings(service, &settings.data, None).await?;
     let me = std::env::current_exe().map_or_else(|_| "rockrose".into(), |p| p.display().to_string());
     // Shown as it is typed from here, where that is shorter.
@@ -142,7 +145,7 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
         format::print_json(&serde_json::json!({ "console": link, "config": client, "commands": commands }))
     } else {
         format::line(&format!(
-            "Saltmarsh Ferries is running: kiosks, boarding gates and payments send about {} events a second.\n\n\
+            "Saltmarsh Ferries is running: kiosks, boarding gates and payments send about {} events a second, and four hosts have agents.\n\n\
              Console, by a link that opens once:\n  {link}\n\n\
              From another terminal:\n  {me} --config {config} status\n  {me} --config {config} ledger\n  {me} --config {config} tail route:boarding-trouble --side both\n\n\
              What the outside destinations got is in {}. Ctrl-C stops.",
@@ -162,6 +165,7 @@ async fn run(settings: &DemoSettings, service: &Service, text: &str, ports: [u16
 async fn generate(settings: &DemoSettings, sources: &[(&str, u16, Option<String>); 3]) -> anyhow::Result<()> {
     let http = rockrose_client::http(&[])?;
     let mut generator = Generator::new(settings.seed);
+    let mut rng = fastrand::Rng::with_seed(settings.seed);
     let mut tick = tokio::time::interval(EVERY);
     tick.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
     let mut owed = 0.0;
@@ -171,6 +175,7 @@ async fn generate(settings: &DemoSettings, sources: &[(&str, u16, Option<String>
         let events = owed as u32;
         owed -= f64::from(events);
         let now = jiff::Timestamp::now().strftime("%Y-%m-%dT%H:%M:%S%.3fZ").to_string();
+        hosts::write(&settings.data.join(FILES), &mut rng, &now).context("the hosts' logs cannot be written")?;
         for body in generator.bodies(events, &now) {
             let Some((_, port, key)) = sources.iter().find(|(name, ..)| *name == body.source) else { continue };
             let mut request = http

@@ -4,6 +4,7 @@
 mod agent;
 mod demo;
 mod generator;
+mod hosts;
 mod kit;
 mod serve;
 mod standin;
@@ -89,10 +90,10 @@ enum Command {
         /// Address for the API and the console
         #[arg(long, default_value = "127.0.0.1:8600", value_name = "ADDRESS")]
         listen: SocketAddr,
-        /// Use free ports for the sources and stand-ins instead of 8610-8612 and 9410-9411
+        /// Use free ports for the sources and stand-ins instead of 8610-8612, 9410-9411 and 8640
         #[arg(long, conflicts_with = "ports")]
         free_ports: bool,
-        /// Ports for the sources of the kiosks, gates and payments and for the two stand-ins
+        /// Ports for the sources of the kiosks, gates and payments, for the two stand-ins, and for the agents
         #[arg(long, value_delimiter = ',', value_name = "PORT")]
         ports: Vec<u16>,
         /// Approximate number of events per second

@@ -388,6 +388,14 @@ impl Service {
         Ok(AccountSums { received: sum(Stage::Source, Measure::Received), delivered: sum(Stage::Destination, Measure::Delivered), balanced })
     }
 
+    /// What its sources received and its destinations delivered since the beginning, as of a second or two ago.
+    #[must_use]
+    pub fn sums(&self) -> (i64, i64) {
+        let now = self.app.meter.read().now;
+        let sum = |stage: Stage, measure: Measure| now.iter().filter(|(a, _)| a.stage == stage && a.measure == measure).map(|(_, amount)| amount.events).sum();
+        (sum(Stage::Source, Measure::Received), sum(Stage::Destination, Measure::Delivered))
+    }
+
     /// Events that wait for their destinations, and their bytes.
     #[must_use]
     pub fn waiting(&self) -> (i64, i64) {
@@ -420,6 +428,16 @@ impl Service {
         let name = name.to_owned();
         let made: NewToken = self.app.records(move |r| r.renew_token(&name, &owner, now_ms())).await?;
         Ok(made.reveal().to_owned())
+    }
+
+    /// The line that enrols one agent in a group at the source called `source`, within an hour.
+    ///
+    /// # Errors
+    /// If the plan that runs has no such source.
+    pub async fn enrol_line(&self, group: &str, source: &str) -> anyhow::Result<String> {
+        let asked = rockrose_api::NewEnrolCode { group: group.to_owned(), uses: 1, minutes: 60, source: Some(source.to_owned()) };
+        let made = api::make_enrol_code(&self.app, asked, "service").await;
+        made.map(|made| made.line).map_err(|problem| anyhow::anyhow!("{}", problem.detail()))
     }
 
     /// A link that signs a browser in, once, within a quarter of an hour, as whoever holds `token`.

@@ -18,6 +18,8 @@ const GROUPS = [
   { kind: "recipe", title: "Recipes" },
   { kind: "table", title: "Tables" },
   { kind: "alert", title: "Alerts" },
+  { kind: "collect", title: "What agents collect" },
+  { kind: "assignment", title: "Assignments" },
 ];
 
 const isWrong = (part: OutlinePart) => part.when?.mistake != null || part.steps.some((s) => s.mistake != null);

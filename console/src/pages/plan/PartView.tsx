@@ -57,7 +57,7 @@ function Row({ label, children }: { label: string; children: ReactNode }) {
   );
 }
 
-function Condition({ part, point, kind = "condition" }: { part: OutlinePart; point: string | undefined; kind?: "condition" | "alert" }) {
+function Condition({ part, point, kind = "condition", all = "every event" }: { part: OutlinePart; point: string | undefined; kind?: "condition" | "alert"; all?: string }) {
   const { edit, mayChange } = useDraft();
   const [writes, setWrites] = useState(false);
   const when = part.when ?? null;
@@ -79,14 +79,14 @@ function Condition({ part, point, kind = "condition" }: { part: OutlinePart; poi
   }
   return (
     <>
-      <SentenceButton of={when} label={when === null ? "every event: write a condition" : `Edit the condition: ${when.sentence}`} empty="every event" condition onOpen={mayChange ? () => setWrites(true) : null} />
+      <SentenceButton of={when} label={when === null ? `${all}: write a condition` : `Edit the condition: ${when.sentence}`} empty={all} condition onOpen={mayChange ? () => setWrites(true) : null} />
       {when?.mistake != null && <p className="px-1 text-sm text-fails">{wrong(when.mistake)}</p>}
     </>
   );
 }
 
 /** What the list of steps is called, by what it is a list of. */
-const LISTS: Record<string, string> = { source: "on arrival", route: "do", destination: "always", recipe: "steps" };
+const LISTS: Record<string, string> = { source: "on arrival", route: "do", destination: "always", recipe: "steps", collect: "on arrival", assignment: "do" };
 
 export function PartView({ part }: { part: OutlinePart }) {
   const { outline, trial, edit, mayChange } = useDraft();
@@ -141,6 +141,16 @@ export function PartView({ part }: { part: OutlinePart }) {
             </Row>
             <Row label="when">
               <Condition key={part.part} part={part} point={atSource} />
+            </Row>
+          </>
+        )}
+        {kind === "assignment" && (
+          <>
+            <Row label="for">
+              <Condition key={part.part} part={part} point={undefined} all="every host" />
+            </Row>
+            <Row label="collect">
+              <Chosen label="What agents collect" all={named("collect")} chosen={part.from} onChange={mayChange ? (names) => set("collect", names) : null} />
             </Row>
           </>
         )}

@@ -91,7 +91,7 @@ function Entry({ source: s, now, may }: { source: Source; now: number; may: (wor
           {typeof s.last_from === "string" && ` from ${s.last_from}`}
           {s.connections > 0 && (s.connections === 1 ? "; one connection" : `; ${count(s.connections)} connections`)}
           {s.paused_by != null && `; paused by ${s.paused_by}`}
-          {s.keyed ? "; senders show a key" : s.kind === "file" || OWN.includes(s.kind) ? "" : "; senders need no key"}
+          {s.keyed ? "; senders show a key" : s.kind === "file" || OWN.includes(s.kind) ? "" : s.kind === "agents" ? "; agents show the certificate that they were given" : "; senders need no key"}
         </p>
       </div>
       <Troubles source={s} now={now} />

@@ -379,3 +379,83 @@ async fn a_file_that_may_not_be_read_is_told_with_the_line_that_mends_it() {
     host.stop().await;
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn in_the_browser_a_host_is_enrolled_seen_and_told_what_to_collect_by_keyboard() {
+    use thirtyfour::prelude::*;
+
+    use crate::browser::Browser;
+
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    let (out, log) = (node.path("out.jsonl"), node.path("app.log"));
+    append(&log, ["{\"message\":\"ticket for bo@quay.example\"}".to_owned()]);
+    let browser = Browser::start().await;
+    browser.sign_in(&node).await;
+    browser.sees("Deliveries").await;
+    browser.driver.goto(node.url("/agents")).await.unwrap();
+    browser.sees("The plan has no source for agents.").await;
+    node.apply(&door(
+        port,
+        &out,
+        &format!(
+            "{}[assignment.kiosks]\nwhen = 'group = \"kiosks\"'\ncollect = [\"log\"]\n[assignment.gates]\nwhen = 'group = \"gates\"'\ncollect = [\"log\"]\n",
+            collect("log", log.to_str().unwrap())
+        ),
+    ));
+    browser.sees("No host has enrolled yet.").await;
+    browser.without_violations("no agents").await;
+
+    browser.tab_to("Enrol hosts").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("Make a line, paste it on the hosts").await;
+    browser.tab_to("Group").await;
+    browser.keys("kiosks").await;
+    browser.tab_to("Make the line").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("No host has come yet.").await;
+    browser.without_violations("the line for hosts").await;
+    let line = browser.find("[role=dialog] pre").await.text().await.unwrap();
+    let mut host = Host::new(&node, "kiosk-7");
+    let enrolled = host.enrol(&line, &["--label", "port=Lowmere"]);
+    assert!(enrolled.status.success(), "{}", text(&enrolled.stderr));
+    host.begin();
+    browser.sees("kiosk-7 has enrolled: it runs its plan.").await;
+    until("its first event is there", async || (lines(&out).len() == 1).then_some(())).await;
+    browser.keys(Key::Escape + "").await;
+    browser.sees("✓ None of 1 needs anybody.").await;
+    for says in ["events flow", "✓ for it:", "not for it:", "here it does not hold that", "port = Lowmere"] {
+        browser.sees(says).await;
+    }
+    browser.without_violations("an agent").await;
+    for (width, height) in [(390, 844), (1024, 768), (1920, 1080)] {
+        browser.screen(width, height).await;
+        browser.sees("What it says of its host").await;
+        browser.fits(&format!("agents at {width}")).await;
+    }
+    browser.screen(1280, 800).await;
+
+    // What leaves the host is changed where the assignment stands in the plan.
+    browser.tab_to("kiosks").await;
+    browser.keys(Key::Enter + "").await;
+    browser.find("section[aria-label='assignment kiosks']").await;
+    browser.tab_to("Add a step").await;
+    browser.keys(Key::Enter + "").await;
+    browser.keys("redact email").await;
+    browser.keys(Key::Enter + "").await;
+    browser.tab_to_start("Apply…").await;
+    browser.keys(Key::Enter + "").await;
+    browser.tab_to("Why, for those who look at it later").await;
+    browser.keys("no addresses leave the kiosks").await;
+    browser.keys(Key::Enter + "").await;
+    until("the host has it", async || std::fs::read_to_string(host.data.join("assigned.toml")).is_ok_and(|plan| plan.contains("redact email")).then_some(()))
+        .await;
+    append(&log, ["{\"message\":\"another for bo@quay.example\"}".to_owned()]);
+    let second = until("the second event is there", async || lines(&out).get(1).cloned()).await;
+    assert_eq!(second["message"], "another for ***", "{second}");
+    browser.driver.goto(node.url("/agents?host=kiosk-7")).await.unwrap();
+    browser.sees("it runs its plan").await;
+    browser.driver.clone().quit().await.unwrap();
+    host.stop().await;
+    node.stop().await;
+}

@@ -5,7 +5,7 @@ use crate::harness::{Node, free_ports, http, lines, spawn, text, until};
 #[test]
 fn a_port_that_is_taken_is_told_with_what_helps() {
     let folder = tempfile::Builder::new().prefix("rockrose-").tempdir().unwrap();
-    let [console, a, b, c, d] = free_ports();
+    let [console, a, b, c, d, e] = free_ports();
     let held = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let taken = held.local_addr().unwrap().port();
     let demo = |listen: u16, ports: &str| {
@@ -17,9 +17,9 @@ fn a_port_that_is_taken_is_told_with_what_helps() {
         assert!(!done.status.success());
         text(&done.stderr)
     };
-    let said = demo(console, &format!("{a},{b},{taken},{c},{d}"));
+    let said = demo(console, &format!("{a},{b},{taken},{c},{d},{e}"));
     assert!(said.contains(&format!("port {taken} is taken; pass --free-ports")), "{said}");
-    let said = demo(taken, &format!("{a},{b},{c},{d},{console}"));
+    let said = demo(taken, &format!("{a},{b},{c},{d},{e},{console}"));
     assert!(said.contains("pass another address for the console"), "{said}");
 }
 
@@ -48,6 +48,7 @@ async fn starts_shows_and_stops() {
     .await;
     assert!(ledger.contains("balanced: all"), "{ledger}");
     assert!(client(&["status"]).contains("boarding-trouble"));
+    until("the four hosts are managed", async || (client(&["agent", "list"]).matches("it runs its plan").count() == 4).then_some(())).await;
     running.signal("INT");
     let status = until("it stops", async || running.0.try_wait().unwrap()).await;
     assert!(status.success(), "{}", std::fs::read_to_string(&out).unwrap());

@@ -15,9 +15,9 @@ VTOAW GET    /api/v1/flow
 VTOAW GET    /api/v1/flow/before
 VTOAW GET    /api/v1/agents
 VTOAW GET    /api/v1/agents/{name}
-...AW DELETE /api/v1/agents/{name}
-...AW POST   /api/v1/enrol-codes
-...AW DELETE /api/v1/enrol-codes/{id}
+....W DELETE /api/v1/agents/{name}
+....W POST   /api/v1/enrol-codes
+....W DELETE /api/v1/enrol-codes/{id}
 VTOAW GET    /api/v1/alerts
 ..O.W POST   /api/v1/alerts/{name}/acknowledge
 ..O.W PUT    /api/v1/alerts/{name}/silence

@@ -159,6 +159,11 @@ pub(crate) async fn make_code(
     Extension(caller): Extension<Arc<Caller>>,
     Body(asked): Body<NewEnrolCode>,
 ) -> Result<Json<MadeEnrolCode>, Problem> {
+    make_enrol_code(&app, asked, &caller.name).await.map(Json)
+}
+
+/// Makes a code, and the line that is pasted.
+pub(crate) async fn make_enrol_code(app: &App, asked: NewEnrolCode, who: &str) -> Result<MadeEnrolCode, Problem> {
     let NewEnrolCode { group, uses, minutes, source } = asked;
     let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-code", "No such code", detail);
     if !is_name(&group) {
@@ -175,13 +180,13 @@ pub(crate) async fn make_code(
         return Err(no_door("the active plan has several sources of kind `agents`: say at which of them"));
     }
     let address = kind.address(listen);
-    let authority = app.agents.authority(&app).await.map_err(|e| records_problem(&e))?;
+    let authority = app.agents.authority(app).await.map_err(|e| records_problem(&e))?;
     let pin = fingerprint(&authority).ok_or_else(|| Problem::internal("the authority's certificate cannot be read"))?;
     let now = now_ms();
-    let (expires_ms, who) = (now + minutes * 60_000, caller.name.clone());
+    let (expires_ms, who) = (now + minutes * 60_000, who.to_owned());
     let (id, secret) = app.records(move |r| r.make_code(&group, uses, &who, now, expires_ms)).await.map_err(|e| records_problem(&e))?;
     let code = format!("{}.{pin}", secret.reveal());
-    Ok(Json(MadeEnrolCode { id, line: format!("rockrose agent enrol https://{address} {code}"), code, expires_ms }))
+    Ok(MadeEnrolCode { id, line: format!("rockrose agent enrol https://{address} {code}"), code, expires_ms })
 }
 
 /// Ends a code: no further agent enrols with it.

@@ -157,6 +157,8 @@ fn parts() -> (Router<Arc<App>>, utoipa::openapi::OpenApi) {
     (api, openapi)
 }
 
+pub(crate) use agents::make_enrol_code;
+
 /// How the sources and destinations of the plan that runs are doing.
 pub(crate) fn part_conditions(app: &App) -> Vec<crate::PartCondition> {
     let (running, now) = (app.engine.running(), crate::now_ms());

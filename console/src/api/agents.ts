@@ -1,0 +1,34 @@
+/** Agents: which hosts are heard, what each collects, and codes with which more enrol. */
+import { useMutation, useQuery } from "@tanstack/react-query";
+
+import { type ServiceError, get, send } from "./client";
+import { useDone } from "./operate";
+import type { components } from "./schema";
+
+export type AgentState = components["schemas"]["AgentState"];
+export type AgentDetail = components["schemas"]["AgentDetail"];
+export type AgentsAnswer = components["schemas"]["AgentsAnswer"];
+export type MadeEnrolCode = components["schemas"]["MadeEnrolCode"];
+export type NewEnrolCode = components["schemas"]["NewEnrolCode"];
+
+const AGENTS = "/api/v1/agents";
+
+export function useAgents() {
+  return useQuery<AgentsAnswer, ServiceError>({ queryKey: [AGENTS], queryFn: ({ signal }) => get<AgentsAnswer>(AGENTS, signal), refetchInterval: 2_000, retry: false });
+}
+
+/** All that is known of one. */
+export function useAgent(name: string) {
+  const path = `${AGENTS}/${encodeURIComponent(name)}`;
+  return useQuery<AgentDetail, ServiceError>({ queryKey: [path], queryFn: ({ signal }) => get<AgentDetail>(path, signal), refetchInterval: 2_000, retry: false });
+}
+
+/** Makes a code with which hosts enrol. */
+export function useMakeCode() {
+  return useMutation<MadeEnrolCode, ServiceError, NewEnrolCode>({ mutationFn: (asked) => send<MadeEnrolCode>("POST", "/api/v1/enrol-codes", asked) });
+}
+
+/** Forgets one. */
+export function useRetire(name: string) {
+  return useDone(() => send<null>("DELETE", `${AGENTS}/${encodeURIComponent(name)}`));
+}
