@@ -22,15 +22,41 @@ pub struct HostPlan {
     pub assignments: Vec<String>,
     /// The plan of its agent, without the destination `centre`.
     pub text: String,
+    /// What its agent is given: that plan, or, to one of another make, the texts of the assignments.
+    pub files: Vec<HostFile>,
     /// What the assignments cannot do together. Then there is no text.
     pub contradictions: Vec<Contradiction>,
 }
 
+/// A file of what an agent is given.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct HostFile {
+    /// Its name: `plan.toml`, or the assignment's.
+    pub name: String,
+    /// Its media type.
+    pub content_type: String,
+    /// What stands in it.
+    pub text: String,
+}
+
+/// The make of an agent, as far as it matters here.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Make {
+    /// This program.
+    Ours,
+    /// Another that speaks the protocol.
+    Other,
+}
+
 impl HostPlan {
-    /// The SHA-256 of the text, by which agents and server name it.
+    /// The SHA-256 of what the agent is given, by which it and the server name it.
     #[must_use]
     pub fn hash(&self) -> [u8; 32] {
-        Sha256::digest(self.text.as_bytes()).into()
+        let mut hash = Sha256::new();
+        for file in &self.files {
+            hash.update(file.text.as_bytes());
+        }
+        hash.finalize().into()
     }
 }
 
@@ -49,11 +75,20 @@ impl Assigner {
 
     /// What a host with these facts is to collect.
     #[must_use]
-    pub fn host(&self, plan: &CheckedPlan, facts: &[u8]) -> HostPlan {
+    pub fn host(&self, plan: &CheckedPlan, facts: &[u8], make: Make) -> HostPlan {
         let meeting = self.meeting(plan, facts);
+        let assignments = meeting.iter().map(|assignment| assignment.name.clone()).collect();
+        if make == Make::Other {
+            let file = |assignment: &&Assignment| {
+                let (text, content_type) = assignment.text.clone()?;
+                Some(HostFile { name: assignment.name.clone(), content_type, text })
+            };
+            return HostPlan { assignments, text: String::new(), files: meeting.iter().filter_map(file).collect(), contradictions: Vec::new() };
+        }
         let contradictions = plan.contradictions(&meeting);
         let text = if contradictions.is_empty() { plan.host_plan(&meeting) } else { String::new() };
-        HostPlan { assignments: meeting.iter().map(|assignment| assignment.name.clone()).collect(), text, contradictions }
+        let file = HostFile { name: "plan.toml".to_owned(), content_type: "application/toml".to_owned(), text: text.clone() };
+        HostPlan { assignments, text, files: vec![file], contradictions }
     }
 }
 
@@ -70,7 +105,7 @@ mod tests {
     fn assignments_that_meet_a_host_add_up_and_what_contradicts_is_not_sent() {
         let plan = CheckedPlan::read(PLAN).unwrap();
         let assigner = Assigner::new(&plan);
-        let host = |facts: &str| assigner.host(&plan, facts.as_bytes());
+        let host = |facts: &str| assigner.host(&plan, facts.as_bytes(), Make::Ours);
         let one = host(r#"{"host.name":"kiosk-1","labels":{"port":"Lowmere"}}"#);
         assert_eq!(one.assignments, ["all"]);
         let both = host(r#"{"host.name":"gate-1","labels":{"port":"Lowmere"}}"#);
@@ -80,5 +115,7 @@ mod tests {
         assert_eq!(one.hash(), host(r#"{"host.name":"other"}"#).hash(), "the same plan has the same name");
         let odd = host(r#"{"os.type":"windows"}"#);
         assert_eq!((odd.assignments.len(), odd.contradictions.len(), odd.text.as_str()), (2, 1, ""));
+        let other = assigner.host(&plan, br#"{"os.type":"windows"}"#, Make::Other);
+        assert!(other.files.is_empty() && other.contradictions.is_empty(), "what others are given are texts");
     }
 }

@@ -29,6 +29,8 @@ pub struct Assignment {
     pub collect: Vec<String>,
     /// What is done to each event before it leaves the host.
     pub steps: Vec<Step>,
+    /// The configuration of agents of another make, and its media type.
+    pub text: Option<(String, String)>,
 }
 
 /// Why a host that meets several assignments cannot do what they say together.
@@ -84,7 +86,16 @@ impl Checker<'_> {
                 self.mistakes.push(Mistake::new(empty.at.clone(), "`collect` is empty").expected("at least one name of `[collect.NAME]`"));
             }
             let steps = self.edge_steps(section, "do", tables);
-            found.push(Assignment { name: section.name.value.clone(), when, collect, steps });
+            let content_type = section.text("content_type").map_or("text/yaml", |written| written.value);
+            let text = section.text("text").map(|text| (text.value.to_owned(), content_type.to_owned()));
+            if collect.is_empty() && text.is_none() && section.get("collect").is_none() && !section.flawed {
+                let mistake = Mistake::new(section.name.at.clone(), format!("the assignment `{}` assigns nothing", section.name.value));
+                self.mistakes.push(mistake.expected("`collect`, for agents of this make, or `text`, for those of another"));
+            }
+            if let (None, Some(at)) = (&text, section.get("content_type")) {
+                self.mistakes.push(Mistake::new(at.at.clone(), "there is no `text` of which this would be said"));
+            }
+            found.push(Assignment { name: section.name.value.clone(), when, collect, steps, text });
         }
         for section in &plan.collects {
             self.edge_steps_again(section, tables);
@@ -197,7 +208,7 @@ impl CheckedPlan {
             entries(&mut out, section, "");
             out.push('\n');
         }
-        for assignment in assignments {
+        for assignment in assignments.iter().filter(|assignment| !assignment.collect.is_empty()) {
             let tag = format!("tag agent.assignment = {}", quoted(&assignment.name));
             let steps = [tag].into_iter().chain(assignment.steps.iter().map(ToString::to_string));
             let from = list(assignment.collect.iter().map(|name| quoted(name)));
@@ -340,7 +351,8 @@ collect = ["gate-lines"]
         for (lines, line, says) in [
             ("[assignment.x]\ncollect = [\"kiosk-logs\"]", 41, "there is no `[collect.kiosk-logs]`"),
             ("[assignment.x]\nwhen = 'group ='\ncollect = [\"kiosk-log\"]", 41, "expected"),
-            ("[assignment.x]\nwhen = 'group = 1'", 40, "needs `collect`"),
+            ("[assignment.x]\nwhen = 'group = 1'", 40, "assigns nothing"),
+            ("[assignment.x]\ncollect = [\"kiosk-log\"]\ncontent_type = \"text/plain\"", 42, "there is no `text`"),
             ("[assignment.x]\ncollect = []", 41, "`collect` is empty"),
             ("[assignment.x]\ncollect = [\"kiosk-log\"]\ndo = ['use tidi']", 42, "there is no recipe `tidi`"),
             ("[collect.x]\nkind = \"journal\"", 41, "agents collect no source of kind `journal`"),

@@ -98,6 +98,9 @@ fn assignment_details(old: &Assignment, new: &Assignment) -> Vec<String> {
     }
     found.extend(listed("what is collected", &old.collect, &new.collect));
     found.extend(listed("step", &old.steps, &new.steps));
+    if old.text != new.text {
+        found.push("gives another text to agents of another make".to_owned());
+    }
     found
 }
 

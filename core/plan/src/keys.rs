@@ -138,8 +138,10 @@ pub(super) const ASSIGNMENT: &[Key] = &[
         Shape::Facts,
         "Which hosts it is for: a condition on what their agents say of them, as in `group = \"kiosks\" and os.type = \"linux\"`. All, if left out.",
     ),
-    needed("collect", Shape::Texts, "What they collect: names of `[collect.NAME]`."),
+    key("collect", Shape::Texts, "What they collect: names of `[collect.NAME]`."),
     key("do", Shape::Steps, "What is done to each event before it leaves the host."),
+    key("text", Shape::Text, "For agents of another make: their configuration, which is given to them as it stands."),
+    key("content_type", Shape::Text, "What `text` is, as a media type. `text/yaml` if left out."),
 ];
 
 pub(super) const RECIPE: &[Key] = &[

@@ -167,6 +167,12 @@ pub struct MadeEnrolCode {
     pub code: String,
     /// What is pasted on a host.
     pub line: String,
+    /// For agents of another make: where they speak the management protocol.
+    pub endpoint: String,
+    /// For agents of another make: what they show there as a bearer token, each time.
+    pub bearer: String,
+    /// For agents of another make: the certificate (PEM) that they are to trust.
+    pub authority: String,
     /// When it ends, in milliseconds since 1970.
     pub expires_ms: i64,
 }

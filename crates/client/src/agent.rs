@@ -44,6 +44,9 @@ pub enum AgentsCommand {
         /// The source of kind `agents` at which they enrol, where the plan has several
         #[arg(long)]
         source: Option<String>,
+        /// For agents of another make: print the endpoint, the bearer token and the certificate to trust
+        #[arg(long)]
+        other: bool,
     },
     /// List the codes that are still good, or end one
     Codes {
@@ -169,11 +172,19 @@ pub async fn agents(common: &Common, command: AgentsCommand) -> Outcome {
                 (false, false) => explain(&detail),
             }
         }
-        AgentsCommand::Code { group, uses, minutes, source } => {
+        AgentsCommand::Code { group, uses, minutes, source, other } => {
             let asked = NewEnrolCode { group, uses, minutes, source };
             let made: MadeEnrolCode = client.call(Method::POST, "/api/v1/enrol-codes", &asked).await?.read()?;
             if common.json {
                 return format::print_json(&made);
+            }
+            if other {
+                let ways = format!("endpoint       {}\nauthorization  Bearer {}", made.endpoint, made.bearer);
+                return format::blocks(&[
+                    "For agents that speak OpAMP over HTTP:".to_owned(),
+                    ways,
+                    format!("The certificate to trust:\n{}", made.authority.trim_end()),
+                ]);
             }
             let hosts = if uses == 1 { "one host".to_owned() } else { format!("{uses} hosts") };
             format::blocks(&[format!("Paste this on {hosts}, within {}:", format::age(minutes * 60_000)), made.line])

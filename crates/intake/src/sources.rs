@@ -21,6 +21,8 @@ use crate::{CertificateError, Sink, SourceMonitor, SourceSettings, tls};
 
 /// Most connections that one source holds open.
 const MAX_CONNECTIONS: usize = 2_048;
+/// Most that one for agents does: each agent has two, for as long as it runs.
+const MAX_OF_AGENTS: usize = 32_768;
 
 /// Where a source takes events in: what no two running sources share.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -106,8 +108,9 @@ pub(crate) fn start<S: Sink>(
         None => Transport::Own,
         Some(Socket::Datagrams(socket)) => Transport::Datagrams(tokio::net::UdpSocket::from_std(socket)?),
         Some(Socket::Streams(listener)) => {
+            let most = if settings.load().door.is_some() { MAX_OF_AGENTS } else { MAX_CONNECTIONS };
             let guard = listener::Guard { settings: Arc::clone(&settings), monitor: Arc::clone(&monitor) };
-            Transport::Streams(BoundedListener::new(tokio::net::TcpListener::from_std(listener)?, MAX_CONNECTIONS, acceptor, Some(guard)))
+            Transport::Streams(BoundedListener::new(tokio::net::TcpListener::from_std(listener)?, most, acceptor, Some(guard)))
         }
     };
     let stop = CancellationToken::new();

@@ -5,6 +5,9 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 
 use diesel::prelude::*;
+use rockrose_opamp::{
+    AgentDescription, AgentToServer, KeyValue, Message, RemoteConfigStatus, RemoteConfigStatuses, ServerToAgent, agent_capabilities, server_to_agent_flags,
+};
 use serde_json::{Value, json};
 
 use crate::harness::{Node, Running, binary, free_ports, lines, spawn, sum, text, until};
@@ -377,6 +380,117 @@ async fn a_file_that_may_not_be_read_is_told_with_the_line_that_mends_it() {
     becomes(&node, "kiosk-1", "fine").await;
     host.running = running;
     host.stop().await;
+    node.stop().await;
+}
+
+/// An agent of another make, which speaks the open protocol with a code.
+struct Other {
+    http: reqwest::Client,
+    endpoint: String,
+    bearer: String,
+}
+
+impl Other {
+    fn new(node: &Node) -> Other {
+        let made = node.json(&["agent", "code", "sdk"]);
+        let of = |member: &str| made[member].as_str().unwrap().to_owned();
+        let authority = reqwest::Certificate::from_pem(of("authority").as_bytes()).unwrap();
+        // Only what was given is trusted, and nothing of the system.
+        let http = reqwest::Client::builder().no_proxy().tls_certs_only([authority]).build().unwrap();
+        Other { http, endpoint: of("endpoint"), bearer: of("bearer") }
+    }
+
+    async fn post(&self, bearer: Option<&str>, body: Vec<u8>) -> reqwest::Response {
+        let request = self.http.post(&self.endpoint).header("content-type", "application/x-protobuf").body(body);
+        bearer.into_iter().fold(request, |request, bearer| request.bearer_auth(bearer)).send().await.unwrap()
+    }
+
+    async fn says(&self, message: &AgentToServer) -> ServerToAgent {
+        let answer = self.post(Some(&self.bearer), message.encode_to_vec()).await;
+        assert_eq!(answer.status(), 200);
+        ServerToAgent::decode(&*answer.bytes().await.unwrap()).unwrap()
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn agents_of_another_make_are_managed_by_the_open_protocol_and_strangers_change_nothing() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    let text_of =
+        |content: &str| format!("[assignment.sdk]\nwhen = 'service.name = \"booking-site\"'\ntext = '{content}'\ncontent_type = \"application/json\"\n");
+    node.apply(&door(port, &node.path("out.jsonl"), &text_of("{\"sampling\":1}")));
+    let other = Other::new(&node);
+    let description = AgentDescription {
+        identifying_attributes: vec![KeyValue::text("service.name", "booking-site"), KeyValue::text("host.name", "booking-3")],
+        ..AgentDescription::default()
+    };
+    let full = AgentToServer {
+        instance_uid: vec![7; 16],
+        agent_description: Some(description.clone()),
+        capabilities: agent_capabilities::REPORTS_STATUS | agent_capabilities::ACCEPTS_REMOTE_CONFIG,
+        ..AgentToServer::default()
+    };
+    let bare = |sequence_num: u64| AgentToServer { instance_uid: vec![7; 16], sequence_num, capabilities: full.capabilities, ..AgentToServer::default() };
+
+    // Whoever shows nothing, or another code, is a stranger.
+    assert_eq!(other.post(None, full.encode_to_vec()).await.status(), 401);
+    assert_eq!(other.post(Some("4f02"), full.encode_to_vec()).await.status(), 401);
+    assert_eq!(other.post(Some(&other.bearer), vec![0xff; 40]).await.status(), 400, "not a message");
+    // Too much to be one is answered before it was sent, or cut off.
+    let large =
+        other.http.post(&other.endpoint).header("content-type", "application/x-protobuf").bearer_auth(&other.bearer).body(vec![0; 600_000]).send().await;
+    assert!(large.map_or(true, |answer| answer.status() == 413));
+    assert_eq!(agent(&node, "booking-3").await, Value::Null);
+
+    let answer = other.says(&full).await;
+    let given = answer.remote_config.expect("what is assigned");
+    let files = given.config.unwrap().config_map;
+    assert_eq!((files["sdk"].body.as_slice(), files["sdk"].content_type.as_str()), (&b"{\"sampling\":1}"[..], "application/json"));
+    let status = |hash: &[u8], status: RemoteConfigStatuses, error: &str| {
+        Some(RemoteConfigStatus { last_remote_config_hash: hash.to_vec(), status: status as i32, error_message: error.to_owned() })
+    };
+    let applied = AgentToServer { remote_config_status: status(&given.config_hash, RemoteConfigStatuses::Applied, ""), ..bare(1) };
+    let answer = other.says(&applied).await;
+    assert!(answer.remote_config.is_none() && answer.flags == 0, "it has it: {answer:?}");
+    becomes(&node, "booking-3", "fine").await;
+    assert_eq!(other.says(&bare(2)).await.flags, 0);
+    assert_eq!(other.says(&bare(9)).await.flags, server_to_agent_flags::REPORT_FULL_STATE, "some words were lost");
+
+    // It cannot take what it is given next, and says why. It is not given it again and again.
+    node.apply(&door(port, &node.path("out.jsonl"), &text_of("{\"sampling\":7}")));
+    let given = other.says(&bare(10)).await.remote_config.expect("what is assigned now");
+    let failed: AgentToServer =
+        AgentToServer { remote_config_status: status(&given.config_hash, RemoteConfigStatuses::Failed, "sampling is at most 1"), ..bare(11) };
+    assert!(other.says(&failed).await.remote_config.is_none());
+    let refused = becomes(&node, "booking-3", "refused").await;
+    assert!(refused["says"].as_str().unwrap().contains("sampling is at most 1"), "{refused}");
+
+    // It is known after a restart of the service, and by its code and id together.
+    node.kill();
+    node.begin().await;
+    let answer = other.says(&bare(12)).await;
+    assert!(
+        answer.remote_config.is_none() && answer.flags == server_to_agent_flags::REPORT_FULL_STATE,
+        "nothing is given before it is known for whom: {answer:?}"
+    );
+    let again = AgentToServer { sequence_num: 13, agent_description: Some(description.clone()), ..failed };
+    assert!(other.says(&again).await.remote_config.is_none());
+    let claims = AgentToServer { instance_uid: vec![8; 16], ..full.clone() };
+    assert_eq!(other.post(Some(&other.bearer), claims.encode_to_vec()).await.status(), 401, "the code is used up");
+    // Facts without end are refused, and those of before stay.
+    let large = AgentDescription { non_identifying_attributes: vec![KeyValue::text("os.type", &"x".repeat(200_000))], ..description };
+    let answer = other.says(&AgentToServer { agent_description: Some(large), ..bare(14) }).await;
+    assert!(answer.error_response.unwrap().error_message.contains("more than 65536"));
+    assert_eq!(node.get("/api/v1/agents/booking-3").await["facts"]["os.type"], Value::Null);
+    // Events are taken only from those that show a certificate.
+    let posted = other.http.post(format!("https://127.0.0.1:{port}/in")).bearer_auth(&other.bearer).body("{}").send().await.unwrap();
+    assert_eq!(posted.status(), 401);
+    // Who guesses codes has to wait.
+    let mut guesses = 0;
+    while other.post(Some(&format!("guess{guesses}")), full.encode_to_vec()).await.status() != 429 {
+        guesses += 1;
+        assert!(guesses < 100);
+    }
     node.stop().await;
 }
 

@@ -8,7 +8,7 @@ use std::net::IpAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use rockrose_agents::{Assigner, HostPlan, MOST_FACTS, facts};
+use rockrose_agents::{Assigner, HostPlan, MOST_FACTS, Make, facts};
 use rockrose_intake::{AgentMessage, AgentRefusal, DoorCertificates, Fingerprint, KnownAgent};
 use rockrose_opamp::{
     AgentConfigFile, AgentConfigMap, AgentRemoteConfig, AgentToServer, ConnectionSettingsOffers, OpAmpConnectionSettings, RemoteConfigStatuses,
@@ -17,6 +17,7 @@ use rockrose_opamp::{
 use rockrose_plan::{AgentsSource, CheckedPlan, Report, Source, SourceKind};
 use rockrose_records::{AgentRecord, Authority, EnrolRefusal, NewAgent, RecordsError};
 use serde_json::{Map, Value};
+use sha2::{Digest, Sha256};
 
 use crate::engine::Running;
 use crate::{App, now_ms};
@@ -36,8 +37,6 @@ const KEEP_EVERY: Duration = Duration::from_secs(5);
 const SEEN_AGAIN: i64 = 60_000;
 /// The name of what is understood beyond the protocol: an agent is told that it is to ask for another certificate.
 pub(crate) const RENEW: &str = "rockrose.renew-certificate";
-/// How a configuration is written.
-const TOML: &str = "application/toml";
 
 /// An agent, with what it said.
 #[derive(Clone)]
@@ -51,6 +50,8 @@ pub(crate) struct Agent {
     pub(crate) heard_ms: i64,
     /// Whence.
     pub(crate) from: Option<IpAddr>,
+    /// Whether it has said since the start what its host is. Before, it is given nothing: what is kept may be older than what it was given last.
+    is_described: bool,
     /// The number of its last message since the start.
     sequence: Option<u64>,
     /// What it is to collect, by the plan of this revision and these facts.
@@ -67,7 +68,7 @@ impl Agent {
         let heard = serde_json::from_str(&record.said).unwrap_or_default();
         let facts = Arc::new(facts(&record.group, said));
         let heard_ms = record.seen_ms;
-        Agent { record, facts, heard, heard_ms, from: None, sequence: None, wanted: None, differs_since: None, is_new: false }
+        Agent { record, facts, heard, heard_ms, from: None, is_described: false, sequence: None, wanted: None, differs_since: None, is_new: false }
     }
 }
 
@@ -157,7 +158,7 @@ impl Agents {
             }
             Arc::clone(&agent.facts)
         };
-        let wanted = Arc::new(self.assigner(running).host(&running.checked, &as_event(&facts)));
+        let wanted = Arc::new(self.assigner(running).host(&running.checked, &as_event(&facts), make(&facts)));
         let mut all = lock(&self.all);
         let agent = all.get_mut(id)?;
         if Arc::ptr_eq(&agent.facts, &facts) {
@@ -188,7 +189,7 @@ impl Agents {
         hosts.sort_by(|(a, _), (b, _)| a.cmp(b));
         let mut told: Vec<rockrose_plan::Contradiction> = Vec::new();
         let mut found = Vec::new();
-        for (host, facts) in hosts {
+        for (host, facts) in hosts.into_iter().filter(|(_, facts)| make(facts) == Make::Ours) {
             for contradiction in plan.contradictions(&assigner.meeting(plan, &as_event(&facts))) {
                 if !told.contains(&contradiction) {
                     found.extend(plan.contradicted(&contradiction, &host));
@@ -248,11 +249,16 @@ impl Agents {
         let AgentMessage { certificate, code, from, says, source } = message;
         let uid = says.instance_uid.clone();
         let id = hex(&uid);
-        let Some(certificate) = certificate else {
-            let Some(code) = code else {
+        // What stands behind the point is for the agent: by what it knows this service.
+        let code = code.as_deref().map(|code| code.split('.').next().unwrap_or_default());
+        let certificate = match (certificate, code) {
+            (Some(certificate), _) => certificate,
+            (None, None) => {
                 return Err(AgentRefusal::Stranger("whoever enrols shows a code, and agents that have enrolled show their certificate".to_owned()));
-            };
-            return self.enrol(app, &code, &source, from, says).await;
+            }
+            // Agents of another make need not ask for a certificate: they go on showing the code.
+            (None, Some(code)) if self.showing(&by_code(code, &id)).is_some() => by_code(code, &id),
+            (None, Some(code)) => return self.enrol(app, code, &source, from, says).await,
         };
         let Some(known) = self.showing(&certificate) else {
             return Err(AgentRefusal::Stranger("this agent is not known any more: it was retired".to_owned()));
@@ -293,6 +299,7 @@ impl Agents {
         let Some(agent) = all.get_mut(id) else { return Ok(()) };
         let now = now_ms();
         if let Some(described) = described {
+            agent.is_described = true;
             let told = facts(&agent.record.group, described);
             if told != *agent.facts {
                 agent.facts = Arc::new(told);
@@ -323,18 +330,19 @@ impl Agents {
         };
         let follows = agent.sequence.is_some_and(|last| says.sequence_num == last.wrapping_add(1));
         agent.sequence = Some(says.sequence_num);
-        let flags = if follows || says.agent_description.is_some() { 0 } else { server_to_agent_flags::REPORT_FULL_STATE };
+        let flags = if (follows && agent.is_described) || says.agent_description.is_some() { 0 } else { server_to_agent_flags::REPORT_FULL_STATE };
         let takes_plans = agent.heard.capabilities & agent_capabilities::ACCEPTS_REMOTE_CONFIG != 0;
         let differs = wanted.as_ref().is_some_and(|wanted| wanted.contradictions.is_empty() && agent.heard.config.hash != wanted.hash());
         agent.differs_since =
             if differs || agent.heard.config.status != RemoteConfigStatuses::Applied as i32 { agent.differs_since.or(Some(now)) } else { None };
-        let remote_config = wanted.filter(|_| differs && takes_plans).map(|wanted| AgentRemoteConfig {
-            config_hash: wanted.hash().to_vec(),
-            config: Some(AgentConfigMap {
-                config_map: [("plan.toml".to_owned(), AgentConfigFile { body: wanted.text.clone().into_bytes(), content_type: TOML.to_owned() })].into(),
-            }),
+        let remote_config = wanted.filter(|_| differs && takes_plans && agent.is_described).map(|wanted| {
+            let file = |file: &rockrose_agents::HostFile| {
+                (file.name.clone(), AgentConfigFile { body: file.text.clone().into_bytes(), content_type: file.content_type.clone() })
+            };
+            let config_map = wanted.files.iter().map(file).collect();
+            AgentRemoteConfig { config_hash: wanted.hash().to_vec(), config: Some(AgentConfigMap { config_map }) }
         });
-        let is_old = now - agent.record.signed_ms >= RENEW_AFTER && offers.is_none();
+        let is_old = now - agent.record.signed_ms >= RENEW_AFTER && offers.is_none() && make(&agent.facts) == Make::Ours;
         let custom_message = is_old.then(|| rockrose_opamp::CustomMessage { capability: RENEW.to_owned(), r#type: "renew".to_owned(), data: Vec::new() });
         Ok(ServerToAgent {
             instance_uid: says.instance_uid.clone(),
@@ -358,19 +366,26 @@ impl Agents {
         if uid.len() != 16 {
             return bad("an agent is known by an id of 16 bytes");
         }
-        let Some(request) = requested(&says).map(<[u8]>::to_vec) else { return bad("whoever enrols asks for a certificate") };
-        let described = says.agent_description.as_ref().map(heard::facts_of).unwrap_or_default();
-        let name = ["agent.name", "host.name"].iter().find_map(|fact| described.iter().find(|(name, _)| name == fact)?.1.as_str().map(str::to_owned));
+        let Some(described) = says.agent_description.as_ref().map(heard::facts_of) else {
+            // One that was retired, or that this service does not know any more: it is to say who it is.
+            return Ok(ServerToAgent { instance_uid: uid, flags: server_to_agent_flags::REPORT_FULL_STATE, ..ServerToAgent::default() });
+        };
+        let told = |fact: &str| described.iter().find(|(name, _)| name == fact)?.1.as_str().map(str::to_owned);
+        let id = hex(&uid);
+        let of_service = || Some(format!("{}-{}", told("service.name")?, &id[..8]));
+        let name = told("agent.name").or_else(|| told("host.name")).or_else(of_service);
         let Some(name) = name.filter(|name| is_agent_name(name)) else {
             return bad("an agent says by which name it is to be known: letters, digits, `.`, `-` and `_`, at most 128");
         };
         let authority = self.authority(app).await.map_err(not_kept)?;
-        let (id, now) = (hex(&uid), now_ms());
-        let signed = match authority::sign(&authority, &id, &request, now) {
-            Ok(signed) => signed,
-            Err(why) => return bad(&why.to_string()),
+        let now = now_ms();
+        let signed = match requested(&says).map(|request| authority::sign(&authority, &id, request, now)) {
+            None => None,
+            Some(Ok(signed)) => Some(signed),
+            Some(Err(why)) => return bad(&why.to_string()),
         };
-        let new = NewAgent { id: id.clone(), name: name.clone(), key: signed.key.to_vec(), certificate: signed.fingerprint.to_vec() };
+        let (key, certificate) = signed.as_ref().map_or_else(|| (by_code(code, &id), by_code(code, &id)), |signed| (signed.key, signed.fingerprint));
+        let new = NewAgent { id: id.clone(), name: name.clone(), key: key.to_vec(), certificate: certificate.to_vec() };
         let shown = code.to_owned();
         let enrolled = app.records(move |r| Ok(r.enrol(&shown, &new, now))).await.map_err(not_kept)?;
         let record = match enrolled {
@@ -387,7 +402,7 @@ impl Agents {
             return bad(&why);
         }
         let mut answer = self.answer(app, &id, &AgentToServer { connection_settings_request: None, ..says }).await?;
-        answer.connection_settings = Some(offers(&signed.certificate, &authority));
+        answer.connection_settings = signed.map(|signed| offers(&signed.certificate, &authority));
         Ok(answer)
     }
 
@@ -436,6 +451,16 @@ impl Agents {
             }
         }
     }
+}
+
+/// Of which make an agent is, by what it says.
+fn make(facts: &Map<String, Value>) -> Make {
+    if facts.get("service.name").and_then(Value::as_str) == Some("rockrose-agent") { Make::Ours } else { Make::Other }
+}
+
+/// How an agent is known that has no certificate: by the code with which it enrolled, and its id.
+fn by_code(code: &str, id: &str) -> Fingerprint {
+    Sha256::new().chain_update(code).chain_update(" ").chain_update(id).finalize().into()
 }
 
 /// Facts as the engine reads them.

@@ -139,7 +139,7 @@ pub(crate) async fn agent(State(app): State<Arc<App>>, Part(name): Part<String>)
         assignments: running.checked.assignments.iter().map(of).collect(),
         contradictions: wanted.iter().flat_map(|wanted| &wanted.contradictions).map(|contradiction| contradiction.says.clone()).collect(),
         current: wanted.as_ref().is_some_and(|wanted| wanted.hash() == *config.hash) && config.status == RemoteConfigStatuses::Applied as i32,
-        plan: wanted.map(|wanted| wanted.text.clone()).unwrap_or_default(),
+        plan: wanted.map(|wanted| wanted.files.iter().map(|file| file.text.as_str()).collect::<Vec<_>>().join("\n")).unwrap_or_default(),
         error: Some(config.error.clone()).filter(|error| !error.is_empty()),
     }))
 }
@@ -186,7 +186,16 @@ pub(crate) async fn make_enrol_code(app: &App, asked: NewEnrolCode, who: &str) -
     let (expires_ms, who) = (now + minutes * 60_000, who.to_owned());
     let (id, secret) = app.records(move |r| r.make_code(&group, uses, &who, now, expires_ms)).await.map_err(|e| records_problem(&e))?;
     let code = format!("{}.{pin}", secret.reveal());
-    Ok(MadeEnrolCode { id, line: format!("rockrose agent enrol https://{address} {code}"), code, expires_ms })
+    let (bearer, endpoint) = (secret.reveal().to_owned(), format!("https://{address}{}", rockrose_opamp::PATH));
+    Ok(MadeEnrolCode {
+        id,
+        line: format!("rockrose agent enrol https://{address} {code}"),
+        code,
+        endpoint,
+        bearer,
+        authority: authority.certificate,
+        expires_ms,
+    })
 }
 
 /// Ends a code: no further agent enrols with it.
