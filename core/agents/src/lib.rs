@@ -20,6 +20,8 @@ pub struct Assigner {
 pub struct HostPlan {
     /// The assignments that are for it, in the plan's order.
     pub assignments: Vec<String>,
+    /// What it collects: names of `[collect.NAME]`.
+    pub collects: Vec<String>,
     /// The plan of its agent, without the destination `centre`.
     pub text: String,
     /// What its agent is given: that plan, or, to one of another make, the texts of the assignments.
@@ -49,6 +51,20 @@ pub enum Make {
 }
 
 impl HostPlan {
+    /// What changes where this is followed by `next`, a sentence each.
+    #[must_use]
+    pub fn changes(&self, next: &HostPlan) -> Vec<String> {
+        let beyond = |of: &[String], from: &[String]| of.iter().filter(|name| !from.contains(name)).cloned().collect::<Vec<_>>();
+        let mut found: Vec<String> = beyond(&next.collects, &self.collects).iter().map(|name| format!("collects {name} as well")).collect();
+        found.extend(beyond(&self.collects, &next.collects).iter().map(|name| format!("collects {name} no longer")));
+        found.extend(beyond(&next.assignments, &self.assignments).iter().map(|name| format!("the assignment {name} is for it")));
+        found.extend(beyond(&self.assignments, &next.assignments).iter().map(|name| format!("the assignment {name} is not for it any more")));
+        if found.is_empty() && self.hash() != next.hash() {
+            found.push("collects the same, but reads or shapes it otherwise".to_owned());
+        }
+        found
+    }
+
     /// The SHA-256 of what the agent is given, by which it and the server name it.
     #[must_use]
     pub fn hash(&self) -> [u8; 32] {
@@ -83,12 +99,19 @@ impl Assigner {
                 let (text, content_type) = assignment.text.clone()?;
                 Some(HostFile { name: assignment.name.clone(), content_type, text })
             };
-            return HostPlan { assignments, text: String::new(), files: meeting.iter().filter_map(file).collect(), contradictions: Vec::new() };
+            return HostPlan {
+                assignments,
+                collects: Vec::new(),
+                text: String::new(),
+                files: meeting.iter().filter_map(file).collect(),
+                contradictions: Vec::new(),
+            };
         }
         let contradictions = plan.contradictions(&meeting);
         let text = if contradictions.is_empty() { plan.host_plan(&meeting) } else { String::new() };
         let file = HostFile { name: "plan.toml".to_owned(), content_type: "application/toml".to_owned(), text: text.clone() };
-        HostPlan { assignments, text, files: vec![file], contradictions }
+        let collects = meeting.iter().flat_map(|assignment| assignment.collect.iter().cloned()).collect();
+        HostPlan { assignments, collects, text, files: vec![file], contradictions }
     }
 }
 
@@ -112,6 +135,11 @@ mod tests {
         assert_eq!(both.assignments, ["all", "lowmere"]);
         assert!(both.text.contains("[source.more]") && both.text.starts_with(one.text.split("[[route]]").next().unwrap()), "{}", both.text);
         assert_ne!(one.hash(), both.hash());
+        assert_eq!(one.changes(&both), ["collects more as well", "the assignment lowmere is for it"]);
+        assert_eq!(both.changes(&one), ["collects more no longer", "the assignment lowmere is not for it any more"]);
+        let other = CheckedPlan::read(&PLAN.replace("/var/log/a.log", "/var/log/c.log")).unwrap();
+        let shaped = Assigner::new(&other).host(&other, br#"{"host.name":"kiosk-1"}"#, Make::Ours);
+        assert_eq!((one.changes(&one).len(), one.changes(&shaped)), (0, vec!["collects the same, but reads or shapes it otherwise".to_owned()]));
         assert_eq!(one.hash(), host(r#"{"host.name":"other"}"#).hash(), "the same plan has the same name");
         let odd = host(r#"{"os.type":"windows"}"#);
         assert_eq!((odd.assignments.len(), odd.contradictions.len(), odd.text.as_str()), (2, 1, ""));

@@ -103,9 +103,23 @@ pub struct CheckAnswer {
     pub changes: Vec<PlanChange>,
     /// The text's difference from the running plan's, as a unified diff; empty if there is none.
     pub difference: String,
+    /// The hosts that would collect something else, by name.
+    #[serde(default)]
+    pub hosts: Vec<HostChange>,
     /// What is predicted of it; nothing, if it cannot be applied, or whoever asks does not see all events.
     #[serde(default)]
     pub forecast: Option<Forecast>,
+}
+
+/// What would change on a host.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct HostChange {
+    /// The agent's name.
+    pub name: String,
+    /// Its group.
+    pub group: String,
+    /// What would change, a sentence each.
+    pub changes: Vec<String>,
 }
 
 /// A plan to apply.

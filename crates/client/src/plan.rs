@@ -8,8 +8,8 @@ use std::sync::Arc;
 use clap::Subcommand;
 use reqwest::Method;
 use rockrose_api::{
-    Applied, ApplyRequest, CheckAnswer, CheckRequest, EditRequest, EditedPlan, Forecast, PlanChange, PlanEdit, PlanMistake, RevertRequest, RevisionDetail,
-    RevisionEntry, RunningPlan,
+    Applied, ApplyRequest, CheckAnswer, CheckRequest, EditRequest, EditedPlan, Forecast, HostChange, PlanChange, PlanEdit, PlanMistake, RevertRequest,
+    RevisionDetail, RevisionEntry, RunningPlan,
 };
 use rockrose_engine::{Environment, trial};
 use rockrose_plan::{CheckedPlan, Report, first_plan, plain_path};
@@ -212,6 +212,7 @@ async fn compare(client: &Client, plan: &str, as_json: bool) -> Result<(i64, boo
     if let Some(forecast) = &answer.forecast {
         blocks.push(predicted(forecast));
     }
+    blocks.extend(on_hosts(&answer.hosts));
     let mut warnings: Vec<String> = answer.warnings.iter().map(|w| format!("line {}: {}", w.line, w.message)).collect();
     warnings.extend(answer.forecast.iter().flat_map(|f| f.advice.clone()));
     if !warnings.is_empty() {
@@ -220,6 +221,26 @@ async fn compare(client: &Client, plan: &str, as_json: bool) -> Result<(i64, boo
     }
     format::blocks(&blocks)?;
     Ok((revision, same))
+}
+
+/// What changes on which hosts; those that change alike stand together.
+fn on_hosts(hosts: &[HostChange]) -> Option<String> {
+    /// So many hosts are named.
+    const NAMED: usize = 5;
+    let mut alike: Vec<(&[String], Vec<&str>)> = Vec::new();
+    for host in hosts {
+        match alike.iter_mut().find(|(changes, _)| *changes == host.changes) {
+            Some((_, names)) => names.push(&host.name),
+            None => alike.push((&host.changes, vec![&host.name])),
+        }
+    }
+    let line = |(changes, names): (&[String], Vec<&str>)| {
+        let more = if names.len() > NAMED { format!(" and {} more", format::count((names.len() - NAMED) as i64)) } else { String::new() };
+        format!("  {}{more}: {}", names[..names.len().min(NAMED)].join(", "), changes.join("; "))
+    };
+    let lines: Vec<String> = alike.into_iter().map(line).collect();
+    let head = format!("On {} host{}:", format::count(hosts.len() as i64), if hosts.len() == 1 { "" } else { "s" });
+    (!lines.is_empty()).then(|| format!("{}\n{}", paint(&head, HEAD), lines.join("\n")))
 }
 
 /// Applies the active plan with one step more.

@@ -5,6 +5,7 @@ import { useId, useState } from "react";
 import { type CheckAnswer, type PlanMistake, useApply, useCheck } from "../../api/plan";
 import { BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
+import { count } from "../../lib/format";
 import { wrong } from "../../parts/Mistake";
 import { GiveSecret } from "../../parts/GiveSecret";
 import { Months, Saved } from "../../parts/Months";
@@ -57,6 +58,20 @@ function Changes({ check }: { check: CheckAnswer }) {
             </p>
           )}
         </>
+      )}
+      {(check.hosts ?? []).length > 0 && (
+        <section aria-label="What changes on hosts" className="text-sm">
+          <h3 className="font-semibold">
+            {(check.hosts ?? []).length === 1 ? "On one host" : `On ${count((check.hosts ?? []).length)} hosts`}
+          </h3>
+          <ul className="max-h-40 overflow-y-auto" tabIndex={0} aria-label="Hosts">
+            {(check.hosts ?? []).slice(0, 200).map((h) => (
+              <li key={h.name}>
+                <strong className="font-medium">{h.name}</strong> <span className="text-soft">({h.group})</span> {h.changes.join("; ")}
+              </li>
+            ))}
+          </ul>
+        </section>
       )}
       {((forecast?.advice.length ?? 0) > 0 || check.warnings.length > 0) && (
         <ul aria-label="To consider" className="text-sm text-waits">

@@ -148,10 +148,12 @@ async fn a_host_enrols_with_one_line_and_is_told_by_its_facts_what_to_collect() 
     let explained = text(&node.client(&["agent", "explain", "gate-1"]).stdout);
     assert!(explained.contains("no assignment is for it") && explained.contains("not met: group = \"kiosks\", labels.port = \"Lowmere\""), "{explained}");
 
-    // What is collected changes from the centre.
+    // What is collected changes from the centre, and on which hosts is said before.
     let more = "[assignment.gates]\nwhen = 'group = \"gates\"'\ncollect = [\"gate-log\"]\ndo = ['drop level = \"debug\"']\n";
     let gates = collect("gate-log", &format!("{}/*.gate", logs.display()));
-    node.apply(&door(port, &out, &format!("{kiosk}{by_port}{gates}{more}")));
+    let next = node.write("next.toml", &door(port, &out, &format!("{kiosk}{by_port}{gates}{more}")));
+    let asked = text(&node.client(&["apply", &next, "--yes"]).stdout);
+    assert!(asked.contains("On 1 host:\n  gate-1: collects gate-log as well; the assignment gates is for it"), "{asked}");
     append(&logs.join("a.gate"), ["{\"gate\":1,\"level\":\"debug\"}".to_owned(), "{\"gate\":2}".to_owned()]);
     let second = until("the gate's event is there", async || lines(&out).get(1).cloned()).await;
     assert_eq!((&second["gate"], told(&second)), (&json!(2), ["gate-1", "gates", "gate-log", "gates"].map(str::to_owned)));

@@ -9,6 +9,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use rockrose_agents::{Assigner, HostPlan, MOST_FACTS, Make, facts};
+use rockrose_api::HostChange;
 use rockrose_intake::{AgentMessage, AgentRefusal, DoorCertificates, Fingerprint, KnownAgent};
 use rockrose_opamp::{
     AgentConfigFile, AgentConfigMap, AgentRemoteConfig, AgentToServer, ConnectionSettingsOffers, OpAmpConnectionSettings, RemoteConfigStatuses,
@@ -197,6 +198,21 @@ impl Agents {
                 }
             }
         }
+        found
+    }
+
+    /// What would change on which hosts, by name, if `plan` ran.
+    pub(crate) fn changes(&self, running: &Running, plan: &CheckedPlan) -> Vec<HostChange> {
+        let assigner = Assigner::new(plan);
+        let hosts: Vec<_> =
+            lock(&self.all).values().map(|a| (a.record.id.clone(), a.record.name.clone(), a.record.group.clone(), Arc::clone(&a.facts))).collect();
+        let change = |(id, name, group, facts): (String, String, String, Arc<Map<String, Value>>)| {
+            let before = self.wanted(running, &id)?;
+            let changes = before.changes(&assigner.host(plan, &as_event(&facts), make(&facts)));
+            (!changes.is_empty()).then_some(HostChange { name, group, changes })
+        };
+        let mut found: Vec<HostChange> = hosts.into_iter().filter_map(change).collect();
+        found.sort_by(|a, b| a.name.cmp(&b.name));
         found
     }
 

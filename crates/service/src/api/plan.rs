@@ -108,6 +108,7 @@ pub(crate) async fn check(
         revision: running.revision,
         changes: Vec::new(),
         difference,
+        hosts: Vec::new(),
         forecast: None,
     };
     match checked(&app, &request.text).await {
@@ -131,6 +132,7 @@ pub(crate) async fn check(
                 answer.mistakes = failing.map(types::mistake).collect();
                 answer.good = answer.mistakes.is_empty();
                 if answer.good {
+                    answer.hosts = app.agents.changes(&running, &plan);
                     answer.forecast = forecast(&app, &caller, plan, environment).await?;
                 }
             }
