@@ -22,6 +22,10 @@ pub trait Readings {
     fn standing(&self, _destination: &str) -> Option<Standing> {
         None
     }
+    /// What was heard from the agents, of a group or all of them: the name of each, and when; nothing, if that is not known.
+    fn agents(&self, _group: Option<&str>) -> Option<Vec<(String, Heard)>> {
+        None
+    }
     /// Whether the ledger balances; nothing, if it was not looked at.
     fn is_balanced(&self) -> Option<bool> {
         None
@@ -137,6 +141,22 @@ pub fn find(condition: &AlertCondition, readings: &impl Readings, now_ms: i64) -
             let (verb, place) = (if waiting.events == 1 { "waits" } else { "wait" }, Place::Destination(destination.clone()));
             finding(holds, format!("{} ({}) {verb} at {place}", plural(waiting.events, "event"), bytes(waiting.bytes)))
         }
+        AlertCondition::AgentSilent { group, time } => {
+            let agents = readings.agents(group.as_deref())?;
+            let since = |heard: &Heard| {
+                let (Heard::At(at) | Heard::NothingSince(at)) = *heard;
+                now_ms - at
+            };
+            let mut silent: Vec<(&str, i64)> = agents.iter().map(|(name, heard)| (name.as_str(), since(heard))).filter(|(_, ms)| *ms >= time.ms()).collect();
+            silent.sort_by_key(|(name, ms)| (std::cmp::Reverse(*ms), *name));
+            let Some((first, longest)) = silent.first() else {
+                // Of those that were not heard since one listens, nobody knows.
+                let is_unknown = agents.iter().any(|(_, heard)| matches!(heard, Heard::NothingSince(_)));
+                return if is_unknown { None } else { finding(false, format!("all of {} are heard", plural(agents.len() as i64, "agent"))) };
+            };
+            let more = if silent.len() == 1 { String::new() } else { format!(", and {} as well", plural(silent.len() as i64 - 1, "other agent")) };
+            finding(true, format!("nothing was heard from the agent {first} for {}{more}", span(*longest)))
+        }
         AlertCondition::Unbalanced => {
             let balanced = readings.is_balanced()?;
             finding(!balanced, if balanced { "the ledger balances".to_owned() } else { "the ledger does not balance".to_owned() })
@@ -189,6 +209,18 @@ mod tests {
     struct Known;
 
     impl Readings for Known {
+        fn agents(&self, group: Option<&str>) -> Option<Vec<(String, Heard)>> {
+            let of = |name: &str, heard| (name.to_owned(), heard);
+            match group {
+                None => {
+                    Some(vec![of("gate-1", Heard::At(6_000_000 - 700_000)), of("kiosk-1", Heard::At(6_000_000 - 900_000)), of("kiosk-2", Heard::At(5_999_000))])
+                }
+                Some("new") => Some(vec![of("gate-2", Heard::At(5_999_000)), of("gate-3", Heard::NothingSince(5_990_000))]),
+                Some("quays") => Some(vec![of("gate-2", Heard::At(5_999_000))]),
+                Some(_) => None,
+            }
+        }
+
         fn first_minute(&self) -> Option<i64> {
             Some(100)
         }
@@ -229,6 +261,17 @@ mod tests {
         fn is_balanced(&self) -> Option<bool> {
             Some(true)
         }
+    }
+
+    #[test]
+    fn an_agent_that_is_silent_is_named_and_one_that_was_not_heard_yet_is_not_accused() {
+        let found = |text: &str| find(&parse_alert(text).unwrap(), &Known, 6_000_000);
+        let told = found("any agent silent for 10 minutes").unwrap();
+        assert_eq!((told.holds, told.says.as_str()), (true, "nothing was heard from the agent kiosk-1 for 15 minutes, and 1 other agent as well"));
+        assert_eq!(found("any agent silent for 14 minutes").unwrap().says, "nothing was heard from the agent kiosk-1 for 15 minutes");
+        assert!(!found("any agent silent for 16 minutes").unwrap().holds);
+        assert_eq!(found("any agent of group new silent for 5 minutes"), None, "the service has just begun to listen");
+        assert_eq!(found("any agent of group quays silent for 5 minutes").unwrap().says, "all of 1 agent are heard");
     }
 
     #[test]

@@ -49,6 +49,13 @@ pub enum AlertCondition {
         /// More than this: events, or a size.
         more_than: Bound,
     },
+    /// `any agent silent for TIME`: nothing was heard from some agent, perhaps only of those of a group.
+    AgentSilent {
+        /// The group; nothing: any agent.
+        group: Option<String>,
+        /// For so long.
+        time: Time,
+    },
     /// `ledger out of balance`.
     Unbalanced,
 }
@@ -158,7 +165,7 @@ impl AlertCondition {
             AlertCondition::Failing { destination, .. } | AlertCondition::Oldest { destination, .. } | AlertCondition::Waiting { destination, .. } => {
                 Some(Place::Destination(destination.clone()))
             }
-            AlertCondition::Unbalanced => None,
+            AlertCondition::AgentSilent { .. } | AlertCondition::Unbalanced => None,
         }
     }
 }
@@ -188,6 +195,10 @@ impl AlertCondition {
             AlertCondition::Waiting { destination, more_than } => {
                 format!("On while more than {more_than}{} wait at {}.", if matches!(more_than, Bound::Events(_)) { " events" } else { "" }, waits(destination))
             }
+            AlertCondition::AgentSilent { group, time } => {
+                let of = group.as_ref().map(|group| format!(" of the group {group}")).unwrap_or_default();
+                format!("On while nothing was heard from some agent{of} for {time}.")
+            }
             AlertCondition::Unbalanced => "On while the ledger does not balance.".to_owned(),
         }
     }
@@ -211,7 +222,7 @@ fn happened(counted: &Counted) -> String {
 }
 
 /// What an alert's condition may begin with.
-const BEGINNINGS: [&str; 8] = ["events", "bytes", "metric", "source", "destination", "oldest event at", "waiting at", "ledger out of balance"];
+const BEGINNINGS: [&str; 9] = ["events", "bytes", "metric", "source", "destination", "oldest event at", "waiting at", "any agent", "ledger out of balance"];
 
 /// Reads what an alert watches.
 ///
@@ -246,11 +257,16 @@ fn alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
         above(c)?;
         return Ok(AlertCondition::Waiting { destination, more_than: waiting(c)? });
     }
+    if c.words("any agent") {
+        let group = if c.words("of group") { Some(c.name("the group's name")?) } else { None };
+        c.need_words("silent for")?;
+        return Ok(AlertCondition::AgentSilent { group, time: time(c)? });
+    }
     if c.words("ledger out of balance") {
         return Ok(AlertCondition::Unbalanced);
     }
     if !["source", "destination"].contains(&c.peek_word()) {
-        return c.unexpected("what to watch: `events at …`, `bytes at …`, `metric NAME …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `waiting at …` or `ledger out of balance`", &BEGINNINGS);
+        return c.unexpected("what to watch: `events at …`, `bytes at …`, `metric NAME …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `waiting at …`, `any agent silent for …` or `ledger out of balance`", &BEGINNINGS);
     }
     match Place::parse(c)? {
         Place::Source(source) => {
@@ -411,6 +427,10 @@ impl Display for AlertCondition {
             AlertCondition::Waiting { destination, more_than } => {
                 write!(f, "waiting at {} > {more_than}{}", to(destination), if matches!(more_than, Bound::Events(_)) { " events" } else { "" })
             }
+            AlertCondition::AgentSilent { group: Some(group), time } => {
+                write!(f, "any agent of group {} silent for {time}", rockrose_event::field::Path::name(group))
+            }
+            AlertCondition::AgentSilent { group: None, time } => write!(f, "any agent silent for {time}"),
             AlertCondition::Unbalanced => f.write_str("ledger out of balance"),
         }
     }
@@ -437,6 +457,8 @@ mod tests {
             "oldest event at destination:desk > 10 minutes",
             "waiting at destination:desk > 100000 events",
             "waiting at destination:desk > 2 GB",
+            "any agent silent for 5 minutes",
+            "any agent of group kiosks silent for 2 hours",
             "ledger out of balance",
         ] {
             let condition = parse_alert(text).unwrap_or_else(|m| panic!("{text}: {m:?}"));

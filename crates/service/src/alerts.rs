@@ -154,6 +154,8 @@ struct Moment<'a> {
     heard: HashMap<String, Heard>,
     standing: HashMap<String, Standing>,
     is_balanced: Option<bool>,
+    /// Name, group, and what was heard of each agent.
+    agents: Vec<(String, String, Heard)>,
 }
 
 impl Readings for Moment<'_> {
@@ -171,6 +173,11 @@ impl Readings for Moment<'_> {
 
     fn standing(&self, destination: &str) -> Option<Standing> {
         self.standing.get(destination).copied()
+    }
+
+    fn agents(&self, group: Option<&str>) -> Option<Vec<(String, Heard)>> {
+        let of = self.agents.iter().filter(|(_, theirs, _)| group.is_none_or(|group| group == theirs));
+        Some(of.map(|(name, _, heard)| (name.clone(), *heard)).collect())
     }
 
     fn is_balanced(&self) -> Option<bool> {
@@ -329,7 +336,10 @@ impl Book {
             let is_untried = is(DestinationState::Idle) && waits.amount.events > 0;
             (name.clone(), Standing { failing_ms, is_untried, waiting: waits.amount, oldest_ms: waits.oldest_ms })
         });
-        let moment = Moment { volumes: &self.volumes, heard, standing: standing.collect(), is_balanced: self.balance.map(|(_, balanced)| balanced) };
+        let agents =
+            if watched.iter().any(|condition| matches!(condition, AlertCondition::AgentSilent { .. })) { app.agents.heard(app.started_ms) } else { Vec::new() };
+        let standing = standing.collect();
+        let moment = Moment { volumes: &self.volumes, heard, standing, is_balanced: self.balance.map(|(_, balanced)| balanced), agents };
         // Volumes are of minutes that have settled.
         let find = |condition: &AlertCondition| find(condition, &moment, if matches!(condition, AlertCondition::Volume { .. }) { now - SETTLE } else { now });
         let (mut changed, mut told) = (Vec::new(), Vec::new());

@@ -149,7 +149,7 @@ async fn a_host_enrols_with_one_line_and_is_told_by_its_facts_what_to_collect() 
     assert!(explained.contains("no assignment is for it") && explained.contains("not met: group = \"kiosks\", labels.port = \"Lowmere\""), "{explained}");
 
     // What is collected changes from the centre, and on which hosts is said before.
-    let more = "[assignment.gates]\nwhen = 'group = \"gates\"'\ncollect = [\"gate-log\"]\ndo = ['drop level = \"debug\"']\n";
+    let more = "[assignment.gates]\nwhen = 'group = \"gates\"'\ncollect = [\"gate-log\"]\ndo = ['drop level = \"debug\"']\n[alert.gone]\nwhen = 'any agent of group kiosks silent for 20 seconds'\n";
     let gates = collect("gate-log", &format!("{}/*.gate", logs.display()));
     let next = node.write("next.toml", &door(port, &out, &format!("{kiosk}{by_port}{gates}{more}")));
     let asked = text(&node.client(&["apply", &next, "--yes"]).stdout);
@@ -176,6 +176,9 @@ async fn a_host_enrols_with_one_line_and_is_told_by_its_facts_what_to_collect() 
     becomes(&node, "kiosk-7", "silent").await;
     let listed = text(&node.client(&["agent", "list"]).stdout);
     assert!(listed.contains("nothing was heard of it for") && listed.contains("kiosk-7: look at `rockrose agent status` on the host"), "{listed}");
+    let gone = node.get("/api/v1/alerts").await["alerts"][0].clone();
+    assert_eq!((&gone["name"], &gone["phase"]), (&json!("gone"), &json!("on")), "{gone}");
+    assert!(gone["says"].as_str().unwrap().starts_with("nothing was heard from the agent kiosk-7 for "), "{gone}");
     let journal = text(&node.client(&["journal"]).stdout);
     for what in ["make code for agents", "enrol agent", "retire agent", "end code for agents"] {
         assert!(journal.contains(what), "{what}: {journal}");

@@ -139,6 +139,18 @@ impl Agents {
         lock(&self.all).values().find(|agent| agent.record.name == name).cloned()
     }
 
+    /// The name and group of each, and when it was heard. Of one that was not heard since `started_ms`, when the service began to listen, nothing more is known.
+    pub(crate) fn heard(&self, started_ms: i64) -> Vec<(String, String, rockrose_alerts::Heard)> {
+        let heard = |agent: &Agent| {
+            let heard = match agent.heard_ms {
+                at if at >= started_ms => rockrose_alerts::Heard::At(at),
+                _ => rockrose_alerts::Heard::NothingSince(started_ms),
+            };
+            (agent.record.name.clone(), agent.record.group.clone(), heard)
+        };
+        lock(&self.all).values().map(heard).collect()
+    }
+
     /// Whose a certificate is.
     pub(crate) fn showing(&self, certificate: &Fingerprint) -> Option<KnownAgent> {
         let id = lock(&self.shown).get(certificate).cloned()?;
