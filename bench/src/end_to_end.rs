@@ -146,13 +146,17 @@ async fn start_on(folder: tempfile::TempDir, sink: u16, hold: &str, last: &str) 
 
 /// Starts the service on what is in `folder` with this plan, whose source `in` is at port `source`.
 pub(crate) async fn start(folder: tempfile::TempDir, plan: &str, source: u16) -> Option<Served> {
+    std::fs::write(folder.path().join("plan.toml"), plan).ok()?;
+    launch(folder, free_port(), source).await
+}
+
+/// Starts the service on what is in `folder`, its plan among that.
+async fn launch(folder: tempfile::TempDir, api: u16, source: u16) -> Option<Served> {
     let program = std::env::current_exe().ok()?.with_file_name("rockrose");
     if !program.exists() {
         return None;
     }
-    let api = free_port();
     let path = folder.path().join("plan.toml");
-    std::fs::write(&path, plan).ok()?;
     let log = std::fs::File::create(folder.path().join("log")).ok()?;
     let begun = Instant::now();
     let child = Command::new(program)
@@ -180,12 +184,35 @@ impl Served {
         self.process.used()
     }
 
+    /// Resident memory, in MB.
+    pub(crate) fn resident(&self) -> f64 {
+        self.process.resident()
+    }
+
+    /// The service, killed and started again on the same folder and ports.
+    pub(crate) async fn again(self) -> Option<Served> {
+        let Served { process, folder, api, source, .. } = self;
+        drop(process);
+        launch(folder, api, source).await
+    }
+
+    /// Posts to the API, and returns what it answers.
+    pub(crate) async fn tell(&self, path: &str, body: &serde_json::Value) -> Option<serde_json::Value> {
+        let url = format!("http://127.0.0.1:{}/api/v1/{path}", self.api);
+        let answer = self.client.post(&url).bearer_auth(self.token()?).json(body).send().await.ok()?;
+        answer.status().is_success().then_some(())?;
+        answer.json().await.ok()
+    }
+
+    fn token(&self) -> Option<String> {
+        let text = std::fs::read_to_string(self.folder.path().join("data/client.toml")).ok()?;
+        Some(text.lines().find_map(|l| l.strip_prefix("token = \""))?.trim_end_matches('"').to_owned())
+    }
+
     /// What the API says at a path.
     pub(crate) async fn ask(&self, path: &str) -> Option<serde_json::Value> {
-        let text = std::fs::read_to_string(self.folder.path().join("data/client.toml")).ok()?;
-        let token = text.lines().find_map(|l| l.strip_prefix("token = \""))?.trim_end_matches('"').to_owned();
         let url = format!("http://127.0.0.1:{}/api/v1/{path}", self.api);
-        self.client.get(&url).bearer_auth(&token).send().await.ok()?.json().await.ok()
+        self.client.get(&url).bearer_auth(self.token()?).send().await.ok()?.json().await.ok()
     }
 
     /// How many bytes wait for all destinations together.

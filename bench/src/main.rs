@@ -6,11 +6,12 @@
 //!
 //! Where the service's binary stands beside this one, the whole of it is measured against the sum of its parts as well.
 //!
-//! `full` and `quick` measure; `service` only the whole service, `sources [KIND]` how fast it takes events by each protocol, `neighbours` what a step that holds events back
+//! `full` and `quick` measure; `service` only the whole service, `sources [KIND]` how fast it takes events by each protocol, `agents [N]` what so many agents cost the service that manages them, `neighbours` what a step that holds events back
 //! costs other sources; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
 //! runs it without a look at the clock, for one that counts instructions.
 #![allow(clippy::print_stdout, reason = "a table is what it is for")]
 
+mod agents;
 mod allocations;
 mod corpus;
 mod end_to_end;
@@ -75,6 +76,10 @@ fn main() {
     let mode = arguments.next().unwrap_or_default();
     // Only this process installs one, so it cannot be there already.
     let _ = rustls::crypto::ring::default_provider().install_default();
+    if mode == "agents" {
+        agents::measure(arguments.next().and_then(|n| n.parse().ok()).unwrap_or(2_000));
+        return;
+    }
     if mode == "sink" {
         end_to_end::sink();
         return;

@@ -102,17 +102,17 @@ function Places() {
   return (
     <Frozen.Provider value={{ frozen, setFrozen }}>
       <header className="sticky top-0 z-10 border-b border-line bg-surface">
-        <div className="mx-auto flex max-w-[1880px] flex-wrap items-center gap-x-6 px-5">
+        <div className="mx-auto flex max-w-[1880px] flex-wrap items-center gap-x-4 px-5">
           <Link to="/" className="flex items-center gap-2 py-2 text-lg font-semibold">
             <img src="/flower.svg" alt="" width={22} height={22} />
             Rockrose
           </Link>
-          <nav aria-label="Places" className="flex flex-wrap gap-x-4">
+          <nav aria-label="Places" className="flex flex-wrap gap-x-2">
             {places.map((place) => (
               <PlaceLink key={place.name} {...place} />
             ))}
           </nav>
-          <div className="ml-auto flex flex-wrap items-center gap-x-4 gap-y-2 py-1.5 max-md:ml-0 max-md:gap-x-2.5">
+          <div className="ml-auto flex flex-wrap items-center gap-x-3 gap-y-2 py-1.5 max-md:ml-0 max-md:gap-x-2.5">
             <Wellbeing />
             <button
               type="button"

@@ -61,7 +61,7 @@ pub(crate) fn request(folder: &Folder) -> anyhow::Result<ConnectionSettingsReque
 
 /// The certificate in an answer, and whose it is signed by.
 pub(crate) fn given(answer: &ServerToAgent) -> Option<TlsCertificate> {
-    answer.connection_settings.as_ref()?.opamp.as_ref()?.certificate.clone()
+    answer.connection_settings.as_ref()?.opamp.as_ref()?.certificate.clone().filter(|tls| !tls.cert.is_empty())
 }
 
 /// What an agent of this program can do.

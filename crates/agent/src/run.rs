@@ -20,8 +20,10 @@ use crate::folder::{AgentSettings, Folder, Identity};
 use crate::now_ms;
 use crate::status::{LastPart, Status};
 
-/// How often the centre is told how the agent is doing.
+/// How often the centre is told how the agent is doing, unless it says otherwise.
 const HEARTBEAT: Duration = Duration::from_secs(5);
+/// How often the centre may ask to be told, in seconds.
+const PACES: (u64, u64) = (1, 15);
 /// After an answer that changes something, the next word follows so soon.
 const SOON: Duration = Duration::from_millis(200);
 /// How often it is looked whether the host has changed.
@@ -56,6 +58,8 @@ struct Agent {
     status: Status,
     /// When the ledger was looked at.
     counted: Option<std::time::Instant>,
+    /// How often the centre is told.
+    pace: Duration,
     /// The centre asks for a request for another certificate.
     renew: bool,
 }
@@ -87,7 +91,21 @@ pub async fn run(path: &Path, end: impl Future<Output = ()>) -> anyhow::Result<(
     let hash = runs.as_ref().map(|text| Sha256::digest(text.as_bytes()).to_vec()).unwrap_or_default();
     let status = Status { name: settings.name.clone(), centre: settings.centre.clone(), version: env!("CARGO_PKG_VERSION").to_owned(), ..Status::default() };
     let given = Given { runs, hash, error: None };
-    let mut agent = Agent { folder, settings, identity, service, centre, given, sequence: 0, described: None, full: true, status, counted: None, renew: false };
+    let mut agent = Agent {
+        folder,
+        settings,
+        identity,
+        service,
+        centre,
+        given,
+        sequence: 0,
+        described: None,
+        full: true,
+        status,
+        counted: None,
+        pace: HEARTBEAT,
+        renew: false,
+    };
     // Where the folder was moved or the certificate renewed, the plan names other files.
     if let Some(text) = agent.given.runs.clone() {
         agent.take(&text).await.unwrap_or_else(|e| tracing::warn!(error = %e, "the plan of before is kept as it was"));
@@ -96,7 +114,7 @@ pub async fn run(path: &Path, end: impl Future<Output = ()>) -> anyhow::Result<(
     tokio::pin!(end);
     loop {
         let again = agent.turn().await;
-        let wait = if again { SOON } else { HEARTBEAT };
+        let wait = if again { SOON } else { agent.pace };
         tokio::select! {
             () = &mut end => break,
             () = tokio::time::sleep(wait) => {}
@@ -227,6 +245,10 @@ impl Agent {
             again = true;
         }
         self.renew = answer.custom_message.as_ref().is_some_and(|message| message.capability == RENEW);
+        let pace = answer.connection_settings.as_ref().and_then(|settings| Some(settings.opamp.as_ref()?.heartbeat_interval_seconds)).unwrap_or(0);
+        if pace > 0 {
+            self.pace = Duration::from_secs(pace.clamp(PACES.0, PACES.1));
+        }
         if let Some(tls) = given(&answer) {
             match self.renewed(&tls.cert).await {
                 Ok(()) => again = true,

@@ -60,11 +60,11 @@ export function AgentsPage() {
         {data.agents.length > 0 &&
           (bad === 0 ? (
             <p role="status" className="text-goes-on">
-              ✓ None of {count(data.agents.length)} needs anybody.
+              ✓ None of {count(data.agents.length)} needs attention.
             </p>
           ) : (
             <p role="status" className="font-medium text-fails">
-              ▲ {count(bad)} of {count(data.agents.length)} {bad === 1 ? "needs" : "need"} somebody.
+              ▲ {count(bad)} of {count(data.agents.length)} {bad === 1 ? "needs" : "need"} attention.
             </p>
           ))}
         {error !== null && <p role="alert" className="text-sm text-fails">▲ {error.message}; what is shown is from before.</p>}

@@ -542,7 +542,7 @@ async fn in_the_browser_a_host_is_enrolled_seen_and_told_what_to_collect_by_keyb
     browser.sees("kiosk-7 has enrolled: it runs its plan.").await;
     until("its first event is there", async || (lines(&out).len() == 1).then_some(())).await;
     browser.keys(Key::Escape + "").await;
-    browser.sees("✓ None of 1 needs anybody.").await;
+    browser.sees("✓ None of 1 needs attention.").await;
     for says in ["events flow", "✓ for it:", "not for it:", "here it does not hold that", "port = Lowmere"] {
         browser.sees(says).await;
     }

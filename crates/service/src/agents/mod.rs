@@ -26,8 +26,10 @@ use crate::{App, now_ms};
 pub(crate) use authority::fingerprint;
 pub(crate) use heard::{Heard, PartHeard};
 
-/// How often an agent is to be heard.
-pub(crate) const HEARTBEAT: Duration = Duration::from_secs(5);
+/// How often an agent is to be heard, and how often where there are many.
+const HEARTBEAT: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs(10));
+/// More agents than this are many.
+const MANY: usize = 1_000;
 /// An agent that was not heard for so long is silent, in milliseconds.
 pub(crate) const SILENT_AFTER: i64 = 30_000;
 /// An agent whose certificate was signed so long ago is to ask for another, in milliseconds: 30 days.
@@ -59,6 +61,8 @@ pub(crate) struct Agent {
     wanted: Option<(i64, Arc<HostPlan>)>,
     /// Since when that differs from what it runs by, in milliseconds since 1970.
     pub(crate) differs_since: Option<i64>,
+    /// How often it was told to be heard.
+    pace: Option<Duration>,
     /// It is not kept as it is.
     is_new: bool,
 }
@@ -69,7 +73,7 @@ impl Agent {
         let heard = serde_json::from_str(&record.said).unwrap_or_default();
         let facts = Arc::new(facts(&record.group, said));
         let heard_ms = record.seen_ms;
-        Agent { record, facts, heard, heard_ms, from: None, is_described: false, sequence: None, wanted: None, differs_since: None, is_new: false }
+        Agent { record, facts, heard, heard_ms, from: None, is_described: false, sequence: None, wanted: None, differs_since: None, pace: None, is_new: false }
     }
 }
 
@@ -353,9 +357,13 @@ impl Agents {
             },
         };
         let mut all = lock(&self.all);
+        let pace = if all.len() > MANY { HEARTBEAT.1 } else { HEARTBEAT.0 };
         let Some(agent) = all.get_mut(id) else {
             return Err(AgentRefusal::Stranger("this agent is not known any more: it was retired".to_owned()));
         };
+        let takes_settings = agent.heard.capabilities & agent_capabilities::ACCEPTS_OPAMP_CONNECTION_SETTINGS != 0;
+        let offers = offers.or_else(|| (takes_settings && agent.pace != Some(pace)).then(|| paced(pace)));
+        agent.pace = Some(pace);
         let follows = agent.sequence.is_some_and(|last| says.sequence_num == last.wrapping_add(1));
         agent.sequence = Some(says.sequence_num);
         let flags = if (follows && agent.is_described) || says.agent_description.is_some() { 0 } else { server_to_agent_flags::REPORT_FULL_STATE };
@@ -370,7 +378,7 @@ impl Agents {
             let config_map = wanted.files.iter().map(file).collect();
             AgentRemoteConfig { config_hash: wanted.hash().to_vec(), config: Some(AgentConfigMap { config_map }) }
         });
-        let is_old = now - agent.record.signed_ms >= RENEW_AFTER && offers.is_none() && make(&agent.facts) == Make::Ours;
+        let is_old = now - agent.record.signed_ms >= RENEW_AFTER && requested(says).is_none() && make(&agent.facts) == Make::Ours;
         let custom_message = is_old.then(|| rockrose_opamp::CustomMessage { capability: RENEW.to_owned(), r#type: "renew".to_owned(), data: Vec::new() });
         Ok(ServerToAgent {
             instance_uid: says.instance_uid.clone(),
@@ -501,9 +509,15 @@ fn requested(says: &AgentToServer) -> Option<&[u8]> {
     Some(&says.connection_settings_request.as_ref()?.opamp.as_ref()?.certificate_request.as_ref()?.csr)
 }
 
+/// That an agent is to be heard so often.
+fn paced(pace: Duration) -> ConnectionSettingsOffers {
+    let opamp = OpAmpConnectionSettings { heartbeat_interval_seconds: pace.as_secs(), ..OpAmpConnectionSettings::default() };
+    ConnectionSettingsOffers { hash: pace.as_secs().to_be_bytes().to_vec(), opamp: Some(opamp), ..ConnectionSettingsOffers::default() }
+}
+
 fn offers(certificate: &str, authority: &Authority) -> ConnectionSettingsOffers {
     let tls = TlsCertificate { cert: certificate.as_bytes().to_vec(), private_key: Vec::new(), ca_cert: authority.certificate.as_bytes().to_vec() };
-    let opamp = OpAmpConnectionSettings { certificate: Some(tls), heartbeat_interval_seconds: HEARTBEAT.as_secs(), ..OpAmpConnectionSettings::default() };
+    let opamp = OpAmpConnectionSettings { certificate: Some(tls), heartbeat_interval_seconds: HEARTBEAT.0.as_secs(), ..OpAmpConnectionSettings::default() };
     ConnectionSettingsOffers { hash: certificate.as_bytes().to_vec(), opamp: Some(opamp), ..ConnectionSettingsOffers::default() }
 }
 
