@@ -31,7 +31,7 @@ export function Enrol({ answer }: { answer: AgentsAnswer }) {
   return (
     <Sheet
       button="Enrol hosts"
-      className="rounded bg-petal px-3 py-1.5 text-sm font-medium text-petal-ink"
+      className={`${BUTTON} border-petal font-semibold text-petal`}
       title="Enrol hosts"
       says="Make a line, paste it on the hosts, and see them come. It knows this service by its certificate, and works so often and so long as you say here."
       onOpenChange={() => make.reset()}
