@@ -20,5 +20,7 @@ gzip -9nf "$to"/share/man/man1/*.1
 install -m 644 kits/*.toml "$to/share/rockrose/kits/"
 "$built" new-plan --from http,file --to file >"$to/share/doc/rockrose/plan.toml"
 install -m 644 CHANGELOG.md LICENSE-MIT LICENSE-APACHE docs/{language,plan,operating}.md "$to/share/doc/rockrose/"
-sed "s|@PREFIX@|$prefix|" packaging/rockrose.service >"$to/lib/systemd/system/rockrose.service"
+for unit in rockrose rockrose-agent; do
+  sed "s|@PREFIX@|$prefix|" "packaging/$unit.service" >"$to/lib/systemd/system/$unit.service"
+done
 echo "installed to $to"

@@ -88,7 +88,12 @@ pub(crate) enum StretchTurn {
     Repeated,
     /// It was taken up to this place.
     Partly(QueuePlace),
+    /// The agent has sent stretches of too many queues.
+    TooMany,
 }
+
+/// Most queues of one agent that are told apart.
+pub(crate) const QUEUES: usize = 64;
 
 impl AgentTurns {
     /// The turn of an agent at the source called `source`.
@@ -125,6 +130,7 @@ impl AgentTurn {
         Ok(match reached {
             Some(reached) if stretch.last <= reached => StretchTurn::Repeated,
             Some(reached) if stretch.first <= reached => StretchTurn::Partly(reached),
+            None if self.0.as_ref().is_some_and(|reached| reached.len() >= QUEUES) => StretchTurn::TooMany,
             _ => StretchTurn::New,
         })
     }
@@ -140,5 +146,63 @@ impl AgentTurn {
             (Some(reached), true) => drop(reached.insert(stretch.queue.clone(), stretch.last)),
             _ => *self.0 = None,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rockrose_event::buffers::Buffer;
+    use rockrose_event::record::DeclaredFormat;
+
+    use super::*;
+    use crate::{BodyMetadata, Receipt};
+
+    /// Keeps positions, and nothing else.
+    struct Positions(Mutex<Vec<Position>>);
+
+    impl Sink for Positions {
+        async fn accept(&self, _: &str, _: Arc<Buffer>, _: DeclaredFormat, with: BodyMetadata) -> Result<Receipt, Refusal> {
+            self.0.lock().unwrap().extend(with.positions);
+            Ok(Receipt::default())
+        }
+
+        async fn lost(&self, _: &str, _: u64, _: u64) {}
+
+        async fn positions(&self, _: &str) -> Result<Vec<Position>, Refusal> {
+            Ok(self.0.lock().unwrap().clone())
+        }
+    }
+
+    fn stretch(queue: &str, first: (i64, i64), last: (i64, i64)) -> Stretch {
+        let at = |(entry, place): (i64, i64)| QueuePlace { entry, place };
+        Stretch { queue: queue.to_owned(), first: at(first), last: at(last) }
+    }
+
+    #[tokio::test]
+    async fn a_stretch_is_taken_once_however_it_is_cut_and_each_agent_has_its_own() {
+        let kept = Positions(Mutex::new(vec![AgentTurn::position("a", &stretch("q", (1, 0), (4, 7)))]));
+        let turns = AgentTurns::default();
+        let look = async |agent: &str, of: &Stretch| turns.turn("hosts", agent).await.look(&kept, "hosts", agent, of).await.unwrap();
+        assert_eq!(look("a", &stretch("q", (2, 0), (4, 7))).await, StretchTurn::Repeated);
+        assert_eq!(look("a", &stretch("q", (4, 7), (4, 9))).await, StretchTurn::Partly(QueuePlace { entry: 4, place: 7 }));
+        assert_eq!(look("a", &stretch("q", (4, 8), (9, 0))).await, StretchTurn::New);
+        assert_eq!((look("a", &stretch("other", (1, 0), (1, 0))).await, look("b", &stretch("q", (1, 0), (1, 0))).await), (StretchTurn::New, StretchTurn::New));
+        // What was taken is known at once; what may or may not have been is looked up.
+        let next = stretch("q", (4, 8), (9, 0));
+        let mut turn = turns.turn("hosts", "a").await;
+        turn.look(&kept, "hosts", "a", &next).await.unwrap();
+        turn.ended(&next, true);
+        assert_eq!(look("a", &next).await, StretchTurn::Repeated);
+        turns.turn("hosts", "a").await.ended(&next, false);
+        assert_eq!(look("a", &next).await, StretchTurn::New, "what is kept says that it was not");
+    }
+
+    #[tokio::test]
+    async fn an_agent_cannot_have_queues_without_end() {
+        let kept = Positions(Mutex::new((0..QUEUES).map(|n| AgentTurn::position("a", &stretch(&format!("q{n}"), (1, 0), (1, 0)))).collect()));
+        let turns = AgentTurns::default();
+        let mut turn = turns.turn("hosts", "a").await;
+        assert_eq!(turn.look(&kept, "hosts", "a", &stretch("more", (1, 0), (1, 0))).await.unwrap(), StretchTurn::TooMany);
+        assert_eq!(turn.look(&kept, "hosts", "a", &stretch("q3", (1, 1), (1, 1))).await.unwrap(), StretchTurn::New);
     }
 }

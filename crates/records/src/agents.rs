@@ -198,10 +198,10 @@ impl Records {
         self.with(|c| Ok(agent::table.order(agent::name).load(c)?))
     }
 
-    /// Gives an agent a new certificate. The one before is good until the new one was used.
-    pub fn renew_agent(&self, id: &str, certificate: &[u8], now_ms: i64) -> Result<(), RecordsError> {
+    /// Gives an agent a new certificate. The one that it has `shown` is good until the new one was used: it may be that it never gets this one, nor got the one before.
+    pub fn renew_agent(&self, id: &str, shown: &[u8], certificate: &[u8], now_ms: i64) -> Result<(), RecordsError> {
         self.with(|c| {
-            let next = (agent::previous.eq(agent::certificate.nullable()), agent::certificate.eq(certificate), agent::signed_ms.eq(now_ms));
+            let next = (agent::previous.eq(Some(shown)), agent::certificate.eq(certificate), agent::signed_ms.eq(now_ms));
             diesel::update(agent::table.find(id)).set(next).execute(c)?;
             Ok(())
         })

@@ -247,7 +247,9 @@ fn agents_enrol_once_with_a_code_and_are_known_by_their_certificates() {
     assert!(matches!(enrol(code, new("c", "kiosk-3", 3), 50), Err(EnrolRefusal::Code)), "it is used up");
     assert!(records.codes(50).unwrap().is_empty());
 
-    records.renew_agent("a", &[7], 60).unwrap();
+    records.renew_agent("a", &[1, 2], &[6], 60).unwrap();
+    // Neither answer came: it still has the first.
+    records.renew_agent("a", &[1, 2], &[7], 60).unwrap();
     records.note_agents(&[("a".into(), 70, "{\"x\":1}".into(), "{}".into())]).unwrap();
     let of = || records.agents().unwrap().into_iter().find(|agent| agent.id == "a").unwrap();
     assert_eq!((of().certificate, of().previous, of().seen_ms, of().facts.as_str()), (vec![7], Some(vec![1, 2]), 70, "{\"x\":1}"));

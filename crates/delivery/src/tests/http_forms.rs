@@ -4,6 +4,7 @@ use std::sync::{Arc, Mutex};
 
 use axum::body::Bytes;
 use axum::http::{HeaderMap, StatusCode};
+use axum::response::IntoResponse;
 use rockrose_plan::{BodyForm, Compression, TlsFiles};
 use serde_json::Value;
 
@@ -207,4 +208,36 @@ async fn what_is_posted_is_signed_over_what_is_sent() {
     let signature = header(&headers, "signature").strip_prefix("rockrose=:").unwrap().strip_suffix(':').unwrap();
     mac.verify_slice(&base64.decode(signature).unwrap()).unwrap();
     assert!(posted(|_| ()).await.remove(0).0.get("signature").is_none());
+}
+
+#[tokio::test]
+async fn of_a_stretch_that_was_partly_taken_only_the_rest_is_sent_again() {
+    use rockrose_event::output::{QueuePlace, Stretch};
+
+    let p = place();
+    let seen = Seen::default();
+    let kept = Arc::clone(&seen);
+    // Takes nothing at first, and says that it has the first two events, as one does whose answer was lost.
+    let take = move |headers: HeaderMap, body: Bytes| {
+        let stretch: Stretch = header(&headers, Stretch::HEADER).parse().unwrap();
+        let mut kept = kept.lock().unwrap();
+        kept.push((headers, body.to_vec()));
+        let had = QueuePlace { place: stretch.first.place + 1, ..stretch.first };
+        let first = kept.len() == 1;
+        async move { if first { (StatusCode::CONFLICT, [(QueuePlace::HEADER, had.to_string())], "").into_response() } else { "{}".into_response() } }
+    };
+    let listener = standin::bind("127.0.0.1:0".parse().unwrap()).await.unwrap();
+    let address = listener.local_addr().unwrap();
+    tokio::spawn(async move { axum::serve(listener, axum::Router::new().route("/in", axum::routing::post(take))).await });
+    queue(&p.spool, "d", &numbered(0..5)).await;
+    let queue_name = Some("4f02/d".to_owned());
+    let w = worker(&p, HttpSettings { numbered: queue_name, compression: Compression::Plain, ..HttpSettings::new(&format!("http://{address}/in")) });
+    until("it is drained", || drained(&p.spool, "d")).await;
+    w.stop(Duration::from_secs(5)).await;
+    let seen = seen.lock().unwrap();
+    let bodies: Vec<Vec<u8>> = seen.iter().map(|(_, body)| body.clone()).collect();
+    assert_eq!(bodies, [(numbered(0..5).join("\n") + "\n").into_bytes(), (numbered(2..5).join("\n") + "\n").into_bytes()]);
+    let stretches: Vec<Stretch> = seen.iter().map(|(headers, _)| header(headers, Stretch::HEADER).parse().unwrap()).collect();
+    assert_eq!((stretches[0].queue.as_str(), stretches[1].last), ("4f02/d", stretches[0].last));
+    assert!(stretches[1].first > stretches[0].first);
 }

@@ -16,7 +16,7 @@ use rockrose_opamp::{AgentToServer, Message};
 use rockrose_plan::AgentsSource;
 
 use super::{Endpoint, Kind, PasteLine, Start};
-use crate::agents::{AgentTurn, StretchTurn};
+use crate::agents::{AgentTurn, QUEUES, StretchTurn};
 use crate::listener::ShownCertificate;
 use crate::probe::Probe;
 use crate::requests::{Shared, content_type, note, peer, with_body};
@@ -142,6 +142,10 @@ async fn hand_on<S: Sink>(
     match turn.look(&*shared.sink, &settings.name, &agent.id, &stretch).await.map_err(Problem::from)? {
         StretchTurn::Repeated => return Ok(Taken::All(Receipt { repeated: true, ..Receipt::default() })),
         StretchTurn::Partly(place) => return Ok(Taken::Had(place)),
+        StretchTurn::TooMany => {
+            let detail = format!("an agent has at most {QUEUES} queues; enrol it anew");
+            return Err(Problem::new(StatusCode::BAD_REQUEST, "too-many-queues", "Too many queues", detail));
+        }
         StretchTurn::New => {}
     }
     let with = BodyMetadata { stamps, positions: vec![AgentTurn::position(&agent.id, &stretch)], ..BodyMetadata::default() };

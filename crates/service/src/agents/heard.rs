@@ -23,6 +23,8 @@ pub(crate) struct Heard {
     pub(crate) parts: Vec<PartHeard>,
     /// What became of the plan that it was given last.
     pub(crate) config: ConfigHeard,
+    /// By how many whole minutes its host's clock is ahead of this one.
+    pub(crate) clock_ahead_min: i64,
 }
 
 /// How a part of an agent is doing.
@@ -63,7 +65,7 @@ fn part(name: &str, health: &ComponentHealth) -> PartHeard {
 
 impl Heard {
     /// Takes note of a message; says whether anything is new. What it leaves out has not changed.
-    pub(crate) fn hear(&mut self, says: &AgentToServer) -> bool {
+    pub(crate) fn hear(&mut self, says: &AgentToServer, now_ms: i64) -> bool {
         let before = self.clone();
         if says.capabilities != 0 {
             self.capabilities = says.capabilities;
@@ -72,6 +74,10 @@ impl Heard {
             let mut parts: Vec<PartHeard> = health.component_health_map.iter().map(|(name, health)| part(name, health)).collect();
             parts.sort_by(|a, b| (a.healthy, &a.part).cmp(&(b.healthy, &b.part)));
             parts.truncate(PARTS);
+            if health.status_time_unix_nano > 0 {
+                let said = i64::try_from(health.status_time_unix_nano / 1_000_000).unwrap_or(i64::MAX);
+                self.clock_ahead_min = said.saturating_sub(now_ms) / 60_000;
+            }
             self.healthy = health.healthy;
             self.says = words(if health.last_error.is_empty() { &health.status } else { &health.last_error });
             self.parts = parts;
@@ -124,10 +130,16 @@ mod tests {
         let mut heard = Heard::default();
         let denied = ComponentHealth { last_error: "app.log: permission denied\nsetfacl -m u:7:r app.log".into(), ..ComponentHealth::default() };
         let health = ComponentHealth { healthy: false, component_health_map: [("source:log".to_owned(), denied)].into(), ..ComponentHealth::default() };
-        assert!(heard.hear(&AgentToServer { capabilities: 3, health: Some(health.clone()), ..AgentToServer::default() }));
-        assert!(!heard.hear(&AgentToServer { health: Some(health), ..AgentToServer::default() }), "nothing is new");
+        assert!(heard.hear(&AgentToServer { capabilities: 3, health: Some(health.clone()), ..AgentToServer::default() }, 0));
+        assert!(!heard.hear(&AgentToServer { health: Some(health.clone()), ..AgentToServer::default() }, 0), "nothing is new");
+        for (minutes, ahead) in [(-90, -90), (0, 0), (7, 7)] {
+            let status_time_unix_nano = ((1_000 + minutes) * 60_000_000_000_i64) as u64;
+            let health = ComponentHealth { status_time_unix_nano, ..health.clone() };
+            heard.hear(&AgentToServer { health: Some(health), ..AgentToServer::default() }, 1_000 * 60_000);
+            assert_eq!(heard.clock_ahead_min, ahead);
+        }
         let status = RemoteConfigStatus { last_remote_config_hash: vec![1], status: RemoteConfigStatuses::Failed as i32, error_message: "line 1".into() };
-        assert!(heard.hear(&AgentToServer { remote_config_status: Some(status), ..AgentToServer::default() }));
+        assert!(heard.hear(&AgentToServer { remote_config_status: Some(status), ..AgentToServer::default() }, 0));
         let part = &heard.parts[0];
         assert_eq!((part.says.as_str(), part.remedy.as_deref()), ("app.log: permission denied", Some("setfacl -m u:7:r app.log")));
         assert_eq!((heard.capabilities, heard.config.error.as_str()), (3, "line 1"));

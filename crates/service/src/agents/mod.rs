@@ -300,7 +300,7 @@ impl Agents {
         }
         self.renewed(app, &known, &certificate).await?;
         match self.hear(&id, from, &says) {
-            Ok(()) => self.answer(app, &id, &says).await,
+            Ok(()) => self.answer(app, &id, Some(certificate), &says).await,
             Err(why) => Ok(refused(uid, why)),
         }
     }
@@ -339,19 +339,19 @@ impl Agents {
                 agent.is_new = true;
             }
         }
-        agent.is_new |= agent.heard.hear(says) || now - agent.record.seen_ms >= SEEN_AGAIN;
+        agent.is_new |= agent.heard.hear(says, now) || now - agent.record.seen_ms >= SEEN_AGAIN;
         (agent.heard_ms, agent.from) = (now, from.or(agent.from));
         Ok(())
     }
 
     /// What an agent is told.
-    async fn answer(&self, app: &App, id: &str, says: &AgentToServer) -> Result<ServerToAgent, AgentRefusal> {
+    async fn answer(&self, app: &App, id: &str, shown: Option<Fingerprint>, says: &AgentToServer) -> Result<ServerToAgent, AgentRefusal> {
         let now = now_ms();
         let running = app.engine.running();
         let wanted = self.wanted(&running, id);
-        let offers = match requested(says) {
+        let offers = match requested(says).zip(shown) {
             None => None,
-            Some(request) => match self.renew(app, id, request, now).await? {
+            Some((request, shown)) => match self.renew(app, id, shown, request, now).await? {
                 Ok(offers) => Some(offers),
                 Err(why) => return Ok(refused(says.instance_uid.clone(), why)),
             },
@@ -437,23 +437,23 @@ impl Agents {
         if let Err(why) = self.hear(&id, from, &says) {
             return bad(&why);
         }
-        let mut answer = self.answer(app, &id, &AgentToServer { connection_settings_request: None, ..says }).await?;
+        let mut answer = self.answer(app, &id, None, &says).await?;
         answer.connection_settings = signed.map(|signed| offers(&signed.certificate, &authority));
         Ok(answer)
     }
 
     /// Gives an agent a new certificate; or says why not.
-    async fn renew(&self, app: &App, id: &str, request: &[u8], now: i64) -> Result<Result<ConnectionSettingsOffers, String>, AgentRefusal> {
+    async fn renew(&self, app: &App, id: &str, shown: Fingerprint, request: &[u8], now: i64) -> Result<Result<ConnectionSettingsOffers, String>, AgentRefusal> {
         let authority = self.authority(app).await.map_err(not_kept)?;
         let signed = match authority::sign(&authority, id, request, now) {
             Ok(signed) => signed,
             Err(why) => return Ok(Err(why.to_string())),
         };
         let (asked, fingerprint) = (id.to_owned(), signed.fingerprint);
-        app.records(move |r| r.renew_agent(&asked, &fingerprint, now)).await.map_err(not_kept)?;
+        app.records(move |r| r.renew_agent(&asked, &shown, &fingerprint, now)).await.map_err(not_kept)?;
         let agent = lock(&self.all).get(id).cloned();
         if let Some(mut agent) = agent {
-            agent.record.previous = Some(std::mem::replace(&mut agent.record.certificate, fingerprint.to_vec()));
+            (agent.record.previous, agent.record.certificate) = (Some(shown.to_vec()), fingerprint.to_vec());
             agent.record.signed_ms = now;
             self.know(agent);
         }

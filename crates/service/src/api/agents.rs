@@ -8,7 +8,7 @@ use axum::{Extension, Json};
 use rockrose_agents::HostPlan;
 use rockrose_engine::parts;
 use rockrose_intake::Problem;
-use rockrose_opamp::RemoteConfigStatuses;
+use rockrose_opamp::{RemoteConfigStatuses, agent_capabilities};
 use rockrose_plan::is_name;
 
 use super::extract::{Body, Part};
@@ -97,11 +97,20 @@ fn condition(agent: &Agent, wanted: Option<&HostPlan>, now: i64) -> (AgentCondit
         let more = if more == 0 { String::new() } else { format!("; {more} more") };
         return (AgentCondition::Trouble, format!("{}: {}{more}", bad.part, bad.says), bad.remedy.clone());
     }
+    let ahead = agent.heard.clock_ahead_min;
+    if ahead != 0 {
+        let side = if ahead > 0 { "ahead" } else { "behind" };
+        let remedy = "set the host's clock: timedatectl set-ntp true".to_owned();
+        return (AgentCondition::Trouble, format!("its host's clock is {} {side}", lasting(ahead.abs() * 60_000)), Some(remedy));
+    }
     if let Some(contradiction) = wanted.and_then(|wanted| wanted.contradictions.first()) {
         let says = format!("{} contradict each other: {}", contradiction.assignments.join(" and "), contradiction.says);
         return (AgentCondition::Contradicted, says, Some("change the conditions of the assignments".to_owned()));
     }
     if !current || agent.heard.config.status != RemoteConfigStatuses::Applied as i32 {
+        if agent.heard.capabilities & agent_capabilities::ACCEPTS_REMOTE_CONFIG == 0 {
+            return (AgentCondition::Stale, "its owner does not let it be changed from here; it goes on with what it has".to_owned(), None);
+        }
         let since = agent.differs_since.map_or(0, |since| now - since);
         let says = if since < PATIENCE { "it is taking a new plan".to_owned() } else { format!("it has not taken its new plan for {}", lasting(since)) };
         return (AgentCondition::Stale, says, None);
