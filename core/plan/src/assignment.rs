@@ -16,7 +16,7 @@ use crate::section::{At, Section};
 use crate::sources::{Source, SourceKind};
 
 /// The destination to which the plan of an agent sends everything. The agent adds it itself.
-pub(crate) const CENTRE: &str = "centre";
+pub const CENTRE: &str = "centre";
 
 /// What hosts that meet a condition collect.
 #[derive(Clone, Debug, PartialEq)]

@@ -88,7 +88,7 @@ pub(crate) fn describe(id: &str, settings: &AgentSettings) -> AgentDescription {
     more.extend(settings.labels.iter().map(|(name, value)| KeyValue::text(&format!("labels.{name}"), value)));
     AgentDescription {
         identifying_attributes: vec![
-            KeyValue::text("service.name", "rockrose-agent"),
+            KeyValue::text("service.name", rockrose_service::AGENT_SERVICE),
             KeyValue::text("service.version", env!("CARGO_PKG_VERSION")),
             KeyValue::text("service.instance.id", id),
             KeyValue::text("agent.name", &settings.name),

@@ -11,7 +11,7 @@ mod status;
 pub use enrol::{EnrolOptions, Enrolled, enrol};
 pub use folder::{AgentSettings, Folder};
 pub use run::run;
-pub use status::{LastPart, Status};
+pub use status::Status;
 
 /// Milliseconds since 1970.
 fn now_ms() -> i64 {

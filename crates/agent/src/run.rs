@@ -9,8 +9,8 @@ use rockrose_opamp::{
     AgentConfigFile, AgentConfigMap, AgentDescription, AgentToServer, ComponentHealth, EffectiveConfig, RemoteConfigStatus, RemoteConfigStatuses,
     ServerToAgent, agent_capabilities, server_to_agent_flags,
 };
-use rockrose_plan::CheckedPlan;
-use rockrose_service::{PartCondition, Service, Settings};
+use rockrose_plan::{CENTRE, CheckedPlan};
+use rockrose_service::{PartCondition, RENEW, Service, Settings};
 use sha2::{Digest, Sha256};
 
 use crate::centre::{AskError, Centre};
@@ -18,7 +18,7 @@ use crate::enrol::{CAPABILITIES, given, request, uid};
 use crate::facts::describe;
 use crate::folder::{AgentSettings, Folder, Identity};
 use crate::now_ms;
-use crate::status::{LastPart, Status};
+use crate::status::Status;
 
 /// How often the centre is told how the agent is doing, unless it says otherwise.
 const HEARTBEAT: Duration = Duration::from_secs(5);
@@ -30,8 +30,6 @@ const SOON: Duration = Duration::from_millis(200);
 const FACTS_EVERY: Duration = Duration::from_secs(60);
 /// How often the ledger is looked at.
 const COUNT_EVERY: Duration = Duration::from_secs(60);
-/// The destination to which everything leads.
-const CENTRE: &str = "centre";
 
 /// What the centre gave, and what became of it.
 struct Given {
@@ -162,8 +160,6 @@ impl Agent {
             let (collected, sent) = self.service.sums();
             (self.status.collected, self.status.sent) = (collected.max(self.status.collected), sent.max(self.status.sent));
         }
-        let part = |part: PartCondition| LastPart { part: part.part, fine: part.fine, says: part.says, remedy: part.remedy };
-        let parts = parts.into_iter().map(part).collect();
         self.status = Status {
             written_ms: now_ms(),
             plan_error: self.given.error.clone(),
@@ -315,9 +311,6 @@ impl Agent {
         Ok(())
     }
 }
-
-/// What an agent is told by that is to ask for another certificate.
-const RENEW: &str = "rockrose.renew-certificate";
 
 /// How the agent and its parts are doing. What helps stands behind the first line of what is wrong.
 fn health(parts: &[PartCondition]) -> ComponentHealth {

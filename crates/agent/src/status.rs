@@ -1,5 +1,6 @@
 //! How an agent is doing, for whoever is on the host.
 
+use rockrose_service::PartCondition;
 use serde::{Deserialize, Serialize};
 
 use crate::folder::Folder;
@@ -39,21 +40,7 @@ pub struct Status {
     /// Whether its ledger balances; nothing, before it was looked at.
     pub balanced: Option<bool>,
     /// Its sources and its destination.
-    pub parts: Vec<LastPart>,
-}
-
-/// How a source or the destination is doing.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(default)]
-pub struct LastPart {
-    /// `source:NAME` or `destination:centre`.
-    pub part: String,
-    /// Whether it is as it should be.
-    pub fine: bool,
-    /// How it is doing.
-    pub says: String,
-    /// What helps.
-    pub remedy: String,
+    pub parts: Vec<PartCondition>,
 }
 
 impl Status {

@@ -41,8 +41,10 @@ use rockrose_intake::BoundedListener;
 use rockrose_ledger::{Equation, Measure, Stage};
 use rockrose_records::{NewToken, Records, Side, TokenKind};
 use rockrose_spool::Spool;
+use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
+pub use agents::{AGENT_SERVICE, RENEW};
 pub use api::openapi;
 
 /// Most connections the API holds open.
@@ -113,7 +115,8 @@ pub struct AccountSums {
 }
 
 /// How a source or a destination is doing.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct PartCondition {
     /// `source:NAME` or `destination:NAME`.
     pub part: String,

@@ -39,7 +39,9 @@ const KEEP_EVERY: Duration = Duration::from_secs(5);
 /// A change of when an agent was heard is kept after so long, in milliseconds.
 const SEEN_AGAIN: i64 = 60_000;
 /// The name of what is understood beyond the protocol: an agent is told that it is to ask for another certificate.
-pub(crate) const RENEW: &str = "rockrose.renew-certificate";
+pub const RENEW: &str = "rockrose.renew-certificate";
+/// What agents of this make call their service.
+pub const AGENT_SERVICE: &str = "rockrose-agent";
 
 /// An agent, with what it said.
 #[derive(Clone)]
@@ -491,7 +493,7 @@ impl Agents {
 
 /// Of which make an agent is, by what it says.
 fn make(facts: &Map<String, Value>) -> Make {
-    if facts.get("service.name").and_then(Value::as_str) == Some("rockrose-agent") { Make::Ours } else { Make::Other }
+    if facts.get("service.name").and_then(Value::as_str) == Some(AGENT_SERVICE) { Make::Ours } else { Make::Other }
 }
 
 /// How an agent is known that has no certificate: by the code with which it enrolled, and its id.
