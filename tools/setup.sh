@@ -9,6 +9,9 @@ command -v git >/dev/null || packages+=(git)
 if [[ ${1:-test} == test ]]; then
   command -v curl >/dev/null || packages+=(curl)
   command -v logger >/dev/null || packages+=(bsdutils)
+  # journalctl reads the journals that systemd-journal-remote writes for the tests.
+  command -v journalctl >/dev/null || packages+=(systemd)
+  [[ -x /lib/systemd/systemd-journal-remote ]] || packages+=(systemd-journal-remote)
   command -v python3 >/dev/null || packages+=(python3)
   command -v chromium >/dev/null || packages+=(chromium)
   ls /usr/lib/*/faketime/libfaketimeMT.so.1 >/dev/null 2>&1 || packages+=(libfaketime)

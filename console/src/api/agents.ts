@@ -8,6 +8,7 @@ import type { components } from "./schema";
 export type AgentState = components["schemas"]["AgentState"];
 export type AgentDetail = components["schemas"]["AgentDetail"];
 export type AgentsAnswer = components["schemas"]["AgentsAnswer"];
+export type AgentLooked = components["schemas"]["AgentLooked"];
 export type MadeEnrolCode = components["schemas"]["MadeEnrolCode"];
 export type NewEnrolCode = components["schemas"]["NewEnrolCode"];
 
@@ -26,6 +27,11 @@ export function useAgent(name: string) {
 /** Makes a code with which hosts enrol. */
 export function useMakeCode() {
   return useMutation<MadeEnrolCode, ServiceError, NewEnrolCode>({ mutationFn: (asked) => send<MadeEnrolCode>("POST", "/api/v1/enrol-codes", asked) });
+}
+
+/** Asks its agent which files there are on a host. */
+export function useLookOnAgent(name: string) {
+  return useMutation<AgentLooked, ServiceError, components["schemas"]["AgentLook"]>({ mutationFn: (asked) => send<AgentLooked>("POST", `${AGENTS}/${encodeURIComponent(name)}/look`, asked) });
 }
 
 /** Forgets one. */

@@ -6,6 +6,7 @@ import type { components } from "./schema";
 
 type Schemas = components["schemas"];
 export type LookedInto = Schemas["LookedInto"];
+export type SourceFile = Schemas["SourceFile"];
 export type LookedKind = Schemas["LookedKind"];
 export type Recognised = Schemas["Recognised"];
 export type KitShown = Schemas["KitShown"];

@@ -7,3 +7,10 @@ export function useMay(): (word: string) => boolean {
   const grants = data?.grants ?? [];
   return (word) => grants.some((grant) => grant === word || grant.startsWith(`${word} `));
 }
+
+/** Whether a grant is this word alone, so that nothing is left out of it. */
+export function useMayAll(): (word: string) => boolean {
+  const { data } = useMe();
+  const grants = data?.grants ?? [];
+  return (word) => grants.includes(word);
+}

@@ -5,6 +5,7 @@ mod container;
 mod moment;
 mod pairs;
 mod syslog;
+mod system_journal;
 mod table;
 mod template;
 mod timed;
@@ -12,6 +13,7 @@ mod xml;
 
 pub use moment::{InDigits, date_in_digits};
 pub use syslog::SyslogReader;
+pub use system_journal::{SystemEntry, read_system_entry};
 pub use timed::tells_its_time;
 
 use std::ops::Range;

@@ -49,7 +49,7 @@ impl Checker<'_> {
         if matches!(source.kind, SourceKind::Journal(_) | SourceKind::Alerts(_) | SourceKind::Agents(_)) {
             let at = section.text("kind").map_or(section.name.at.clone(), |kind| kind.at);
             let message = format!("agents collect no source of kind `{}`", source.kind.word());
-            self.mistakes.push(Mistake::new(at, message).expected("one of \"file\", \"syslog\", \"otlp\", \"http\", \"tcp\""));
+            self.mistakes.push(Mistake::new(at, message).expected("one of \"file\", \"system_journal\", \"syslog\", \"otlp\", \"http\", \"tcp\""));
         }
         if let Some(key) = section.get("key") {
             self.mistakes
@@ -257,6 +257,11 @@ fn clash(one: &Source, other: &Source) -> Option<String> {
     }
     if let (Some(listen), true) = (one.listen, one.listen == other.listen && one.kind.meets(&other.kind)) {
         return Some(format!("`{}` and `{}` would both listen on {listen}", one.name, other.name));
+    }
+    if let (SourceKind::SystemJournal(journal), SourceKind::SystemJournal(others)) = (&one.kind, &other.kind)
+        && journal.meets(others)
+    {
+        return Some(format!("`{}` and `{}` would both read {}", one.name, other.name, other.place()));
     }
     let (SourceKind::File(files), SourceKind::File(others)) = (&one.kind, &other.kind) else { return None };
     let path = files.paths.iter().find(|path| others.paths.contains(path))?;

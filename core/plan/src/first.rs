@@ -101,7 +101,7 @@ mod tests {
         assert_eq!((read.sources.len(), read.destinations.len(), read.routes[0].to.len()), (SOURCE_EXAMPLES.len(), 2, 2));
         assert_eq!(
             first_plan(&["carrier pigeon"], &[]).unwrap_err().to_string(),
-            "there is no source of kind `carrier pigeon`; there are http, otlp, syslog, tcp, file, journal, alerts, agents"
+            "there is no source of kind `carrier pigeon`; there are http, otlp, syslog, tcp, file, system_journal, journal, alerts, agents"
         );
     }
 }

@@ -112,8 +112,11 @@ impl CheckedPlan {
             if let Some(files) = &source.certificates {
                 all.extend([&files.certificate, &files.key].into_iter().chain(&files.client_ca).map(|path| file(&by, path)));
             }
-            if let SourceKind::File(files) = &source.kind {
-                all.extend(files.paths.iter().map(|pattern| NamedFile { by: by.clone(), path: beginning(pattern), is_pattern: true, is_shown: false }));
+            let pattern = |path| NamedFile { by: by.clone(), path, is_pattern: true, is_shown: false };
+            match &source.kind {
+                SourceKind::File(files) => all.extend(files.paths.iter().map(|path| pattern(beginning(path)))),
+                SourceKind::SystemJournal(journal) => all.push(NamedFile { is_pattern: false, ..pattern(journal.reads_folder()) }),
+                _ => {}
             }
         }
         all.extend(self.tables.iter().filter(|table| table.text.is_none()).map(|table| file(&format!("the table `{}`", table.name), &table.path)));

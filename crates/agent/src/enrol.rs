@@ -104,7 +104,7 @@ pub async fn enrol(path: &Path, options: EnrolOptions) -> anyhow::Result<Enrolle
         }
     };
     let name = options.name.or_else(host_name).context("this host has no name; pass one with --name")?;
-    let settings = AgentSettings { centre: url.clone(), name, allow: options.allow, remote_changes: true, labels: options.labels };
+    let settings = AgentSettings { centre: url.clone(), name, allow: options.allow, remote_changes: true, show_files: true, labels: options.labels };
     let pinned = Arc::new(Pinned::new(fingerprint));
     let says = AgentToServer {
         instance_uid: uid(&identity.id),

@@ -26,6 +26,9 @@ pub struct AgentSettings {
     /// Whether the centre may say what is collected. If not, the agent goes on with what it has.
     #[serde(default = "yes")]
     pub remote_changes: bool,
+    /// Whether the centre may look which of these files there are, and at their first lines.
+    #[serde(default = "yes")]
+    pub show_files: bool,
     /// What else is told of the host: `labels.NAME` in the conditions of assignments.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
@@ -159,7 +162,8 @@ impl Folder {
         let text = format!(
             "# What this host's owner says; the centre cannot change it. It is read when the agent starts.\n\
              # allow = [\"/var/log\"]      only files below these folders may be read\n\
-             # remote_changes = false    the agent goes on with what it collects now\n\n{}",
+             # remote_changes = false    the agent goes on with what it collects now\n\
+             # show_files = false        the centre may not look which files there are\n\n{}",
             toml::to_string(settings)?
         );
         self.write(&self.settings_file(), text.as_bytes())
@@ -180,6 +184,7 @@ mod tests {
             name: "kiosk-7".into(),
             allow: vec!["/var/log".into()],
             remote_changes: true,
+            show_files: true,
             labels: [("port".to_owned(), "Marrow Bay".to_owned())].into(),
         };
         folder.keep_settings(&settings).unwrap();

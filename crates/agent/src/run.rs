@@ -6,12 +6,13 @@ use std::time::Duration;
 
 use anyhow::Context;
 use rockrose_opamp::{
-    AgentConfigFile, AgentConfigMap, AgentDescription, AgentToServer, ComponentHealth, EffectiveConfig, RemoteConfigStatus, RemoteConfigStatuses,
-    ServerToAgent, agent_capabilities, server_to_agent_flags,
+    AgentConfigFile, AgentConfigMap, AgentDescription, AgentToServer, ComponentHealth, CustomCapabilities, CustomMessage, EffectiveConfig, RemoteConfigStatus,
+    RemoteConfigStatuses, ServerToAgent, agent_capabilities, server_to_agent_flags,
 };
 use rockrose_plan::{CENTRE, CheckedPlan};
-use rockrose_service::{PartCondition, RENEW, Service, Settings};
+use rockrose_service::{LOOK, LookFound, PartCondition, RENEW, Service, Settings};
 use sha2::{Digest, Sha256};
+use tokio::task::JoinHandle;
 
 use crate::centre::{AskError, Centre};
 use crate::enrol::{CAPABILITIES, given, request, uid};
@@ -60,6 +61,10 @@ struct Agent {
     pace: Duration,
     /// The centre asks for a request for another certificate.
     renew: bool,
+    /// The centre has asked for files, which are looked for.
+    looking: Option<JoinHandle<LookFound>>,
+    /// What was found, until the centre has it.
+    found: Option<LookFound>,
 }
 
 /// The file with the plan that the centre gave and that runs.
@@ -103,6 +108,8 @@ pub async fn run(path: &Path, end: impl Future<Output = ()>) -> anyhow::Result<(
         counted: None,
         pace: HEARTBEAT,
         renew: false,
+        looking: None,
+        found: None,
     };
     // Where the folder was moved or the certificate renewed, the plan names other files.
     if let Some(text) = agent.given.runs.clone() {
@@ -116,12 +123,21 @@ pub async fn run(path: &Path, end: impl Future<Output = ()>) -> anyhow::Result<(
         tokio::select! {
             () = &mut end => break,
             () = tokio::time::sleep(wait) => {}
+            found = looked(&mut agent.looking) => agent.found = found,
         }
     }
     agent.count().await;
     agent.status.keep(&agent.folder);
     agent.service.stop().await;
     Ok(())
+}
+
+/// What was found once the files were looked for; for ever, if nobody has asked.
+async fn looked(looking: &mut Option<JoinHandle<LookFound>>) -> Option<LookFound> {
+    let Some(task) = looking.as_mut() else { return std::future::pending().await };
+    let found = task.await.ok();
+    *looking = None;
+    found
 }
 
 impl Agent {
@@ -136,7 +152,7 @@ impl Agent {
                     tracing::info!("the centre answers again");
                 }
                 self.status.heard_ms = Some(now_ms());
-                self.full = false;
+                (self.full, self.found) = (false, None);
                 self.answered(answer).await
             }
             Err(e) => {
@@ -204,6 +220,8 @@ impl Agent {
             (None, true) => RemoteConfigStatuses::Unset,
             (None, false) => RemoteConfigStatuses::Applied,
         };
+        let custom = if self.settings.show_files { vec![LOOK.to_owned()] } else { Vec::new() };
+        let custom_message = self.found.as_ref().and_then(|found| serde_json::to_vec(found).ok());
         let remote = if self.settings.remote_changes { CAPABILITIES } else { CAPABILITIES & !agent_capabilities::ACCEPTS_REMOTE_CONFIG };
         AgentToServer {
             instance_uid: uid(&self.identity.id),
@@ -224,6 +242,8 @@ impl Agent {
                 status: status as i32,
                 error_message: self.given.error.clone().unwrap_or_default(),
             }),
+            custom_capabilities: self.full.then_some(CustomCapabilities { capabilities: custom }),
+            custom_message: custom_message.map(|data| CustomMessage { capability: LOOK.to_owned(), r#type: "found".to_owned(), data }),
             connection_settings_request: if self.renew { request(&self.folder).ok() } else { None },
             ..AgentToServer::default()
         }
@@ -241,6 +261,13 @@ impl Agent {
             again = true;
         }
         self.renew = answer.custom_message.as_ref().is_some_and(|message| message.capability == RENEW);
+        if let Some(message) = answer.custom_message.as_ref().filter(|message| message.capability == LOOK && self.settings.show_files) {
+            match serde_json::from_slice(&message.data) {
+                // One at a time; the centre asks no other before it has an answer, or nobody waits for it any more.
+                Ok(asked) => self.looking = Some(self.service.look(asked)),
+                Err(e) => tracing::warn!(error = %e, "what the centre asks is not understood"),
+            }
+        }
         let pace = answer.connection_settings.as_ref().and_then(|settings| Some(settings.opamp.as_ref()?.heartbeat_interval_seconds)).unwrap_or(0);
         if pace > 0 {
             self.pace = Duration::from_secs(pace.clamp(PACES.0, PACES.1));

@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::{LookedKind, SourceFile};
+
 /// The agents that have enrolled, and what is needed to enrol more.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct AgentsAnswer {
@@ -94,6 +96,8 @@ pub struct AgentDetail {
     pub current: bool,
     /// Why it does not, in its own words.
     pub error: Option<String>,
+    /// Whether it lets the files of its host be looked into.
+    pub shows_files: bool,
 }
 
 /// A part of an agent.
@@ -107,6 +111,50 @@ pub struct AgentPart {
     pub says: String,
     /// What helps; a line to paste on the host, where there is one.
     pub remedy: Option<String>,
+}
+
+/// Files of an agent's host to look into.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct AgentLook {
+    /// Patterns of them. If left out, all logs that are where logs usually are, or where the host's owner lets the agent read.
+    #[serde(default)]
+    pub paths: Vec<String>,
+    /// Patterns of those among them that are left out.
+    #[serde(default)]
+    pub exclude: Vec<String>,
+    /// What is to be collected is named after this. The agent's group, if left out.
+    #[serde(default)]
+    pub name: Option<String>,
+}
+
+/// What was found on an agent's host, and how it would be collected.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AgentLooked {
+    /// The files, and what cannot be read, those in trouble first; at the most 500.
+    pub files: Vec<SourceFile>,
+    /// How many files were found.
+    pub file_count: usize,
+    /// There are more files than are told of.
+    pub more: bool,
+    /// The files that the agent collects already, by what collects them.
+    pub collected: Vec<CollectedFiles>,
+    /// The other files that can be read, by what they are; those of which there are most first.
+    pub kinds: Vec<LookedKind>,
+    /// What to add to a plan to collect them: a section `[collect.NAME]` for each kind, and the recipes of the kits that read them.
+    pub plan: Option<String>,
+    /// The assignment by which this host alone collects them.
+    pub for_host: Option<String>,
+    /// The assignment by which all hosts of its group do.
+    pub for_group: Option<String>,
+}
+
+/// Files that are collected already.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CollectedFiles {
+    /// What collects them: `NAME` of `[collect.NAME]`.
+    pub by: String,
+    /// How many they are.
+    pub file_count: usize,
 }
 
 /// An assignment, as it concerns one host.

@@ -48,7 +48,13 @@ pub(crate) async fn run(service: &Service, data: &Path, stop: &CancellationToken
             Folder::open(&folder)?.set_centre(url)?;
         } else {
             let labels = BTreeMap::from([("port".to_owned(), host.port.to_owned())]);
-            let options = EnrolOptions { url: url.to_owned(), code: code.to_owned(), name: Some(host.name.to_owned()), labels, allow: Vec::new() };
+            let options = EnrolOptions {
+                url: url.to_owned(),
+                code: code.to_owned(),
+                name: Some(host.name.to_owned()),
+                labels,
+                allow: vec![logs(&data.join(rockrose_plan::FILES)).join(host.name)],
+            };
             rockrose_agent::enrol(&folder, options).await.with_context(|| format!("the agent of {} cannot enrol", host.name))?;
         }
         let ended = stop.clone().cancelled_owned();
@@ -70,6 +76,15 @@ pub(crate) fn write(files: &Path, rng: &mut Rng, now: &str) -> std::io::Result<(
         }
         let lines: String = (0..rng.u32(0..3)).map(|_| line(host, rng, now)).collect();
         OpenOptions::new().create(true).append(true).open(&path)?.write_all(lines.as_bytes())?;
+        if host.group == "booking" && rng.u32(0..5) == 0 {
+            // Nobody collects it yet: it is there to be found.
+            let path = path.with_file_name("tickets.log");
+            let line = match rng.u32(0..8) {
+                0 => format!("{now} ERROR printer does not answer\njava.net.ConnectException: refused\n\tat example.ferries.Printer.open(Printer.java:41)\n"),
+                n => format!("{now} INFO {n} tickets issued\n"),
+            };
+            OpenOptions::new().create(true).append(true).open(&path)?.write_all(line.as_bytes())?;
+        }
     }
     Ok(())
 }

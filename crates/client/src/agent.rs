@@ -2,11 +2,12 @@
 
 use clap::Subcommand;
 use reqwest::Method;
-use rockrose_api::{AgentCondition, AgentDetail, AgentState, AgentsAnswer, MadeEnrolCode, NewEnrolCode};
+use rockrose_api::{AgentCondition, AgentDetail, AgentLook, AgentLooked, AgentState, AgentsAnswer, MadeEnrolCode, NewEnrolCode};
 use serde_json::{Value, json};
 
 use crate::client::Client;
 use crate::format::{self, BAD, GOOD, paint};
+use crate::source::{files_shown, looked_kind};
 use crate::{Common, Failure, Outcome};
 
 /// What is asked of the centre about agents.
@@ -30,6 +31,23 @@ pub enum AgentsCommand {
         /// Print the plan that its agent is given
         #[arg(long)]
         plan: bool,
+    },
+    /// Ask an agent which log files there are on its host: their kinds, the events they would give, and what to add to the plan
+    Look {
+        /// The agent's name
+        name: String,
+        /// Files or patterns of files on its host; all that stand where logs usually do if omitted
+        #[arg(value_name = "PATH")]
+        paths: Vec<String>,
+        /// Patterns of files to leave out
+        #[arg(long, value_name = "PATH")]
+        exclude: Vec<String>,
+        /// Name for what is collected; the agent's group if omitted
+        #[arg(long = "as", value_name = "NAME")]
+        named: Option<String>,
+        /// Assign it to all hosts of the agent's group, not to this one alone
+        #[arg(long)]
+        group: bool,
     },
     /// Make a code with which agents enrol, and the line to paste on their hosts
     Code {
@@ -147,6 +165,24 @@ fn explain(detail: &AgentDetail) -> Outcome {
     format::blocks(&[Some(head(detail)), table, none, contradictions].into_iter().flatten().collect::<Vec<_>>())
 }
 
+fn looked(looked: &AgentLooked, group: bool) -> Outcome {
+    let mut blocks = vec![files_shown(&looked.files, looked.file_count)];
+    if looked.more {
+        blocks.push("There are more than are told of; name some of them to see what they are.".to_owned());
+    }
+    let collected = looked.collected.iter().map(|c| format!("{} by {}", c.file_count, c.by)).collect::<Vec<_>>();
+    if !collected.is_empty() {
+        blocks.push(format!("Collected already: {}.", collected.join(", ")));
+    }
+    let (Some(plan), Some(assignment)) = (&looked.plan, if group { &looked.for_group } else { &looked.for_host }) else {
+        blocks.push("There is nothing else that can be read.".to_owned());
+        return format::blocks(&blocks);
+    };
+    blocks.extend(looked.kinds.iter().map(|kind| looked_kind(kind, looked.kinds.len() > 1)));
+    blocks.push(format!("To collect this, add to the plan:\n\n{}\n\n{}", plan.trim_end(), assignment.trim_end()));
+    format::blocks(&blocks)
+}
+
 /// Runs a command about agents.
 ///
 /// # Errors
@@ -171,6 +207,10 @@ pub async fn agents(common: &Common, command: AgentsCommand) -> Outcome {
                 (false, true) => format::line(detail.plan.trim_end()),
                 (false, false) => explain(&detail),
             }
+        }
+        AgentsCommand::Look { name, paths, exclude, named, group } => {
+            let answer = client.call(Method::POST, &format!("/api/v1/agents/{name}/look"), &AgentLook { paths, exclude, name: named }).await?;
+            if common.json { answer.print() } else { looked(&answer.read()?, group) }
         }
         AgentsCommand::Code { group, uses, minutes, source, other } => {
             let asked = NewEnrolCode { group, uses, minutes, source };

@@ -102,6 +102,8 @@ fn kind(source: &Source) -> String {
 
 /// Most files that are shown one by one.
 const FILES_SHOWN: usize = 12;
+/// Most characters that are shown of a line, and of an event.
+const LONGEST_SHOWN: usize = 300;
 
 /// The share of its records that could not be read, since the beginning.
 fn unreadable(source: &Source) -> String {
@@ -288,12 +290,7 @@ fn say(common: &Common, name: &str, key: &str, words: &str) -> Outcome {
 }
 
 fn looked_into(looked: &LookedInto) -> Outcome {
-    let row = |f: &SourceFile| vec![f.path.clone(), format::bytes(f.size as f64), f.says.clone()];
-    let files = &looked.files;
-    let mut blocks = vec![format::table(&["file", "size", ""], &[1], files.iter().take(FILES_SHOWN).map(row).collect())];
-    if files.len() > FILES_SHOWN {
-        blocks.push(format!("and {} more", looked.file_count.saturating_sub(FILES_SHOWN)));
-    }
+    let mut blocks = vec![files_shown(&looked.files, looked.file_count)];
     if looked.kinds.is_empty() {
         blocks.push("They contain nothing readable.".to_owned());
         return format::blocks(&blocks);
@@ -307,8 +304,15 @@ fn looked_into(looked: &LookedInto) -> Outcome {
     format::blocks(&blocks)
 }
 
+/// The first of these files, and how many more there are.
+pub(crate) fn files_shown(files: &[SourceFile], count: usize) -> String {
+    let row = |f: &SourceFile| vec![f.path.clone(), format::bytes(f.size as f64), f.says.clone()];
+    let table = format::table(&["file", "size", ""], &[1], files.iter().take(FILES_SHOWN).map(row).collect());
+    if files.len() > FILES_SHOWN { format!("{table}\n\nand {} more", count.saturating_sub(FILES_SHOWN)) } else { table }
+}
+
 /// What files of one kind are, and how they would be read.
-fn looked_kind(kind: &LookedKind, several: bool) -> String {
+pub(crate) fn looked_kind(kind: &LookedKind, several: bool) -> String {
     let found = &kind.recognised;
     let percent = |share: f64| format!("{:.0}%", 100.0 * share);
     let time = match &found.time {
@@ -322,8 +326,12 @@ fn looked_kind(kind: &LookedKind, several: bool) -> String {
         n => format!(" and {} other files", n - 1),
     };
     let mut out = vec![format!("{}{others}: {}.\n{} of its lines match, and {time}.\n", kind.path, paint(&found.says, HEAD), percent(found.share))];
-    out.extend(kind.lines.iter().take(3).map(|l| format!("came      {l}")));
-    out.extend(found.events.iter().take(3).map(|e| format!("read as   {e}")));
+    let short = |text: &str| match text.char_indices().nth(LONGEST_SHOWN) {
+        Some((end, _)) => format!("{}…", &text[..end]),
+        None => text.to_owned(),
+    };
+    out.extend(kind.lines.iter().take(3).map(|l| format!("came      {}", short(l))));
+    out.extend(found.events.iter().take(3).map(|e| format!("read as   {}", short(e.get()))));
     out.join("\n")
 }
 

@@ -4,6 +4,7 @@ use std::net::IpAddr;
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 
+use serde::{Deserialize, Serialize};
 use tokio::sync::mpsc;
 
 use crate::senders::{Ages, ClockOff, Senders, SendersSeen};
@@ -60,7 +61,8 @@ impl SenderFault {
 }
 
 /// How a file is doing.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum FileState {
     /// It is read as far as it goes.
     Current,
@@ -84,6 +86,10 @@ pub enum FileState {
     TooMany,
     /// This service writes its own log there.
     Own,
+    /// It is a journal that may not be read.
+    JournalDenied,
+    /// There is no journal, or nothing that reads it.
+    NoJournal,
 }
 
 impl FileState {
@@ -116,6 +122,8 @@ impl FileState {
             FileState::Missing => "missing",
             FileState::TooMany => "too many",
             FileState::Own => "own log",
+            FileState::JournalDenied => "denied",
+            FileState::NoJournal => "missing",
         }
     }
 
@@ -131,13 +139,15 @@ impl FileState {
             FileState::Missing => "check the path and its folder; files are picked up as soon as they appear",
             FileState::TooMany => "divide them among several sources, or narrow `paths`",
             FileState::Own => "leave it out with `exclude`, or have the service log to another place",
+            FileState::JournalDenied => "add the service's user to the group systemd-journal, and start the service again",
+            FileState::NoJournal => "check that systemd-journald runs on this host and that `journalctl` shows entries",
             FileState::Current | FileState::Behind | FileState::Copy => "",
         }
     }
 }
 
 /// A file, or a pattern under which nothing stands.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FileSeen {
     /// The path of the file, or the pattern.
     pub path: String,
@@ -155,12 +165,16 @@ impl FileSeen {
     /// What helps against what is wrong with it; where one line on this host does, that line. Looks at the folders on its way.
     #[must_use]
     pub fn remedy(&self) -> String {
-        if self.state != FileState::Denied {
+        if !matches!(self.state, FileState::Denied | FileState::JournalDenied) {
             return self.state.remedy().to_owned();
         }
         let Ok(user) = std::fs::metadata("/proc/self").map(|process| std::os::unix::fs::MetadataExt::uid(&process)) else {
             return self.state.remedy().to_owned();
         };
+        if self.state == FileState::JournalDenied {
+            // Each file of the journal is given anew to the group that may read it; who is in a group is settled when a process starts.
+            return format!("usermod -aG systemd-journal \"$(id -nu {user})\", then start this service again");
+        }
         let path = std::path::Path::new(&self.path);
         let is_closed = |folder: &&std::path::Path| {
             let entered = std::fs::metadata(folder.join("."));

@@ -44,7 +44,7 @@ use rockrose_spool::Spool;
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
-pub use agents::{AGENT_SERVICE, RENEW};
+pub use agents::{AGENT_SERVICE, LOOK, LookAsked, LookFound, RENEW};
 pub use api::openapi;
 
 /// Most connections the API holds open.
@@ -371,6 +371,12 @@ impl Service {
     #[must_use]
     pub fn parts(&self) -> Vec<PartCondition> {
         api::part_conditions(&self.app)
+    }
+
+    /// Looks into the files of this host, as far as plans may reach them.
+    pub fn look(&self, asked: LookAsked) -> tokio::task::JoinHandle<LookFound> {
+        let scope = self.app.scope.clone();
+        tokio::task::spawn_blocking(move || agents::look(&asked, &scope))
     }
 
     /// The revision that runs; 0, if none does.

@@ -5,7 +5,7 @@ import { useState } from "react";
 import { type AgentState, useAgents } from "../../api/agents";
 import { FIELD } from "../../design/fields";
 import { age, count } from "../../lib/format";
-import { useMay } from "../../lib/grants";
+import { useMay, useMayAll } from "../../lib/grants";
 import { Message, Paste } from "../../parts/Message";
 import { Enrol } from "./Enrol";
 import { Host } from "./Host";
@@ -45,6 +45,7 @@ export function AgentsPage() {
   const { host } = useSearch({ from: "/agents" });
   const [wanted, setWanted] = useState("");
   const may = useMay();
+  const mayAll = useMayAll();
   if (data === undefined) return error === null ? <Message title="Loading the agents…" /> : <Message tone="fails" heading title={`The agents cannot be shown: ${error.message}.`} />;
   const bad = data.agents.filter(needsSomebody).length;
   const words = wanted.trim().toLowerCase();
@@ -102,7 +103,7 @@ export function AgentsPage() {
             {found.length === 0 && <p className="px-2 text-sm text-soft">No host is called or described so.</p>}
             {found.length > LISTED && <p className="px-2 text-sm text-soft">{count(found.length - LISTED)} more; find them by name.</p>}
           </section>
-          {chosen !== undefined && <Host key={chosen} name={chosen} source={data.doors[0]?.source} may={may("secrets")} />}
+          {chosen !== undefined && <Host key={chosen} name={chosen} source={data.doors[0]?.source} may={may("secrets")} mayLook={mayAll("see") && mayAll("change")} />}
         </div>
       )}
     </>

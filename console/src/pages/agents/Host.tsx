@@ -6,6 +6,7 @@ import { age, utc } from "../../lib/format";
 import { Message, Paste } from "../../parts/Message";
 import { Sentence } from "../../parts/Sentence";
 import { Twice } from "../../parts/Twice";
+import { LogFiles } from "./LogFiles";
 import { LOOK } from "./condition";
 
 /** A fact's value as one reads it. */
@@ -66,7 +67,7 @@ function Assignments({ detail }: { detail: AgentDetail }) {
   );
 }
 
-export function Host({ name, source, may }: { name: string; source: string | undefined; may: boolean }) {
+export function Host({ name, source, may, mayLook }: { name: string; source: string | undefined; may: boolean; mayLook: boolean }) {
   const { data, error } = useAgent(name);
   const retire = useRetire(name);
   if (data === undefined) return error === null ? <Message title="Loading…" /> : <Message tone="fails" title={error.status === 404 ? `No agent is called ${name}.` : `The agent cannot be shown: ${error.message}.`} />;
@@ -110,7 +111,10 @@ export function Host({ name, source, may }: { name: string; source: string | und
         <Parts detail={data} />
       </section>
       <section aria-label="What it collects, and why">
-        <h3 className="pb-1 font-semibold">What it collects, and why</h3>
+        <div className="flex flex-wrap items-baseline justify-between gap-2 pb-1">
+          <h3 className="font-semibold">What it collects, and why</h3>
+          {mayLook && data.shows_files && agent.condition !== "silent" && <LogFiles host={name} group={agent.group} />}
+        </div>
         <Assignments detail={data} />
         {data.plan !== "" && (
           <details className="pt-2 text-sm">

@@ -6,7 +6,8 @@ import { freshKey, useConnect, useLookIntoFiles } from "../../api/sources";
 import { useOutline } from "../../api/plan";
 import { BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
-import { bytes, count, share } from "../../lib/format";
+import { count } from "../../lib/format";
+import { Added, FileList, Kinds } from "../../parts/LookedFiles";
 import { Sheet } from "../../parts/Sheet";
 import { FirstEvents } from "./FirstEvents";
 
@@ -61,38 +62,11 @@ function Files({ name, onDone }: { name: string; onDone: Done }) {
           <p role="status" className="text-sm">
             {found.file_count === 0 ? "No file is there by that name." : `${count(found.file_count)} ${found.file_count === 1 ? "file" : "files"}${found.more ? ", and more" : ""}.`}
           </p>
-          <ul aria-label="Files" className="max-h-32 shrink-0 overflow-y-auto text-sm" tabIndex={0}>
-            {found.files.slice(0, 100).map((f) => (
-              <li key={f.path} className="flex gap-3">
-                <code className="min-w-0 truncate font-mono text-xs">{f.path}</code>
-                <span className="num text-xs text-soft">{bytes(f.size)}</span>
-                <span className={["current", "behind", "copy"].includes(f.state) ? "text-xs text-soft" : "text-xs text-fails"}>{f.says}</span>
-              </li>
-            ))}
-          </ul>
-          {found.kinds.map((k) => (
-            <section key={k.name} aria-label={`Source ${k.name}`} className="rounded bg-raised p-3 text-sm">
-              <p>
-                <strong>{k.name}</strong>: {k.recognised.says.replaceAll("`", "")}
-                <span className="text-soft">
-                  {" "}
-                  ({count(k.file_count)} {k.file_count === 1 ? "file" : "files"}, {share(k.recognised.share, 1)} of the lines{k.recognised.time == null ? "" : `; the first is of ${k.recognised.time}`})
-                </span>
-              </p>
-              {k.lines.slice(0, 2).map((line, i) => (
-                <p key={i} className="font-mono text-xs break-words">
-                  <span className="text-soft">{line}</span>
-                  <br />
-                  {JSON.stringify(k.recognised.events[i] ?? null)}
-                </p>
-              ))}
-            </section>
-          ))}
+          <FileList files={found.files} />
+          <Kinds kinds={found.kinds} />
           {found.plan != null && (
             <>
-              <pre className="shrink-0 overflow-x-auto rounded bg-raised px-3 py-2 font-mono text-xs" tabIndex={0} aria-label="What is added to the plan">
-                {found.plan}
-              </pre>
+              <Added text={found.plan} />
               <button type="button" className={`${BUTTON} self-start border-petal text-petal`} disabled={connect.isPending} onClick={() => connect.mutate({ name, text: found.plan ?? "", key: null }, { onSuccess: () => onDone(found.kinds[0]?.name ?? name, null) })}>
                 Read them from now on
               </button>

@@ -2,12 +2,10 @@
 
 use rockrose_language::Mistake;
 
-use super::{Guard, PlannedSource, SourceCertificates};
+use super::{BEGIN_AT, Guard, PlannedSource, SourceCertificates};
 use crate::checker::Checker;
 use crate::keys::{Key, Shape, key, needed};
 use crate::section::Section;
-
-const BEGIN_AT: &[&str] = &["start", "end"];
 
 /// The files of a source.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -36,11 +34,7 @@ impl PlannedSource for Files {
         ),
         key("exclude", Shape::Texts, "Patterns of files among them that it does not read; one without a slash is of names."),
         key("but_not", Shape::Texts, "What `exclude` was called before."),
-        key(
-            "begin_at",
-            Shape::Word(BEGIN_AT),
-            "Where it begins in files that are there when it first runs: `start` or `end`. `end` if left out. Files that appear later are read whole.",
-        ),
+        BEGIN_AT,
         key("path_as", Shape::Text, "The field that tells each event's file, as in \"log.file.path\". None, if left out."),
     ]];
     const GUARD: Option<Guard> = None;

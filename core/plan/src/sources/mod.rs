@@ -11,6 +11,7 @@ mod journal;
 mod listening;
 mod otlp;
 mod syslog;
+mod system_journal;
 mod tcp;
 
 use std::net::SocketAddr;
@@ -27,6 +28,7 @@ pub use journal::JournalSource;
 pub use listening::SourceCertificates;
 pub use otlp::OtlpSource;
 pub use syslog::SyslogSource;
+pub use system_journal::SystemJournal;
 pub use tcp::TcpSource;
 
 use crate::checker::{Checker, MB, SecretName};
@@ -46,6 +48,13 @@ const COMMON: &[Key] = &[
         "Whether some of its events are kept to be looked at: as they left `on_arrival`, or not at all. `after arrival steps` if left out.",
     ),
 ];
+
+/// Where a source that reads what is kept begins.
+const BEGIN_AT: Key = key(
+    "begin_at",
+    Shape::Word(&["start", "end"]),
+    "Where it begins in what is there when it first runs: `start` or `end`. `end` if left out. Files that appear later are read whole.",
+);
 
 /// The words of `sample`.
 const SAMPLES: &[&str] = &["after arrival steps", "off"];
@@ -188,6 +197,8 @@ kinds! {
     Tcp(TcpSource),
     /// Files, followed as they grow.
     File(Files),
+    /// The journal of the host's system.
+    SystemJournal(SystemJournal),
     /// The service's own journal.
     Journal(JournalSource),
     /// The alerts of the plan.

@@ -6,7 +6,8 @@ use std::process::{Command, Output, Stdio};
 
 use diesel::prelude::*;
 use rockrose_opamp::{
-    AgentDescription, AgentToServer, KeyValue, Message, RemoteConfigStatus, RemoteConfigStatuses, ServerToAgent, agent_capabilities, server_to_agent_flags,
+    AgentDescription, AgentToServer, ComponentHealth, KeyValue, Message, RemoteConfigStatus, RemoteConfigStatuses, ServerToAgent, agent_capabilities,
+    server_to_agent_flags,
 };
 use serde_json::{Value, json};
 
@@ -244,6 +245,117 @@ async fn a_host_keeps_what_its_owner_says_and_its_last_good_plan() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_log_files_of_a_host_are_found_from_the_centre_and_collected() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    let (out, logs, private) = (node.path("out.jsonl"), node.path("logs"), node.path("private"));
+    std::fs::create_dir_all(logs.join("web")).unwrap();
+    std::fs::create_dir(&private).unwrap();
+    append(&private.join("letters.log"), ["dear ann".to_owned()]);
+    append(&logs.join("app.log"), ["{\"known\":1}".to_owned()]);
+    let visit = |path: &str| format!("192.0.2.7 - - [23/Nov/2026:10:00:00 +0000] \"GET {path} HTTP/1.1\" 200 512");
+    append(&logs.join("web/access.log"), ["/berths", "/seats"].map(visit));
+    let known = format!("{}[assignment.app]\ncollect = [\"app\"]\n", collect("app", &format!("{}/*.log", logs.display())));
+    node.apply(&door(port, &out, &known));
+    let mut host = Host::join(&node, "booking-1", "booking", &["--allow", logs.to_str().unwrap()]);
+    becomes(&node, "booking-1", "fine").await;
+
+    // Without patterns, what its owner allows is looked through; what is collected is told of, the rest is read by the kit that fits.
+    let found = node.json(&["agent", "look", "booking-1"]);
+    assert_eq!((&found["file_count"], &found["collected"]), (&json!(2), &json!([{ "by": "app", "file_count": 1 }])), "{found}");
+    let kind = &found["kinds"][0];
+    assert_eq!((&kind["recognised"]["kits"], &kind["recognised"]["events"][0]["path"]), (&json!(["access-log"]), &json!("/berths")), "{found}");
+    let printed = text(&node.client(&["agent", "look", "booking-1", "--group"]).stdout);
+    assert!(printed.contains("Collected already: 1 by app.") && printed.contains("when = 'group = \"booking\"'"), "{printed}");
+    // What is said goes into the plan as it is, and is collected.
+    let text_of = |member: &str| found[member].as_str().unwrap().to_owned();
+    node.apply(&door(port, &out, &format!("{known}{}\n{}", text_of("plan"), text_of("for_host"))));
+    becomes(&node, "booking-1", "fine").await;
+    until("the files are followed", async || {
+        node.json(&["agent", "show", "booking-1"])["parts"].as_array().unwrap().iter().any(|p| p["part"] == "source:booking").then_some(())
+    })
+    .await;
+    until("a visit is collected", async || {
+        append(&logs.join("web/access.log"), [visit("/pay")]);
+        lines(&out).into_iter().find(|l| l["path"] == "/pay" && l["status"] == 200 && l["agent.collect"] == "booking")
+    })
+    .await;
+    let nothing_new = node.json(&["agent", "look", "booking-1"]);
+    assert_eq!((&nothing_new["kinds"], &nothing_new["plan"]), (&json!([]), &Value::Null), "{nothing_new}");
+
+    // Of what its owner does not allow, not even the names are told.
+    for pattern in [format!("{}/*", private.display()), format!("{}/../private/*", logs.display()), "/etc/*".to_owned()] {
+        let refused = node.json(&["agent", "look", "booking-1", &pattern]);
+        let file = &refused["files"][0];
+        assert!(file["says"].as_str().unwrap().contains("only what is below") && refused["files"].as_array().unwrap().len() == 1, "{refused}");
+    }
+    host.stop().await;
+    let settings = host.data.join("agent.toml");
+    let written = std::fs::read_to_string(&settings).unwrap();
+    std::fs::write(&settings, written.replace("show_files = true", "show_files = false")).unwrap();
+    host.begin();
+    until("it is told who does not let them be looked at", async || {
+        let refused = node.client(&["agent", "look", "booking-1"]);
+        text(&refused.stderr).contains("the owner of booking-1 does not let its files be looked into").then_some(())
+    })
+    .await;
+    assert!(text(&node.client(&["journal"]).stdout).contains("look into files of agent"));
+    host.stop().await;
+    node.balanced();
+    node.stop().await;
+}
+
+/// Writes a journal file of one entry for each message, as `systemd-journald` would.
+fn write_journal(path: &Path, first: usize, messages: &[String]) {
+    let entry = |(number, message): (usize, &String)| {
+        format!(
+            "__REALTIME_TIMESTAMP={}\n__MONOTONIC_TIMESTAMP={number}\n_BOOT_ID=0123456789abcdef0123456789abcdef\nPRIORITY=4\nSYSLOG_IDENTIFIER=gated\n_SYSTEMD_UNIT=gated.service\nMESSAGE={message}\n\n",
+            1_792_000_000_000_000_usize + number
+        )
+    };
+    std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+    let export = path.with_extension("export");
+    std::fs::write(&export, (first..).zip(messages).map(entry).collect::<String>()).unwrap();
+    let made = path.with_extension("made.journal");
+    let written = Command::new("/lib/systemd/systemd-journal-remote").arg("-o").arg(&made).arg(&export).output().unwrap();
+    assert!(written.status.success(), "{}", text(&written.stderr));
+    std::fs::rename(&made, path).unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_journal_of_a_host_arrives_once_through_kills() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    let (out, journal) = (node.path("out.jsonl"), node.path("journal"));
+    let collect =
+        format!("[collect.journal]\nkind = \"system_journal\"\nfolder = \"{}\"\nunits = [\"gated.service\"]\nbegin_at = \"start\"\n", journal.display());
+    node.apply(&door(port, &out, &format!("{collect}[assignment.all]\ncollect = [\"journal\"]\ndo = ['drop message contains \"debug\"']\n")));
+    let mut host = Host::join(&node, "gate-1", "gates", &[]);
+    let trouble = becomes(&node, "gate-1", "trouble").await;
+    assert!(trouble["says"].as_str().unwrap().contains("there is no journal in"), "{trouble}");
+    let entries = |file: usize| (0..50).map(|n| format!("barrier {} opened{}", 50 * file + n, if n % 5 == 0 { ", debug" } else { "" })).collect::<Vec<_>>();
+    for file in 0..6 {
+        write_journal(&node.path(&format!("stage/{file}.journal")), 50 * file, &entries(file));
+        std::fs::create_dir_all(&journal).unwrap();
+        std::fs::rename(node.path(&format!("stage/{file}.journal")), journal.join(format!("{file}.journal"))).unwrap();
+        tokio::time::sleep(std::time::Duration::from_millis(fastrand::u64(0..600))).await;
+        host.kill();
+        host.begin();
+    }
+    until("all are there", async || (lines(&out).len() >= 240).then_some(())).await;
+    becomes(&node, "gate-1", "fine").await;
+    let mut messages: Vec<String> = lines(&out).iter().map(|l| l["message"].as_str().unwrap().to_owned()).collect();
+    messages.sort();
+    messages.dedup();
+    assert_eq!((lines(&out).len(), messages.len()), (240, 240), "each once, and what was dropped there did not come");
+    let one = &lines(&out)[0];
+    assert_eq!(["severity", "app", "systemd.unit"].map(|f| one[f].as_str().unwrap()), ["warning", "gated", "gated.service"]);
+    host.stop().await;
+    node.balanced();
+    node.stop().await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn every_line_arrives_once_through_kills_of_agents_and_the_service() {
     let [port] = free_ports();
     let mut node = Node::start().await;
@@ -461,6 +573,14 @@ async fn agents_of_another_make_are_managed_by_the_open_protocol_and_strangers_c
     assert!(answer.remote_config.is_none() && answer.flags == 0, "it has it: {answer:?}");
     becomes(&node, "booking-3", "fine").await;
     assert_eq!(other.says(&bare(2)).await.flags, 0);
+    // It does not show files; and it may be unwell as a whole.
+    let unseen = node.client(&["agent", "look", "booking-3"]);
+    assert!(text(&unseen.stderr).contains("or it is an agent of another make"), "{}", text(&unseen.stderr));
+    let health = |healthy: bool, last_error: &str| Some(ComponentHealth { healthy, last_error: last_error.to_owned(), ..ComponentHealth::default() });
+    other.says(&AgentToServer { health: health(false, "no berth for its exporter"), ..bare(3) }).await;
+    assert_eq!(becomes(&node, "booking-3", "trouble").await["says"], "no berth for its exporter");
+    other.says(&AgentToServer { health: health(true, ""), ..bare(4) }).await;
+    becomes(&node, "booking-3", "fine").await;
     assert_eq!(other.says(&bare(9)).await.flags, server_to_agent_flags::REPORT_FULL_STATE, "some words were lost");
 
     // It cannot take what it is given next, and says why. It is not given it again and again.
@@ -555,6 +675,27 @@ async fn in_the_browser_a_host_is_enrolled_seen_and_told_what_to_collect_by_keyb
         browser.fits(&format!("agents at {width}")).await;
     }
     browser.screen(1280, 800).await;
+
+    // Which log files are there is found from here, and goes into the draft.
+    append(&node.path("more.log"), ["2026-11-23 10:00:00 WARN low ink".to_owned()]);
+    browser.tab_to("Look for log files").await;
+    browser.keys(Key::Enter + "").await;
+    browser.tab_to("Patterns of the files, one on each line; none to look where logs usually are").await;
+    browser.keys(&format!("{}/*.log", node.folder.path().display())).await;
+    browser.tab_to("Look").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("1 file by log.").await;
+    browser.sees("low ink").await;
+    browser.without_violations("the files of a host").await;
+    browser.tab_to("Collect it, in the draft").await;
+    browser.keys(Key::Enter + "").await;
+    browser.find("section[aria-label='assignment kiosk-7']").await;
+    browser.sees("agent.name = \"kiosk-7\"").await;
+    browser.tab_to("Discard").await;
+    browser.keys(Key::Enter + "").await;
+    browser.keys(Key::Enter + "").await;
+    browser.driver.goto(node.url("/agents?host=kiosk-7")).await.unwrap();
+    browser.sees("it runs its plan").await;
 
     // What leaves the host is changed where the assignment stands in the plan.
     browser.tab_to("kiosks").await;

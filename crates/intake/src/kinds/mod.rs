@@ -10,6 +10,7 @@ mod http;
 mod journal;
 mod otlp;
 mod syslog;
+mod system_journal;
 mod tcp;
 
 use std::sync::Arc;
@@ -57,6 +58,7 @@ macro_rules! of_kind {
             SourceKind::Syslog($k) => $call,
             SourceKind::Tcp($k) => $call,
             SourceKind::File($k) => $call,
+            SourceKind::SystemJournal($k) => $call,
             SourceKind::Journal($k) => $call,
             SourceKind::Alerts($k) => $call,
             SourceKind::Agents($k) => $call,

@@ -5,7 +5,9 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use rockrose_plan::Files;
+use std::sync::atomic::AtomicU64;
+
+use rockrose_plan::{Files, SystemJournal};
 
 use super::*;
 
@@ -17,6 +19,8 @@ enum Way {
     Datagrams,
     Lines,
     File(PathBuf),
+    /// The folder of a journal that `systemd-journal-remote` writes.
+    Journal(PathBuf),
 }
 
 /// How much of the last message is sent, and how.
@@ -42,6 +46,8 @@ impl Case {
         let folder = || tempfile::tempdir().unwrap();
         let speaking = async |name, way, kind: SourceKind| Case { name, way, source: source(|s| s.kind = kind).await, _folder: folder() };
         let files = folder();
+        let journal = folder();
+        let entries = SystemJournal { from_start: true, folder: Some(journal.path().display().to_string()), ..SystemJournal::default() };
         let path = files.path().join("quays.log");
         let kind = SourceKind::File(Files { paths: vec![path.display().to_string()], exclude: Vec::new(), from_start: true, path_as: None });
         vec![
@@ -50,6 +56,12 @@ impl Case {
             speaking("syslog", Way::Syslog, syslog(false)).await,
             speaking("syslog, UDP", Way::Datagrams, syslog(true)).await,
             speaking("tcp", Way::Lines, lines()).await,
+            Case {
+                name: "system journal",
+                way: Way::Journal(journal.path().to_owned()),
+                source: source(|s| (s.kind, s.listen) = (SourceKind::SystemJournal(entries), None)).await,
+                _folder: journal,
+            },
             Case { name: "file", way: Way::File(path), source: source(|s| (s.kind, s.listen) = (kind, None)).await, _folder: files },
         ]
     }
@@ -77,6 +89,13 @@ impl Case {
                     // Larger than a datagram can be is larger than anybody can send.
                     let message = &message[..message.len().min(9_000)];
                     socket.send_to(&[b"<34>1 - - gated - - - ", message].concat(), self.source.address).await.unwrap();
+                }
+            }
+            Way::Journal(folder) => {
+                // The next journal file goes on where the one before ended.
+                let number = std::fs::read_dir(folder).unwrap().count();
+                for (at, message) in messages.iter().enumerate() {
+                    write_journal(&folder.join(format!("{number:03}-{at:03}.journal")), message);
                 }
             }
             Way::File(path) => {
@@ -119,6 +138,11 @@ impl Case {
         matches!(self.way, Way::Http | Way::Otlp)
     }
 
+    /// Whether it opens no connections.
+    fn is_kept(&self) -> bool {
+        matches!(self.way, Way::File(_) | Way::Journal(_))
+    }
+
     /// The numbers of the messages that were handed on, in order.
     fn numbers(&self) -> Vec<u32> {
         let bodies = self.source.sink.bodies.lock().unwrap();
@@ -159,6 +183,25 @@ impl Case {
     }
 }
 
+/// Writes a journal file with an entry (systemd's *Journal Export Format*).
+fn write_journal(path: &std::path::Path, message: &[u8]) {
+    static ENTRIES: AtomicU64 = AtomicU64::new(1);
+    let number = ENTRIES.fetch_add(1, Ordering::SeqCst);
+    let boot = "0123456789abcdef0123456789abcdef";
+    let at = 1_792_000_000_000_000 + number;
+    let mut entry =
+        format!("__REALTIME_TIMESTAMP={at}\n__MONOTONIC_TIMESTAMP={number}\n_BOOT_ID={boot}\nPRIORITY=4\nSYSLOG_IDENTIFIER=gated\nMESSAGE\n").into_bytes();
+    entry.extend_from_slice(&(message.len() as u64).to_le_bytes());
+    entry.extend_from_slice(message);
+    entry.extend_from_slice(b"\n\n");
+    let export = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(export.path(), &entry).unwrap();
+    let fresh = path.with_extension("new.journal");
+    let written = std::process::Command::new("/lib/systemd/systemd-journal-remote").arg("-o").arg(&fresh).arg(export.path()).output().unwrap();
+    assert!(written.status.success(), "{}", String::from_utf8_lossy(&written.stderr));
+    std::fs::rename(&fresh, path).unwrap();
+}
+
 /// The pieces in which bytes are sent.
 fn pieces(bytes: &[u8], how: How) -> std::slice::Chunks<'_, u8> {
     match how {
@@ -179,7 +222,7 @@ async fn bears_what_is_no_event(case: Case) {
     // A file that begins with something else is not read at all.
     case.send(&[b"gate #1"], How::Whole).await;
     case.takes("what is one", &[1]).await;
-    if !matches!(case.way, Way::File(_) | Way::Datagrams) {
+    if !case.is_kept() && !matches!(case.way, Way::Datagrams) {
         drop(TcpStream::connect(case.source.address).await.unwrap());
         // What no sender of any protocol sends.
         let _ = case.stream(b"\0\x01\x02\r\n\r\n\0", How::Whole).await;
@@ -191,7 +234,7 @@ async fn bears_what_is_no_event(case: Case) {
     case.send(&[b"gate #2"], How::Whole).await;
     case.takes("the next that is one", &[1, 2]).await;
     // Those that cut a stream into messages know how long each is.
-    if matches!(case.way, Way::Syslog | Way::Lines | Way::File(_)) {
+    if matches!(case.way, Way::Syslog | Way::Lines | Way::File(_) | Way::Journal(_)) {
         case.until("it is told of what was too long", |case| case.is_in_trouble(SenderFault::TooLarge)).await;
     }
 }
@@ -205,7 +248,7 @@ async fn takes_what_is_repeated_as_another(case: Case) {
 
 /// A request goes as a whole or not at all; a stream as far as it came; the rest of a file's last line comes later.
 async fn takes_what_is_whole_of_what_breaks_off(case: Case) {
-    if let Way::Datagrams = case.way {
+    if let Way::Datagrams | Way::Journal(_) = case.way {
         return;
     }
     case.send(&[b"gate #1", b"gate #2 in the bay"], How::BrokenOff).await;
@@ -229,7 +272,7 @@ async fn waits_for_slow_senders(case: Case) {
 }
 
 async fn is_not_held_up_by_one_that_hangs(case: Case) {
-    if matches!(case.way, Way::File(_) | Way::Datagrams) {
+    if case.is_kept() || matches!(case.way, Way::Datagrams) {
         return;
     }
     let mut hanging = Vec::new();
@@ -304,14 +347,14 @@ async fn goes_on_where_it_was(mut case: Case) {
     case.send(&[b"gate #1", b"gate #2"], How::Whole).await;
     case.takes("before", &[1, 2]).await;
     case.restart(async |case| {
-        if let Way::File(_) = case.way {
+        if case.is_kept() {
             case.send(&[b"gate #3"], How::Whole).await;
         } else if !matches!(case.way, Way::Datagrams) {
             assert!(TcpStream::connect(case.source.address).await.is_err(), "{}: nobody listens", case.name);
         }
     })
     .await;
-    if !matches!(case.way, Way::File(_)) {
+    if !case.is_kept() {
         case.send(&[b"gate #3"], How::Whole).await;
     }
     case.takes("meanwhile", &[1, 2, 3]).await;

@@ -4,6 +4,8 @@ use rockrose_opamp::{AgentDescription, AgentToServer, AnyValue, ComponentHealth,
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
+use super::LOOK;
+
 /// Most parts that are kept of an agent's health.
 const PARTS: usize = 1_000;
 /// Most characters of what an agent says of one part.
@@ -23,6 +25,8 @@ pub(crate) struct Heard {
     pub(crate) parts: Vec<PartHeard>,
     /// What became of the plan that it was given last.
     pub(crate) config: ConfigHeard,
+    /// Whether it lets the files of its host be looked into from here.
+    pub(crate) shows_files: bool,
     /// By how many whole minutes its host's clock is ahead of this one.
     pub(crate) clock_ahead_min: i64,
 }
@@ -69,6 +73,9 @@ impl Heard {
         let before = self.clone();
         if says.capabilities != 0 {
             self.capabilities = says.capabilities;
+        }
+        if let Some(custom) = &says.custom_capabilities {
+            self.shows_files = custom.capabilities.iter().any(|capability| capability == LOOK);
         }
         if let Some(health) = &says.health {
             let mut parts: Vec<PartHeard> = health.component_health_map.iter().map(|(name, health)| part(name, health)).collect();

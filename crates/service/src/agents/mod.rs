@@ -2,6 +2,7 @@
 
 mod authority;
 mod heard;
+mod look;
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -25,6 +26,8 @@ use crate::{App, now_ms};
 
 pub(crate) use authority::fingerprint;
 pub(crate) use heard::{Heard, PartHeard};
+pub use look::{LOOK, LookAsked, LookFound};
+pub(crate) use look::{Look, look};
 
 /// How often an agent is to be heard, and how often where there are many.
 const HEARTBEAT: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs(10));
@@ -90,6 +93,8 @@ pub(crate) struct Agents {
     doors: Mutex<HashMap<Vec<String>, Arc<DoorCertificates>>>,
     /// The conditions of the plan that runs.
     assigner: Mutex<Option<(i64, Arc<Assigner>)>>,
+    /// What agents are asked at this moment.
+    looks: look::Looks,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
@@ -267,6 +272,11 @@ impl Agents {
         Ok(Some(door))
     }
 
+    /// Asks an agent which files there are under patterns on its host, as soon as it is heard; without patterns, wherever its logs are. `None`: somebody else asks it.
+    pub(crate) fn look(&self, id: &str, paths: Vec<String>, exclude: Vec<String>) -> Option<Look<'_>> {
+        self.looks.ask(id, paths, exclude)
+    }
+
     /// Forgets an agent. Says whether there was one of that name.
     pub(crate) async fn retire(&self, app: &App, name: &str) -> Result<bool, RecordsError> {
         let Some(agent) = self.called(name) else { return Ok(false) };
@@ -329,6 +339,9 @@ impl Agents {
                 return Err(format!("the facts take {bytes} bytes, more than {MOST_FACTS}"));
             }
         }
+        if let Some(message) = &says.custom_message {
+            self.looks.answered(id, message);
+        }
         let mut all = lock(&self.all);
         let Some(agent) = all.get_mut(id) else { return Ok(()) };
         let now = now_ms();
@@ -381,7 +394,7 @@ impl Agents {
             AgentRemoteConfig { config_hash: wanted.hash().to_vec(), config: Some(AgentConfigMap { config_map }) }
         });
         let is_old = now - agent.record.signed_ms >= RENEW_AFTER && requested(says).is_none() && make(&agent.facts) == Make::Ours;
-        let custom_message = is_old.then(|| rockrose_opamp::CustomMessage { capability: RENEW.to_owned(), r#type: "renew".to_owned(), data: Vec::new() });
+        let renew = is_old.then(|| rockrose_opamp::CustomMessage { capability: RENEW.to_owned(), r#type: "renew".to_owned(), data: Vec::new() });
         Ok(ServerToAgent {
             instance_uid: says.instance_uid.clone(),
             flags,
@@ -392,7 +405,7 @@ impl Agents {
                 | server_capabilities::ACCEPTS_CONNECTION_SETTINGS_REQUEST,
             remote_config,
             connection_settings: offers,
-            custom_message,
+            custom_message: self.looks.due(id).or(renew),
             ..ServerToAgent::default()
         })
     }

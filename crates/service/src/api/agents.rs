@@ -47,7 +47,7 @@ pub(crate) async fn agents(State(app): State<Arc<App>>) -> Result<Json<AgentsAns
     Ok(Json(AgentsAnswer { now_ms: now, agents, doors, codes: codes.collect() }))
 }
 
-fn unknown(name: &str) -> Problem {
+pub(super) fn unknown(name: &str) -> Problem {
     Problem::new(StatusCode::NOT_FOUND, "no-agent", "No such agent", format!("no agent called `{name}` has enrolled"))
 }
 
@@ -96,6 +96,10 @@ fn condition(agent: &Agent, wanted: Option<&HostPlan>, now: i64) -> (AgentCondit
         let more = agent.heard.parts.iter().filter(|part| !part.healthy).count() - 1;
         let more = if more == 0 { String::new() } else { format!("; {more} more") };
         return (AgentCondition::Trouble, format!("{}: {}{more}", bad.part, bad.says), bad.remedy.clone());
+    }
+    // One of another make may be unwell as a whole.
+    if !agent.heard.healthy && !agent.heard.says.is_empty() {
+        return (AgentCondition::Trouble, agent.heard.says.clone(), None);
     }
     let ahead = agent.heard.clock_ahead_min;
     if ahead != 0 {
@@ -150,6 +154,7 @@ pub(crate) async fn agent(State(app): State<Arc<App>>, Part(name): Part<String>)
         current: wanted.as_ref().is_some_and(|wanted| wanted.hash() == *config.hash) && config.status == RemoteConfigStatuses::Applied as i32,
         plan: wanted.map(|wanted| wanted.files.iter().map(|file| file.text.as_str()).collect::<Vec<_>>().join("\n")).unwrap_or_default(),
         error: Some(config.error.clone()).filter(|error| !error.is_empty()),
+        shows_files: agent.heard.shows_files,
     }))
 }
 

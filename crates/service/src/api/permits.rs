@@ -42,6 +42,7 @@ pub(crate) const PERMITS: &[Permit] = &[
     read("/api/v1/agents", KNOWN),
     read("/api/v1/agents/{name}", KNOWN),
     noted("DELETE", "/api/v1/agents/{name}", SECRETS, "retire agent"),
+    noted("POST", "/api/v1/agents/{name}/look", FILES, "look into files of agent"),
     noted("POST", "/api/v1/enrol-codes", SECRETS, "make code for agents"),
     noted("DELETE", "/api/v1/enrol-codes/{id}", SECRETS, "end code for agents"),
     read("/api/v1/alerts", KNOWN),

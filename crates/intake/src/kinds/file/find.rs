@@ -46,7 +46,10 @@ fn patterns(written: &[String]) -> Vec<glob::Pattern> {
 /// Whether a source that reads `paths` but not `exclude` would read the file at `path`, whether it is there or not.
 #[must_use]
 pub fn would_read(paths: &[String], exclude: &[String], path: &Path) -> bool {
-    meets(&patterns(paths), path) && !meets(&patterns(exclude), path)
+    // As files are looked for: `*` is within a name.
+    let within_names = glob::MatchOptions { require_literal_separator: true, ..glob::MatchOptions::default() };
+    let reads = patterns(paths).iter().any(|pattern| pattern.matches_path_with(path, within_names));
+    reads && !meets(&patterns(exclude), path)
 }
 
 /// The files that this service's output and errors, and so its log, are led to.

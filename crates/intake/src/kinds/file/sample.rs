@@ -4,6 +4,7 @@ use std::io::Result;
 use std::os::unix::fs::FileExt;
 
 use rockrose_plan::FileScope;
+use serde::{Deserialize, Serialize};
 
 use super::find::{MAX_FILES, find, within};
 use super::open::{FileFormat, FileStat, Unpacking, head};
@@ -19,7 +20,7 @@ const LINES: usize = 200;
 const FAMILIES: usize = 24;
 
 /// Files under patterns, and the first lines of each family of them.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Sample {
     /// The files, and what cannot be read, those in trouble first.
     pub files: Vec<FileSeen>,
@@ -30,7 +31,7 @@ pub struct Sample {
 }
 
 /// Files whose names differ in digits and packing alone, in whatever folders: as those that are rotated, or written by several hosts.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Family {
     /// Their paths, the one written last first.
     pub paths: Vec<String>,
