@@ -1,5 +1,7 @@
 /** What is said where there is nothing to show: empty, loading, failing. */
-import type { ReactNode } from "react";
+import { type ReactNode, useState } from "react";
+
+import { SMALL_BUTTON } from "../design/buttons";
 
 export function Message({ title, children, tone = "plain", heading = false }: { title: string; children?: ReactNode; tone?: "plain" | "fails"; heading?: boolean }) {
   const Title = heading ? "h1" : "p";
@@ -11,6 +13,18 @@ export function Message({ title, children, tone = "plain", heading = false }: { 
   );
 }
 
+/** A line to paste elsewhere, whole, with a button that copies it. */
 export function Paste({ line }: { line: string }) {
-  return <pre className="mt-2 overflow-x-auto rounded bg-raised px-3 py-2 font-mono text-xs text-ink">{line}</pre>;
+  const [copied, setCopied] = useState("");
+  return (
+    <div className="mt-2 flex items-start gap-2">
+      <pre className="min-w-0 flex-1 rounded bg-raised px-3 py-2 font-mono text-xs break-all whitespace-pre-wrap text-ink">{line}</pre>
+      <button type="button" className={SMALL_BUTTON} onClick={() => void navigator.clipboard.writeText(line).then(() => setCopied("✓ copied"), () => setCopied("cannot copy here"))}>
+        Copy
+      </button>
+      <span role="status" className="self-center text-xs text-soft">
+        {copied}
+      </span>
+    </div>
+  );
 }

@@ -4,12 +4,14 @@ mod centre;
 mod enrol;
 mod facts;
 mod folder;
+mod install;
 mod pin;
 mod run;
 mod status;
 
 pub use enrol::{EnrolOptions, Enrolled, enrol};
 pub use folder::{AgentSettings, Folder};
+pub use install::Install;
 pub use run::run;
 pub use status::Status;
 

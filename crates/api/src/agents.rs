@@ -213,8 +213,10 @@ pub struct MadeEnrolCode {
     pub id: i64,
     /// Its text: what is secret of it, and the fingerprint by which agents know this service.
     pub code: String,
-    /// What is pasted on a host.
+    /// What is pasted on a host that has the program.
     pub line: String,
+    /// What is pasted on a host that has nothing yet: it fetches the program from this service, says what it would do, and installs an agent.
+    pub setup_line: String,
     /// For agents of another make: where they speak the management protocol.
     pub endpoint: String,
     /// For agents of another make: what they show there as a bearer token, each time.

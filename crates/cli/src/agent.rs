@@ -3,36 +3,68 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
-use clap::Subcommand;
-use rockrose_agent::{EnrolOptions, Folder, Status};
-use rockrose_client::{AgentsCommand, Common, End, Exit, Outcome, agents, format};
+use anyhow::Context;
+use clap::{Args, Subcommand};
+use rockrose_agent::{EnrolOptions, Folder, Install, Status};
+use rockrose_client::{AgentsCommand, Common, End, Exit, Failure, Outcome, agents, ask, format};
 
 use crate::serve::log;
+
+/// What an agent enrols with.
+#[derive(Args)]
+pub(crate) struct EnrolArgs {
+    /// The centre, as the line that was made there has it
+    url: String,
+    /// The code, as it was made there
+    code: String,
+    /// The name by which the agent is to be known; the host's name if omitted
+    #[arg(long)]
+    name: Option<String>,
+    /// A label, as in port=Lowmere; may be repeated
+    #[arg(long, value_name = "NAME=VALUE", value_parser = label)]
+    label: Vec<(String, String)>,
+    /// Folder whose files may be collected; may be repeated. All but system folders and dot-files if omitted
+    #[arg(long, value_name = "FOLDER")]
+    allow: Vec<PathBuf>,
+}
+
+impl EnrolArgs {
+    fn options(self) -> anyhow::Result<EnrolOptions> {
+        let EnrolArgs { url, code, name, label, allow } = self;
+        let allow = allow.iter().map(std::path::absolute).collect::<Result<_, _>>()?;
+        Ok(EnrolOptions { url, code, name, labels: label.into_iter().collect::<BTreeMap<_, _>>(), allow })
+    }
+}
 
 /// The agent of this host, or what the centre knows of agents.
 #[derive(Subcommand)]
 pub(crate) enum AgentCommand {
     /// Enrol this host with a code, and run its agent
     Enrol {
-        /// The centre, as the line that was made there has it
-        url: String,
-        /// The code, as it was made there
-        code: String,
+        #[command(flatten)]
+        enrol: EnrolArgs,
         /// The agent's folder
         #[arg(long, env = "ROCKROSE_AGENT_DATA", default_value = "/var/lib/rockrose-agent", value_name = "FOLDER")]
         data: PathBuf,
-        /// The name by which the agent is to be known; the host's name if omitted
-        #[arg(long)]
-        name: Option<String>,
-        /// A label, as in port=Lowmere; may be repeated
-        #[arg(long, value_name = "NAME=VALUE", value_parser = label)]
-        label: Vec<(String, String)>,
-        /// Folder whose files may be collected; may be repeated. All but system folders and dot-files if omitted
-        #[arg(long, value_name = "FOLDER")]
-        allow: Vec<PathBuf>,
         /// Only enrol; run the agent later with `rockrose agent run`
         #[arg(long)]
         only: bool,
+    },
+    /// Enrol this host, and install its agent so that it starts with the host
+    ///
+    /// Says what it would do, and asks first. Run as root: it makes a user for the agent, and a unit of systemd, or a script where there is none.
+    Install {
+        #[command(flatten)]
+        enrol: EnrolArgs,
+        /// Only say what would be done
+        #[arg(long)]
+        dry: bool,
+        /// Do not ask for confirmation
+        #[arg(long)]
+        yes: bool,
+        /// Folder that stands for / while an image is made: nothing is started in it
+        #[arg(long, default_value = "/", value_name = "FOLDER")]
+        root: PathBuf,
     },
     /// Run the agent of this host
     ///
@@ -60,10 +92,13 @@ fn label(text: &str) -> Result<(String, String), String> {
 
 pub(crate) async fn agent(common: &Common, command: AgentCommand) -> Outcome {
     match command {
-        AgentCommand::Enrol { url, code, data, name, label, allow, only } => {
-            let allow = allow.iter().map(std::path::absolute).collect::<Result<_, _>>().map_err(anyhow::Error::from)?;
-            let options = EnrolOptions { url, code, name, labels: label.into_iter().collect::<BTreeMap<_, _>>(), allow };
-            let enrolled = rockrose_agent::enrol(&data, options).await?;
+        AgentCommand::Install { enrol, dry, yes, root } => {
+            let program = std::env::current_exe().and_then(std::fs::canonicalize).context("this program cannot be found")?;
+            let root = std::fs::canonicalize(&root).with_context(|| format!("there is no folder {}", root.display()))?;
+            install(common, &Install { root, program, enrol: enrol.options()? }, dry, yes).await
+        }
+        AgentCommand::Enrol { enrol, data, only } => {
+            let enrolled = rockrose_agent::enrol(&data, enrol.options()?).await?;
             if common.json {
                 format::print_json(&serde_json::json!({ "name": enrolled.name, "folder": enrolled.folder, "settings": enrolled.settings }))?;
             } else {
@@ -80,6 +115,38 @@ pub(crate) async fn agent(common: &Common, command: AgentCommand) -> Outcome {
         AgentCommand::Status { data } => status(common, &Status::read(&Folder::open(&data)?)?),
         AgentCommand::Centre(command) => agents(common, command).await,
     }
+}
+
+async fn install(common: &Common, install: &Install, dry: bool, yes: bool) -> Outcome {
+    let acts = install.plan();
+    if common.json && dry {
+        format::print_json(&serde_json::json!({ "would": acts }))?;
+        return Ok(Exit::Done);
+    }
+    if !common.json {
+        format::line(&format!("This would:\n{}", acts.iter().map(|act| format!("  - {act}")).collect::<Vec<_>>().join("\n")))?;
+    }
+    if dry {
+        return Ok(Exit::Done);
+    }
+    let user = std::os::unix::fs::MetadataExt::uid(&std::fs::metadata("/proc/self").context("/proc cannot be read")?);
+    if user != 0 && install.root == std::path::Path::new("/") {
+        return Err(Failure::new(
+            Exit::Failed,
+            "an agent is installed by root; without, run one in a folder of yours: rockrose agent enrol URL CODE --data FOLDER",
+        ));
+    }
+    if !yes && !ask("Do it?")? {
+        return Ok(Exit::Declined);
+    }
+    install.run().await?;
+    let left = install.is_left();
+    if common.json {
+        format::print_json(&serde_json::json!({ "did": acts, "left": left }))?;
+    } else {
+        format::line(&left.unwrap_or_else(|| "The agent runs. How it is doing, here: rockrose agent status".to_owned()))?;
+    }
+    Ok(Exit::Done)
 }
 
 async fn run(data: &std::path::Path) -> Outcome {

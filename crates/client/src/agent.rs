@@ -227,7 +227,15 @@ pub async fn agents(common: &Common, command: AgentsCommand) -> Outcome {
                 ]);
             }
             let hosts = if uses == 1 { "one host".to_owned() } else { format!("{uses} hosts") };
-            format::blocks(&[format!("Paste this on {hosts}, within {}:", format::age(minutes * 60_000)), made.line])
+            format::blocks(&[
+                format!(
+                    "Paste this on {hosts}, within {}; it fetches the program, says what it would do, and installs an agent:",
+                    format::age(minutes * 60_000)
+                ),
+                made.setup_line,
+                "Or, where the program is, to run an agent in the foreground:".to_owned(),
+                made.line,
+            ])
         }
         AgentsCommand::Codes { end: Some(number) } => {
             client.call_bare(Method::DELETE, &format!("/api/v1/enrol-codes/{number}")).await?;

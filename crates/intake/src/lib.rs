@@ -74,6 +74,11 @@ pub trait Sink: Send + Sync + 'static {
         async { Err(AgentRefusal::Stranger("nobody manages agents here".to_owned())) }
     }
 
+    /// A script that puts an agent on a host, for whoever shows a code with which one may enrol at this source.
+    fn agent_setup(&self, _source: &str, _code: &str) -> impl Future<Output = Result<String, AgentRefusal>> + Send {
+        async { Err(AgentRefusal::Stranger("nobody manages agents here".to_owned())) }
+    }
+
     /// The number of the last entry of such a log; 0, if it has none.
     fn log_end(&self, _log: OwnLog) -> impl Future<Output = Result<i64, Refusal>> + Send {
         async { Ok(0) }

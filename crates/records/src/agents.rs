@@ -8,6 +8,8 @@ use crate::{NewToken, Records, RecordsError, random_text};
 
 /// What the authority's key is sealed for.
 const PURPOSE: &str = "authority of agents";
+/// What the key of the sources for agents is sealed for.
+const DOOR: &str = "sources for agents";
 /// How many characters of a code are random: 100 bits.
 const CODE: usize = 25;
 
@@ -125,6 +127,25 @@ impl Records {
         let row = (authority::id.eq(1), authority::certificate.eq(&new.certificate), authority::sealed.eq(sealed));
         self.with(|c| Ok(diesel::insert_or_ignore_into(authority::table).values(row).execute(c)?))?;
         Ok(self.authority()?.unwrap_or_else(|| new.clone()))
+    }
+
+    /// The private key (PEM) of the sources that agents come to; `new` is kept, if there is none. There has to be an authority.
+    pub fn door_key(&self, new: &str) -> Result<String, RecordsError> {
+        let sealed = self.seal(DOOR, new.as_bytes())?;
+        let kept: Option<Vec<u8>> = self.with(|c| {
+            let none_yet = authority::table.filter(authority::door.is_null());
+            diesel::update(none_yet).set(authority::door.eq(sealed)).execute(c)?;
+            Ok(authority::table.select(authority::door).first::<Option<Vec<u8>>>(c).optional()?.flatten())
+        })?;
+        let opened = kept.and_then(|kept| self.unseal(DOOR, &kept)).and_then(|key| String::from_utf8(key).ok());
+        opened.ok_or_else(|| RecordsError::Key("is not the one that the key of the sources for agents was sealed with".into()))
+    }
+
+    /// Whether an agent could enrol with a code.
+    pub fn is_good_code(&self, text: &str, now_ms: i64) -> Result<bool, RecordsError> {
+        use enrol_code::{expires_ms, table, uses_left};
+        let good = table.filter(enrol_code::hash.eq(hash(text)).and(expires_ms.gt(now_ms)).and(uses_left.gt(0)));
+        self.with(|c| Ok(good.count().get_result::<i64>(c)? > 0))
     }
 
     /// Makes a code with which so many agents can enrol in a group until it ends.

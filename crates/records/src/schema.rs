@@ -149,6 +149,7 @@ diesel::table! {
         id -> Integer,
         certificate -> Text,
         sealed -> Binary,
+        door -> Nullable<Binary>,
     }
 }
 

@@ -195,6 +195,10 @@ impl Sink for PlanSink {
         self.app.agents.showing(certificate)
     }
 
+    async fn agent_setup(&self, source: &str, code: &str) -> Result<String, AgentRefusal> {
+        self.app.agents.setup(&self.app, source, code).await
+    }
+
     async fn agent_says(&self, message: AgentMessage) -> Result<ServerToAgent, AgentRefusal> {
         self.app.agents.says(&self.app, message).await
     }

@@ -23,6 +23,7 @@ export function Enrol({ answer }: { answer: AgentsAnswer }) {
   const [uses, setUses] = useState(1);
   const [minutes, setMinutes] = useState(60);
   const [source, setSource] = useState(answer.doors[0]?.source ?? "");
+  const [plain, setPlain] = useState(false);
   /** When the line was made. */
   const [since, setSince] = useState(0);
   const groups = [...new Set(answer.agents.map((a) => a.group))].sort();
@@ -91,9 +92,13 @@ export function Enrol({ answer }: { answer: AgentsAnswer }) {
       {made !== undefined && (
         <div className="min-w-0 text-sm">
           <p>
-            Paste this on {uses === 1 ? "the host" : `the ${count(uses)} hosts`}, within {age(made.expires_ms - since)}. It is shown this once.
+            Paste this on {uses === 1 ? "the host" : `the ${count(uses)} hosts`}, within {age(made.expires_ms - since)}. It is shown this once. It fetches the program from here, says what it would do, and installs an agent.
           </p>
-          <Paste line={made.line} />
+          <Paste line={made.setup_line} />
+          <details className="pt-2" open={plain} onToggle={(e) => setPlain(e.currentTarget.open)}>
+            <summary className="cursor-pointer text-soft">Where the program is, and the agent is to run in the foreground</summary>
+            <Paste line={made.line} />
+          </details>
           <div aria-live="polite" className="pt-3">
             {came.length === 0 ? (
               <p className="text-soft">No host has come yet.</p>

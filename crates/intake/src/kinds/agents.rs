@@ -4,16 +4,19 @@
 
 use std::sync::Arc;
 
+use axum::body::{Body, Bytes};
 use axum::extract::{Request, State};
+use axum::http::request::Parts;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use axum::routing::post;
+use axum::routing::{get, post};
 use axum::{Json, Router};
 use rockrose_event::output::{QueuePlace, Stretch};
 use rockrose_event::record::{DeclaredFormat, is_blank};
 use rockrose_event::stamp::Stamp;
 use rockrose_opamp::{AgentToServer, Message};
 use rockrose_plan::AgentsSource;
+use tokio::io::AsyncReadExt;
 
 use super::{Endpoint, Kind, PasteLine, Start};
 use crate::agents::{AgentTurn, QUEUES, StretchTurn};
@@ -24,6 +27,8 @@ use crate::{AgentMessage, AgentRefusal, BodyMetadata, KnownAgent, Problem, Recei
 
 /// Most bytes of one message of the management protocol.
 const MOST_MESSAGE: usize = 512 << 10;
+/// So many bytes of the program are read at once.
+const PIECE: usize = 256 << 10;
 
 impl Kind for AgentsSource {
     const ALPN: &'static [&'static [u8]] = host::ALPN;
@@ -54,6 +59,8 @@ fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
     Router::new()
         .route("/in", post(events::<S>))
         .route(rockrose_opamp::PATH, post(managed::<S>))
+        .route("/agent/setup", get(setup::<S>))
+        .route("/agent/rockrose", get(program::<S>))
         .fallback(|| async { Problem::not_found(format!("agents post events to `/in`, and are managed at `{}`", rockrose_opamp::PATH)) })
         .method_not_allowed_fallback(|| async { Problem::new(StatusCode::METHOD_NOT_ALLOWED, "method-not-allowed", "Method not allowed", "agents post") })
         .with_state(shared)
@@ -173,6 +180,77 @@ async fn managed<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request
     }
 }
 
+/// Lets whoever shows a code with which an agent may enrol fetch what is needed on a host that has nothing yet. Returns the script.
+async fn may_fetch<S: Sink>(shared: &Shared<S>, head: &Parts) -> Result<String, Problem> {
+    let from = peer(&head.extensions);
+    let settings = shared.admit(None, &head.headers, from)?;
+    if let Some(wait) = from.and_then(|from| shared.budget.attempts.wait(from)) {
+        return Err(Problem::too_many_failures(wait));
+    }
+    let code = bearer(&head.headers).ok_or_else(|| stranger("whoever fetches this shows a code: `rockrose agent code GROUP` makes the line that does"))?;
+    let found = shared.sink.agent_setup(&settings.name, &code).await;
+    if let Some(from) = from {
+        match &found {
+            Err(AgentRefusal::Stranger(_)) => drop(shared.budget.attempts.failed(from)),
+            Err(AgentRefusal::NotKept(_)) => {}
+            Ok(_) => shared.budget.attempts.succeeded(from),
+        }
+    }
+    found.map_err(refused)
+}
+
+/// Gives out the script that puts an agent on a host.
+async fn setup<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {
+    let (head, _) = request.into_parts();
+    match may_fetch(&shared, &head).await {
+        Ok(script) => ([(header::CONTENT_TYPE, "text/x-shellscript; charset=utf-8")], script).into_response(),
+        Err(problem) => told(&shared, problem, &head),
+    }
+}
+
+/// Gives out the program that runs, which is an agent as well.
+async fn program<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {
+    let (head, _) = request.into_parts();
+    if let Err(problem) = may_fetch(&shared, &head).await {
+        return told(&shared, problem, &head);
+    }
+    // What runs, even if another was put in its place since.
+    let opened = async {
+        let file = tokio::fs::File::open("/proc/self/exe").await?;
+        let size = file.metadata().await?.len();
+        std::io::Result::Ok((file, size))
+    };
+    match opened.await {
+        Ok((file, size)) => {
+            let headers = [(header::CONTENT_TYPE, "application/octet-stream".to_owned()), (header::CONTENT_LENGTH, size.to_string())];
+            (headers, Body::from_stream(pieces(file))).into_response()
+        }
+        Err(e) => Problem::internal(format!("the program cannot be read: {e}")).into_response(),
+    }
+}
+
+/// A file, piece by piece.
+fn pieces(file: tokio::fs::File) -> impl futures_util::Stream<Item = std::io::Result<Bytes>> {
+    futures_util::stream::try_unfold(file, async |mut file| {
+        let mut piece = Vec::with_capacity(PIECE);
+        let read = (&mut file).take(PIECE as u64).read_to_end(&mut piece).await?;
+        Ok((read > 0).then(|| (Bytes::from(piece), file)))
+    })
+}
+
+fn told<S: Sink>(shared: &Shared<S>, problem: Problem, head: &Parts) -> Response {
+    let taken: Result<Receipt, Problem> = Err(problem);
+    note(&shared.monitor, &taken, peer(&head.extensions));
+    taken.map(Json).into_response()
+}
+
+fn refused(why: AgentRefusal) -> Problem {
+    match why {
+        AgentRefusal::Stranger(says) => stranger(says),
+        refusal @ AgentRefusal::NotKept(_) => Problem::unavailable("not-kept", refusal.to_string()).retry_after(5),
+    }
+}
+
 fn bearer(headers: &HeaderMap) -> Option<String> {
     let (scheme, code) = headers.get(header::AUTHORIZATION)?.to_str().ok()?.split_once(' ')?;
     scheme.eq_ignore_ascii_case("bearer").then(|| code.trim().to_owned())
@@ -208,9 +286,5 @@ async fn answer<S: Sink>(shared: &Shared<S>, request: Request) -> Result<Vec<u8>
             Ok(_) => shared.budget.attempts.succeeded(from),
         }
     }
-    match said {
-        Ok(answer) => Ok(answer.encode_to_vec()),
-        Err(AgentRefusal::Stranger(says)) => Err(stranger(says)),
-        Err(refusal @ AgentRefusal::NotKept(_)) => Err(Problem::unavailable("not-kept", refusal.to_string()).retry_after(5)),
-    }
+    said.map(|answer| answer.encode_to_vec()).map_err(refused)
 }

@@ -56,13 +56,23 @@ fn issuer(authority: &Authority) -> Result<Issuer<'static, KeyPair>, SignError> 
     Ok(Issuer::from_ca_cert_pem(&authority.certificate, KeyPair::from_pem(&authority.key)?)?)
 }
 
-/// The certificate of a source that agents reach by these hosts.
-pub(crate) fn door(authority: &Authority, hosts: &[String]) -> Result<DoorCertificates, SignError> {
+/// A new key for sources that agents come to.
+pub(crate) fn new_door_key() -> Result<String, SignError> {
+    Ok(KeyPair::generate()?.serialize_pem())
+}
+
+/// By what programs that fetch know the key of a source: the SHA-256 of its public key, in base64, as `curl --pinnedpubkey` has it.
+pub(crate) fn key_pin(key: &str) -> Result<String, SignError> {
+    Ok(base64::prelude::BASE64_STANDARD.encode(Sha256::digest(KeyPair::from_pem(key)?.subject_public_key_info())))
+}
+
+/// The certificate of a source that agents reach by these hosts, for its key.
+pub(crate) fn door(authority: &Authority, key: &str, hosts: &[String]) -> Result<DoorCertificates, SignError> {
     let names: Vec<String> = HERE.iter().map(|&host| host.to_owned()).chain(hosts.iter().cloned()).collect();
     let mut params = CertificateParams::new(names)?;
     params.distinguished_name.push(DnType::CommonName, "Rockrose source for agents");
     params.extended_key_usages = vec![ExtendedKeyUsagePurpose::ServerAuth];
-    let key = KeyPair::generate()?;
+    let key = KeyPair::from_pem(key)?;
     let certificate = params.signed_by(&key, &issuer(authority)?)?.pem();
     Ok(DoorCertificates { certificate, key: key.serialize_pem(), authority: authority.certificate.clone() })
 }

@@ -3,6 +3,7 @@
 mod authority;
 mod heard;
 mod look;
+mod setup;
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -28,6 +29,7 @@ pub(crate) use authority::fingerprint;
 pub(crate) use heard::{Heard, PartHeard};
 pub use look::{LOOK, LookAsked, LookFound};
 pub(crate) use look::{Look, look};
+pub(crate) use setup::line as setup_line;
 
 /// How often an agent is to be heard, and how often where there are many.
 const HEARTBEAT: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs(10));
@@ -254,6 +256,34 @@ impl Agents {
         Ok(authority)
     }
 
+    /// The key of the sources for agents: the same for all, and for as long as this service lives.
+    async fn door_key(&self, app: &App) -> Result<String, RecordsError> {
+        self.authority(app).await?;
+        let new = authority::new_door_key().map_err(|e| RecordsError::Storage(e.into()))?;
+        app.records(move |r| r.door_key(&new)).await
+    }
+
+    /// By what `curl` knows the sources for agents.
+    pub(crate) async fn key_pin(&self, app: &App) -> Result<String, RecordsError> {
+        authority::key_pin(&self.door_key(app).await?).map_err(|e| RecordsError::Storage(e.into()))
+    }
+
+    /// What puts an agent on a host that has nothing yet: a script, for whoever shows a code that is good.
+    pub(crate) async fn setup(&self, app: &App, source: &str, code: &str) -> Result<String, AgentRefusal> {
+        let shown = code.to_owned();
+        if !app.records(move |r| r.is_good_code(&shown, now_ms())).await.map_err(not_kept)? {
+            return Err(AgentRefusal::Stranger(EnrolRefusal::Code.to_string()));
+        }
+        let running = app.engine.running();
+        let Some((_, kind, listen)) = doors(&running.checked).find(|(of, ..)| of.name == source) else {
+            return Err(AgentRefusal::Stranger("this source takes no agents any more".to_owned()));
+        };
+        let authority = self.authority(app).await.map_err(not_kept)?;
+        let pin = fingerprint(&authority).ok_or_else(|| not_kept("the authority's certificate cannot be read"))?;
+        let url = format!("https://{}", kind.address(listen));
+        Ok(setup::script(&url, code, &pin, &self.key_pin(app).await.map_err(not_kept)?))
+    }
+
     /// The certificate that a source for agents shows.
     pub(crate) async fn door(&self, app: &App, source: &Source) -> Result<Option<Arc<DoorCertificates>>, RecordsError> {
         let (SourceKind::Agents(kind), Some(listen)) = (&source.kind, source.listen) else { return Ok(None) };
@@ -266,8 +296,8 @@ impl Agents {
         if let Some(known) = lock(&self.doors).get(&hosts) {
             return Ok(Some(Arc::clone(known)));
         }
-        let authority = self.authority(app).await?;
-        let door = Arc::new(authority::door(&authority, &hosts).map_err(|e| RecordsError::Storage(e.into()))?);
+        let (authority, key) = (self.authority(app).await?, self.door_key(app).await?);
+        let door = Arc::new(authority::door(&authority, &key, &hosts).map_err(|e| RecordsError::Storage(e.into()))?);
         lock(&self.doors).insert(hosts, Arc::clone(&door));
         Ok(Some(door))
     }

@@ -16,7 +16,7 @@ use super::records_problem;
 use super::types::{
     self, AgentAssignment, AgentCondition, AgentDetail, AgentDoor, AgentPart, AgentState, AgentsAnswer, EnrolCode, MadeEnrolCode, NewEnrolCode,
 };
-use crate::agents::{Agent, SILENT_AFTER, as_event, doors, fingerprint};
+use crate::agents::{Agent, SILENT_AFTER, as_event, doors, fingerprint, setup_line};
 use crate::caller::Caller;
 use crate::engine::Running;
 use crate::{App, now_ms};
@@ -201,8 +201,10 @@ pub(crate) async fn make_enrol_code(app: &App, asked: NewEnrolCode, who: &str) -
     let (id, secret) = app.records(move |r| r.make_code(&group, uses, &who, now, expires_ms)).await.map_err(|e| records_problem(&e))?;
     let code = format!("{}.{pin}", secret.reveal());
     let (bearer, endpoint) = (secret.reveal().to_owned(), format!("https://{address}{}", rockrose_opamp::PATH));
+    let key_pin = app.agents.key_pin(app).await.map_err(|e| records_problem(&e))?;
     Ok(MadeEnrolCode {
         id,
+        setup_line: setup_line(&format!("https://{address}"), &bearer, &key_pin),
         line: format!("rockrose agent enrol https://{address} {code}"),
         code,
         endpoint,

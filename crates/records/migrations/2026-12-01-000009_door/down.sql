@@ -1,0 +1,1 @@
+ALTER TABLE authority DROP COLUMN door;
