@@ -8,6 +8,7 @@ import type { components } from "./schema";
 export type AgentState = components["schemas"]["AgentState"];
 export type AgentDetail = components["schemas"]["AgentDetail"];
 export type AgentsAnswer = components["schemas"]["AgentsAnswer"];
+export type AgentStage = components["schemas"]["AgentStage"];
 export type AgentLooked = components["schemas"]["AgentLooked"];
 export type MadeEnrolCode = components["schemas"]["MadeEnrolCode"];
 export type NewEnrolCode = components["schemas"]["NewEnrolCode"];
@@ -32,6 +33,11 @@ export function useMakeCode() {
 /** Asks its agent which files there are on a host. */
 export function useLookOnAgent(name: string) {
   return useMutation<AgentLooked, ServiceError, components["schemas"]["AgentLook"]>({ mutationFn: (asked) => send<AgentLooked>("POST", `${AGENTS}/${encodeURIComponent(name)}/look`, asked) });
+}
+
+/** Moves the change that goes to some hosts first. */
+export function useMoveStage() {
+  return useDone((asked: components["schemas"]["StageRequest"]) => send<null>("POST", "/api/v1/agent-stage", asked));
 }
 
 /** Forgets one. */

@@ -14,6 +14,8 @@ export type OutlinePart = Schemas["OutlinePart"];
 export type OutlineSentence = Schemas["OutlineSentence"];
 export type PlanMistake = Schemas["PlanMistake"];
 export type CheckAnswer = Schemas["CheckAnswer"];
+export type FirstHosts = Schemas["FirstHosts"];
+export type HostChange = Schemas["HostChange"];
 export type TrialAnswer = Schemas["TrialAnswer"];
 export type TrialPart = Schemas["TrialPart"];
 export type TrialStep = Schemas["TrialStep"];
@@ -138,14 +140,22 @@ export async function complete(kind: SentenceKind, text: string, point: string |
 }
 
 /** Applies a plan, if the revision that it was compared with is still the active one; then the draft is done with. */
+interface Applying {
+  text: string;
+  why: string;
+  expected: number;
+  /** Which hosts get it first. */
+  first: FirstHosts | null;
+}
+
 export function useApply() {
   const client = useQueryClient();
-  const apply = async ({ text, why, expected }: { text: string; why: string; expected: number }) => {
-    const applied = await send<{ revision: number }>("POST", "/api/v1/revisions", { text, why, expected_revision: expected });
+  const apply = async ({ text, why, expected, first }: Applying) => {
+    const applied = await send<{ revision: number }>("POST", "/api/v1/revisions", { text, why, expected_revision: expected, first });
     await send<PlanDraft>("DELETE", `${PLAN}/draft`);
     return applied;
   };
-  return useMutation({ mutationFn: apply, onSettled: () => client.invalidateQueries() }) as ReturnType<typeof useMutation<{ revision: number }, ServiceError, { text: string; why: string; expected: number }>>;
+  return useMutation({ mutationFn: apply, onSettled: () => client.invalidateQueries() }) as ReturnType<typeof useMutation<{ revision: number }, ServiceError, Applying>>;
 }
 
 export function useSuggestions() {

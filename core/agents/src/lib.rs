@@ -1,12 +1,14 @@
 #![doc = include_str!("crate.md")]
 
 mod facts;
+mod stage;
 
 use rockrose_engine::Matcher;
 use rockrose_plan::{Assignment, CheckedPlan, Contradiction};
 use sha2::{Digest, Sha256};
 
 pub use facts::{MOST_FACTS, facts};
+pub use stage::{First, NotFirst, Progress, Standing, Verdict};
 
 /// The conditions of a plan's assignments, compiled.
 #[derive(Debug)]

@@ -181,10 +181,13 @@ impl Install {
                 std::fs::rename(&fresh, &target)?;
             }
             Act::AddUser => {
-                let added = run(
-                    "useradd",
-                    &["--system", "--user-group", "--home-dir", "/var/lib/rockrose-agent", "--no-create-home", "--shell", "/usr/sbin/nologin", USER],
-                );
+                let groups = self.groups().join(",");
+                let mut args = vec!["--system", "--user-group", "--home-dir", "/var/lib/rockrose-agent", "--no-create-home", "--shell", "/usr/sbin/nologin"];
+                if !groups.is_empty() {
+                    args.extend(["--groups", &groups]);
+                }
+                args.push(USER);
+                let added = run("useradd", &args);
                 // The small systems have another program for it.
                 if added.is_err() {
                     run("adduser", &["-S", "-D", "-H", "-s", "/sbin/nologin", USER]).or(added)?;

@@ -16,6 +16,58 @@ pub struct AgentsAnswer {
     pub doors: Vec<AgentDoor>,
     /// Codes with which agents can still enrol, newest first.
     pub codes: Vec<EnrolCode>,
+    /// What hosts collect by the active plan goes to some of them first, or went back. Nothing, if all have it.
+    pub stage: Option<AgentStage>,
+}
+
+/// A change of what hosts collect that goes to some of them first.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AgentStage {
+    /// The revision with the change.
+    pub revision: i64,
+    /// By which revision the other hosts go on meanwhile.
+    pub before: i64,
+    /// Which hosts are first, as it was asked: `5%`, or a condition.
+    pub first: String,
+    /// Their names.
+    pub hosts: Vec<String>,
+    /// For how many seconds they have to be well before it goes on.
+    pub well_for_s: i64,
+    /// Since when they are, in milliseconds since 1970.
+    pub well_since_ms: Option<i64>,
+    /// When it began, in milliseconds since 1970.
+    pub started_ms: i64,
+    /// Where it stands.
+    pub phase: StagePhase,
+    /// Why it went back.
+    pub says: String,
+}
+
+/// Where a change stands that goes to some hosts first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum StagePhase {
+    /// The first hosts have it.
+    First,
+    /// It went back: all go on by the revision before.
+    Back,
+}
+
+/// What is to be done by hand with a change that goes to some hosts first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum StageStep {
+    /// It goes on to all hosts now.
+    On,
+    /// It goes back.
+    Back,
+}
+
+/// What is to be done with the change that is on its way.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct StageRequest {
+    /// On, or back.
+    pub step: StageStep,
 }
 
 /// A source at which agents enrol.

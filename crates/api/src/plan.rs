@@ -132,6 +132,18 @@ pub struct ApplyRequest {
     pub why: String,
     /// The newest revision the sender has seen; if another was applied meanwhile, this one is not.
     pub expected_revision: Option<i64>,
+    /// What it changes on agents' hosts goes to some of them first. To all at once, if left out.
+    #[serde(default)]
+    pub first: Option<FirstHosts>,
+}
+
+/// Which hosts a change goes to first.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FirstHosts {
+    /// A share of those that change, as in `5%`, or a condition on their facts.
+    pub hosts: String,
+    /// For how many seconds they have to be well before it goes on to all; at most a week. If one is not, it goes back.
+    pub well_for_s: i64,
 }
 
 /// What a revert may say.

@@ -90,7 +90,7 @@ async fn add(common: &Common, kit: &Kit, plan: Option<&Path>, yes: bool) -> Outc
     }
     match (&client, plan) {
         (Some(client), _) => {
-            let asked = ApplyRequest { text: with, why: format!("the kit {}", kit.name), expected_revision: Some(revision) };
+            let asked = ApplyRequest { text: with, why: format!("the kit {}", kit.name), expected_revision: Some(revision), first: None };
             client.call(Method::POST, "/api/v1/revisions", &asked).await?;
         }
         (None, Some(path)) => std::fs::write(path, with).with_context(|| format!("cannot write {}", path.display()))?,

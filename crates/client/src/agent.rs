@@ -2,7 +2,9 @@
 
 use clap::Subcommand;
 use reqwest::Method;
-use rockrose_api::{AgentCondition, AgentDetail, AgentLook, AgentLooked, AgentState, AgentsAnswer, MadeEnrolCode, NewEnrolCode};
+use rockrose_api::{
+    AgentCondition, AgentDetail, AgentLook, AgentLooked, AgentStage, AgentState, AgentsAnswer, MadeEnrolCode, NewEnrolCode, StagePhase, StageRequest, StageStep,
+};
 use serde_json::{Value, json};
 
 use crate::client::Client;
@@ -48,6 +50,12 @@ pub enum AgentsCommand {
         /// Assign it to all hosts of the agent's group, not to this one alone
         #[arg(long)]
         group: bool,
+    },
+    /// Say where the change stands that goes to some hosts first, or move it
+    Stage {
+        /// `on`: it goes on to all hosts now; `back`: it goes back
+        #[arg(value_parser = ["on", "back"])]
+        step: Option<String>,
     },
     /// Make a code with which agents enrol, and the line to paste on their hosts
     Code {
@@ -97,6 +105,27 @@ fn remedies<'a>(agents: impl Iterator<Item = &'a AgentState>) -> Option<String> 
     (!lines.is_empty()).then(|| lines.join("\n"))
 }
 
+/// Where a change stands that goes to some hosts first.
+fn stage(stage: &AgentStage, now_ms: i64) -> String {
+    let AgentStage { revision, before, first, hosts, .. } = stage;
+    let first = match hosts.as_slice() {
+        [] => format!("first on {first}; none of those hosts is left"),
+        [one] => format!("first on {one} ({first})"),
+        [one, rest @ ..] => format!("first on {one} and {} more ({first})", rest.len()),
+    };
+    if stage.phase == StagePhase::Back {
+        return paint(&format!("Revision {revision}, {first}, went back: {}. All hosts collect by revision {before}.", stage.says), BAD);
+    }
+    let well = match stage.well_since_ms {
+        Some(since) => format!("they are well since {}", format::age(now_ms - since)),
+        None => "they are not all well yet".to_owned(),
+    };
+    format!(
+        "Revision {revision} runs {first}, the others collect by revision {before}: {well}, and it goes on once they were for {}.",
+        format::age(stage.well_for_s * 1_000)
+    )
+}
+
 fn list(answer: &AgentsAnswer, group: Option<&str>) -> Outcome {
     let shown: Vec<&AgentState> = answer.agents.iter().filter(|agent| group.is_none_or(|group| agent.group == group)).collect();
     if shown.is_empty() {
@@ -112,7 +141,8 @@ fn list(answer: &AgentsAnswer, group: Option<&str>) -> Outcome {
         vec![a.name.clone(), a.group.clone(), condition(a.condition), heard, a.version.clone().unwrap_or_default(), a.assignments.join(", "), a.says.clone()]
     };
     let table = format::table(&["agent", "group", "state", "heard", "version", "assignments", ""], &[], shown.iter().map(row).collect());
-    let blocks: Vec<String> = [Some(table), remedies(shown.into_iter())].into_iter().flatten().collect();
+    let on_its_way = answer.stage.as_ref().map(|of| stage(of, answer.now_ms));
+    let blocks: Vec<String> = [on_its_way, Some(table), remedies(shown.into_iter())].into_iter().flatten().collect();
     format::blocks(&blocks)
 }
 
@@ -207,6 +237,19 @@ pub async fn agents(common: &Common, command: AgentsCommand) -> Outcome {
                 (false, true) => format::line(detail.plan.trim_end()),
                 (false, false) => explain(&detail),
             }
+        }
+        AgentsCommand::Stage { step: Some(step) } => {
+            let asked = StageRequest { step: if step == "on" { StageStep::On } else { StageStep::Back } };
+            client.call(Method::POST, "/api/v1/agent-stage", &asked).await?;
+            let says = if step == "on" { "It goes on to all hosts." } else { "It goes back: all hosts collect as before." };
+            if common.json { format::print_json(&asked) } else { format::line(says) }
+        }
+        AgentsCommand::Stage { step: None } => {
+            let answer = all().await?;
+            if common.json {
+                return format::print_json(&answer.stage);
+            }
+            format::line(&answer.stage.as_ref().map_or_else(|| "All hosts have the active plan.".to_owned(), |of| stage(of, answer.now_ms)))
         }
         AgentsCommand::Look { name, paths, exclude, named, group } => {
             let answer = client.call(Method::POST, &format!("/api/v1/agents/{name}/look"), &AgentLook { paths, exclude, name: named }).await?;

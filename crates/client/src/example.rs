@@ -65,7 +65,7 @@ pub(crate) async fn example(common: &Common, command: ExampleCommand) -> Outcome
         }
         None => {
             let why = format!("example: {}", args.says.as_deref().unwrap_or("of a real event"));
-            let asked = ApplyRequest { text: edited.text, why, expected_revision: Some(running.revision) };
+            let asked = ApplyRequest { text: edited.text, why, expected_revision: Some(running.revision), first: None };
             let applied: rockrose_api::Applied = client.call(Method::POST, "/api/v1/revisions", &asked).await?.read()?;
             Some(applied.revision)
         }

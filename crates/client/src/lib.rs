@@ -126,6 +126,12 @@ pub enum ClientCommand {
         /// Reason for the change, kept with the revision
         #[arg(long, default_value = "")]
         why: String,
+        /// What changes on agents' hosts goes to these first: a share, as in 5%, or a condition on their facts
+        #[arg(long, value_name = "HOSTS", conflicts_with = "step")]
+        first: Option<String>,
+        /// How long they have to be well before it goes on to all; if one is not, it goes back
+        #[arg(long, value_name = "TIME", default_value = "5 minutes", requires = "first")]
+        well_for: String,
         /// Do not ask for confirmation
         #[arg(long, short)]
         yes: bool,
@@ -291,8 +297,8 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Explain { sentence } => language::explain(&sentence, common.json),
         ClientCommand::LanguageServer => language_server::serve(common).await,
         ClientCommand::Schema => format::print_json(&rockrose_plan::schema()),
-        ClientCommand::Apply { plan, step, at, why, yes } => match (plan, step.zip(at)) {
-            (Some(plan), _) => plan::apply(common, &plan, &why, yes).await,
+        ClientCommand::Apply { plan, step, at, why, first, well_for, yes } => match (plan, step.zip(at)) {
+            (Some(plan), _) => plan::apply(common, &plan, &why, yes, plan::first_hosts(first, &well_for)?).await,
             (None, Some((step, at))) => plan::apply_step(common, step, at, &why, yes).await,
             (None, None) => Err(Failure::new(Exit::Failed, "give a plan, or --step and --at")),
         },

@@ -8,8 +8,8 @@ use std::sync::Arc;
 use clap::Subcommand;
 use reqwest::Method;
 use rockrose_api::{
-    Applied, ApplyRequest, CheckAnswer, CheckRequest, EditRequest, EditedPlan, Forecast, HostChange, PlanChange, PlanEdit, PlanMistake, RevertRequest,
-    RevisionDetail, RevisionEntry, RunningPlan,
+    Applied, ApplyRequest, CheckAnswer, CheckRequest, EditRequest, EditedPlan, FirstHosts, Forecast, HostChange, PlanChange, PlanEdit, PlanMistake,
+    RevertRequest, RevisionDetail, RevisionEntry, RunningPlan,
 };
 use rockrose_engine::{Environment, trial};
 use rockrose_plan::{CheckedPlan, Report, first_plan, plain_path};
@@ -248,15 +248,35 @@ pub(crate) async fn apply_step(common: &Common, step: String, part: String, why:
     let why = if why.is_empty() { format!("{step} at {part}") } else { why.to_owned() };
     let edits = vec![PlanEdit::AddStep { part, step, number: None }];
     let edited: EditedPlan = Client::new(common)?.call(Method::POST, "/api/v1/plan/edit", &EditRequest { text: None, edits }).await?.read()?;
-    apply_text(common, edited.text, "the plan with this step", &why, yes).await
+    apply_text(common, edited.text, "the plan with this step", &why, yes, None).await
 }
 
-pub(crate) async fn apply(common: &Common, path: &Path, why: &str, yes: bool) -> Outcome {
+pub(crate) async fn apply(common: &Common, path: &Path, why: &str, yes: bool, first: Option<FirstHosts>) -> Outcome {
     let (plan, name) = read(path)?;
-    apply_text(common, plan, &name, why, yes).await
+    apply_text(common, plan, &name, why, yes, first).await
 }
 
-async fn apply_text(common: &Common, plan: String, name: &str, why: &str, yes: bool) -> Outcome {
+/// Which hosts a change goes to first; for how long they have to be well is a time of the language.
+pub(crate) fn first_hosts(hosts: Option<String>, well_for: &str) -> Result<Option<FirstHosts>, Failure> {
+    let Some(hosts) = hosts else { return Ok(None) };
+    let well_for_s =
+        whole_seconds(well_for).ok_or_else(|| Failure::new(Exit::Failed, format!("`{well_for}` is no time, as in \"5 minutes\" or \"30 seconds\"")))?;
+    Ok(Some(FirstHosts { hosts, well_for_s }))
+}
+
+fn whole_seconds(text: &str) -> Option<i64> {
+    let (number, unit) = text.trim().split_once(' ')?;
+    let each = match unit.trim().trim_end_matches('s') {
+        "second" => 1,
+        "minute" => 60,
+        "hour" => 3_600,
+        "day" => 86_400,
+        _ => return None,
+    };
+    number.parse::<i64>().ok().filter(|number| *number >= 0)?.checked_mul(each)
+}
+
+async fn apply_text(common: &Common, plan: String, name: &str, why: &str, yes: bool, first: Option<FirstHosts>) -> Outcome {
     if let Err(reports) = CheckedPlan::read(&plan) {
         if common.json {
             format::print_json(&json!({ "applied": false, "mistakes": reports }))?;
@@ -274,7 +294,7 @@ async fn apply_text(common: &Common, plan: String, name: &str, why: &str, yes: b
         return Ok(Exit::Declined);
     }
     // What was shown is what is applied: if somebody else was faster, the service says so.
-    let asked = ApplyRequest { text: plan, why: why.to_owned(), expected_revision: Some(revision) };
+    let asked = ApplyRequest { text: plan, why: why.to_owned(), expected_revision: Some(revision), first };
     let Applied { revision } = client.call(Method::POST, "/api/v1/revisions", &asked).await?.read()?;
     if common.json {
         return format::print_json(&json!({ "applied": true, "revision": revision }));

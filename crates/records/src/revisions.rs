@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::schema::{forecast, revision};
+use crate::schema::{forecast, revision, stage};
 use crate::{Records, RecordsError};
 
 /// A plan that was applied.
@@ -21,8 +21,9 @@ pub struct Revision {
 }
 
 impl Records {
-    /// Keeps a plan as the next revision and returns its number. With `expected`, fails if the newest revision is another.
-    pub fn add_revision(&self, at_ms: i64, who: &str, why: &str, text: &str, expected: Option<i64>) -> Result<i64, RecordsError> {
+    /// Keeps a plan as the next revision and returns its number. With `expected`, fails if the newest revision is another. `state` is its stage, if it goes to some hosts first; the
+    /// stage of a revision before is over.
+    pub fn add_revision(&self, at_ms: i64, who: &str, why: &str, text: &str, expected: Option<i64>, state: Option<&str>) -> Result<i64, RecordsError> {
         self.with(|c| {
             c.immediate_transaction(|c| {
                 let newest: Option<i64> = revision::table.select(diesel::dsl::max(revision::number)).first(c)?;
@@ -34,8 +35,28 @@ impl Records {
                 }
                 let row = (revision::number.eq(newest + 1), revision::at_ms.eq(at_ms), revision::who.eq(who), revision::why.eq(why), revision::text.eq(text));
                 diesel::insert_into(revision::table).values(row).execute(c)?;
+                diesel::delete(stage::table).execute(c)?;
+                if let Some(state) = state {
+                    diesel::insert_into(stage::table).values((stage::revision.eq(newest + 1), stage::state.eq(state))).execute(c)?;
+                }
                 Ok(newest + 1)
             })
+        })
+    }
+
+    /// The stage of a revision, as it was kept; nothing, if all hosts have it.
+    pub fn stage(&self, number: i64) -> Result<Option<String>, RecordsError> {
+        self.with(|c| Ok(stage::table.find(number).select(stage::state).first(c).optional()?))
+    }
+
+    /// Keeps where the stage of a revision stands; with nothing, it is over.
+    pub fn set_stage(&self, number: i64, state: Option<&str>) -> Result<(), RecordsError> {
+        self.with(|c| {
+            match state {
+                Some(state) => diesel::update(stage::table.find(number)).set(stage::state.eq(state)).execute(c)?,
+                None => diesel::delete(stage::table.find(number)).execute(c)?,
+            };
+            Ok(())
         })
     }
 

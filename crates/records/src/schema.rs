@@ -166,6 +166,13 @@ diesel::table! {
 }
 
 diesel::table! {
+    stage (revision) {
+        revision -> BigInt,
+        state -> Text,
+    }
+}
+
+diesel::table! {
     agent (id) {
         id -> Text,
         name -> Text,

@@ -9,9 +9,9 @@ fn revisions_are_numbered_and_guarded() {
     let dir = tempfile::tempdir().unwrap();
     let records = Records::open(dir.path()).unwrap();
     assert_eq!(records.newest_revision().unwrap(), None);
-    assert_eq!(records.add_revision(5, "ann", "first", "a = 1", Some(0)).unwrap(), 1);
-    assert_eq!(records.add_revision(6, "bo", "", "a = 2", Some(1)).unwrap(), 2);
-    assert!(matches!(records.add_revision(7, "cy", "", "a = 3", Some(1)), Err(RecordsError::Conflict { newest: 2, expected: 1 })));
+    assert_eq!(records.add_revision(5, "ann", "first", "a = 1", Some(0), None).unwrap(), 1);
+    assert_eq!(records.add_revision(6, "bo", "", "a = 2", Some(1), None).unwrap(), 2);
+    assert!(matches!(records.add_revision(7, "cy", "", "a = 3", Some(1), None), Err(RecordsError::Conflict { newest: 2, expected: 1 })));
     records.set_forecast(2, "{\"less\":1}").unwrap();
     records.set_forecast(2, "{\"less\":2}").unwrap();
     drop(records);

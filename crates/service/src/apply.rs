@@ -12,6 +12,7 @@ use rockrose_plan::{CheckedPlan, Destination, Report, SecretName};
 use rockrose_records::{RecordsError, Secret};
 use rockrose_tables::TableSlot;
 
+use crate::agents::StageAsked;
 use crate::caller::Caller;
 use crate::engine::Running;
 use crate::sink::PlanSink;
@@ -37,6 +38,8 @@ pub(crate) enum Refusal {
     Table { table: String, why: tables::OpenError },
     #[error("{} (files are allowed by `rockrose serve --files-under FOLDER`)", .0.join("; "))]
     OutOfReach(Vec<String>),
+    #[error("{0}")]
+    NoFirst(String),
     #[error("{who} may not make this change: {why}")]
     NotGranted { who: String, why: String },
     #[error(transparent)]
@@ -59,6 +62,18 @@ impl<'a> From<&'a Caller> for Author<'a> {
 
 /// Checks, records and runs a plan; returns its revision's number.
 pub(crate) async fn apply(app: &Arc<App>, text: &str, by: Author<'_>, why: &str, expected: Option<i64>) -> Result<i64, Refusal> {
+    apply_first(app, text, by, why, expected, None).await
+}
+
+/// As [`apply`]; with `first`, what it changes on hosts goes to some of them first.
+pub(crate) async fn apply_first(
+    app: &Arc<App>,
+    text: &str,
+    by: Author<'_>,
+    why: &str,
+    expected: Option<i64>,
+    first: Option<StageAsked>,
+) -> Result<i64, Refusal> {
     let _alone = app.engine.applying.lock().await;
     let checked = checked(app, text).await.map_err(Refusal::Mistakes)?;
     if let Some(grants) = by.grants {
@@ -72,9 +87,17 @@ pub(crate) async fn apply(app: &Arc<App>, text: &str, by: Author<'_>, why: &str,
     if !failing.is_empty() {
         return Err(Refusal::Mistakes(failing));
     }
+    let running = app.engine.running();
+    let stage = match &first {
+        Some(asked) => app.agents.begin_stage(&running, &checked, asked).map_err(Refusal::NoFirst)?,
+        None => None,
+    };
+    let state = stage.as_ref().map(|stage| serde_json::to_string(stage).unwrap_or_default());
     let snapshot = snapshot(app).await;
     let (who, why, kept) = (by.name.to_owned(), why.to_owned(), text.to_owned());
-    let number = app.records(move |r| r.add_revision(now_ms(), &who, &why, &kept, expected)).await?;
+    let number = app.records(move |r| r.add_revision(now_ms(), &who, &why, &kept, expected, state.as_deref())).await?;
+    // Before it runs, so that no host gets it that is not to have it yet.
+    app.agents.set_stage(&running, number, stage);
     let plan = checked.clone();
     run(app, number, checked, ready).await;
     // Nobody waits for what was predicted.

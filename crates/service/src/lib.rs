@@ -180,8 +180,13 @@ pub(crate) struct App {
 impl App {
     /// Notes in the journal what the service did by itself.
     pub(crate) async fn note(&self, what: &str, subject: &str, result: &str) {
+        self.note_by("service", what, subject, result).await;
+    }
+
+    /// As [`App::note`], of what somebody did.
+    pub(crate) async fn note_by(&self, who: &str, what: &str, subject: &str, result: &str) {
         let action = rockrose_records::Action {
-            who: "service".to_owned(),
+            who: who.to_owned(),
             what: what.to_owned(),
             subject: subject.to_owned(),
             result: result.to_owned(),
@@ -304,6 +309,7 @@ impl Service {
         });
         kept_samples::take_back(&app.samples_file, &app.records, &app.samples, now_ms());
         if let Some(revision) = app.records(|r| r.newest_revision()).await? {
+            app.agents.take_up_stage(&app, revision.number).await?;
             apply::take_up(&app, revision.number, &revision.text).await.map_err(|e| anyhow::anyhow!("revision {} cannot be taken up: {e}", revision.number))?;
         }
         let mut caretakers = tokio::task::JoinSet::new();

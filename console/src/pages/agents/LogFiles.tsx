@@ -49,7 +49,6 @@ function Found({ found, host, group, onDone }: { found: AgentLooked; host: strin
               <input type="radio" name="which" checked={whole} onChange={() => setWhole(true)} /> all of the group {group}
             </label>
           </fieldset>
-          <Added text={text} />
           <button
             type="button"
             className={`${BUTTON} self-start border-petal text-petal`}
@@ -69,6 +68,7 @@ function Found({ found, host, group, onDone }: { found: AgentLooked; host: strin
             Collect it, in the draft
           </button>
           <Wrong says={change.error?.problem.mistakes?.[0]?.message ?? change.error?.message} />
+          <Added text={text} />
         </>
       )}
     </>

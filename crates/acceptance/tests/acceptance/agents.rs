@@ -244,6 +244,83 @@ async fn a_host_keeps_what_its_owner_says_and_its_last_good_plan() {
     node.stop().await;
 }
 
+/// The change that is on its way to hosts.
+async fn stage(node: &Node) -> Value {
+    node.get("/api/v1/agents").await["stage"].clone()
+}
+
+/// Applies a plan that goes to some hosts first.
+fn first(node: &Node, plan: &str, hosts: &str, well_for: &str) -> Output {
+    let file = node.write("next.toml", plan);
+    node.client(&["apply", &file, "--yes", "--first", hosts, "--well-for", well_for])
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_change_goes_to_some_hosts_first_and_then_on_or_back_by_itself() {
+    let [port, taken] = free_ports();
+    let mut node = Node::start().await;
+    let (out, log) = (node.path("out.jsonl"), node.path("app.log"));
+    append(&log, ["{\"n\":1}".to_owned()]);
+    let plan = |step: &str| door(port, &out, &format!("{}[assignment.all]\ncollect = [\"log\"]\n{step}", collect("log", log.to_str().unwrap())));
+    node.apply(&plan(""));
+    let mut hosts = ["kiosk-1", "kiosk-2", "gate-1"].map(|name| Host::join(&node, name, name.split('-').next().unwrap(), &[]));
+    for host in &hosts {
+        becomes(&node, &host.name, "fine").await;
+    }
+    let runs = |host: &Host, text: &str| std::fs::read_to_string(host.data.join("assigned.toml")).is_ok_and(|plan| plan.contains(text));
+
+    // On the gate first. It is not given to the others, not even over a restart of the service; then it goes on by hand.
+    let refused = first(&node, &plan("do = ['set a = 1']\n"), "group = \"vessel\"", "1 hour");
+    assert!(text(&refused.stderr).contains("none of the 3 hosts that it changes meets `group = \"vessel\"`"), "{}", text(&refused.stderr));
+    assert!(!first(&node, &plan("do = ['set a = 1']\n"), "0%", "1 hour").status.success());
+    assert!(first(&node, &plan("do = ['set a = 1']\n"), "group = \"gate\"", "1 hour").status.success());
+    until("the gate has it", async || runs(&hosts[2], "set a = 1").then_some(())).await;
+    let shown = until("the gate is well", async || Some(stage(&node).await).filter(|stage| stage["well_since_ms"].is_i64())).await;
+    assert_eq!((&shown["revision"], &shown["before"], &shown["hosts"]), (&json!(2), &json!(1), &json!(["gate-1"])));
+    node.kill();
+    node.begin().await;
+    until("the gate is well again", async || Some(stage(&node).await).filter(|stage| stage["well_since_ms"].is_i64())).await;
+    assert!(!runs(&hosts[0], "set a = 1") && !runs(&hosts[1], "set a = 1"));
+    let listed = text(&node.client(&["agent", "list"]).stdout);
+    assert!(listed.contains("Revision 2 runs first on gate-1 (group = \"gate\"), the others collect by revision 1: they are well since"), "{listed}");
+    assert!(node.client(&["agent", "stage", "on"]).status.success());
+    until("all have it", async || hosts.iter().all(|host| runs(host, "set a = 1")).then_some(())).await;
+    assert_eq!((stage(&node).await, node.client(&["agent", "stage", "back"]).status.success()), (Value::Null, false));
+
+    // On a share, and on by itself.
+    assert!(first(&node, &plan("do = ['set b = 1']\n"), "30%", "3 seconds").status.success());
+    until("all have it", async || hosts.iter().all(|host| runs(host, "set b = 1")).then_some(())).await;
+    assert_eq!(stage(&node).await, Value::Null);
+
+    // What a host cannot run goes back by itself, and the others never had it.
+    let _taken = std::net::TcpListener::bind(("127.0.0.1", taken)).unwrap();
+    let bad = door(port, &out, &format!("[collect.log]\nkind = \"tcp\"\nlisten = \"127.0.0.1:{taken}\"\n[assignment.all]\ncollect = [\"log\"]\n"));
+    assert!(first(&node, &bad, "agent.name = \"kiosk-2\"", "1 hour").status.success());
+    let back = until("it goes back", async || Some(stage(&node).await).filter(|stage| stage["phase"] == "back")).await;
+    assert!(back["says"].as_str().unwrap().starts_with("kiosk-2 cannot run it: "), "{back}");
+    for host in &hosts {
+        becomes(&node, &host.name, "fine").await;
+        assert!(runs(host, "set b = 1"), "{}", host.name);
+    }
+    // So does what makes a host ail: here, a file that is not there. Over a restart it stays where it is.
+    let missing = door(port, &out, &format!("{}[assignment.all]\ncollect = [\"log\"]\n", collect("log", "/nowhere/at/all.log")));
+    assert!(first(&node, &missing, "40%", "1 hour").status.success());
+    let back = until("it goes back", async || Some(stage(&node).await).filter(|stage| stage["phase"] == "back" && stage["revision"] == 5)).await;
+    assert!(back["says"].as_str().unwrap().contains("source:log") && back["before"] == 3, "{back}");
+    node.kill();
+    node.begin().await;
+    for host in &mut hosts {
+        becomes(&node, &host.name, "fine").await;
+        assert!(runs(host, "set b = 1"), "{}", host.name);
+    }
+    let journal = text(&node.client(&["journal"]).stdout);
+    assert!(journal.contains("change goes on to all hosts") && journal.contains("change goes back on all hosts"), "{journal}");
+    for host in &mut hosts {
+        host.stop().await;
+    }
+    node.stop().await;
+}
+
 /// Does what `curl` does with a line of the centre, in a shell.
 fn shell(line: &str) -> Output {
     Command::new("sh").args(["-c", line]).stdin(Stdio::null()).output().unwrap()
@@ -765,6 +842,11 @@ async fn in_the_browser_a_host_is_enrolled_seen_and_told_what_to_collect_by_keyb
     browser.keys(Key::Enter + "").await;
     browser.tab_to_start("Apply…").await;
     browser.keys(Key::Enter + "").await;
+    // First on this host, then on all.
+    browser.tab_to("all at once").await;
+    browser.keys(Key::Down + "").await;
+    browser.sees("If one is not, it goes back by itself.").await;
+    browser.without_violations("some hosts first").await;
     browser.tab_to("Why, for those who look at it later").await;
     browser.keys("no addresses leave the kiosks").await;
     browser.keys(Key::Enter + "").await;
@@ -775,6 +857,12 @@ async fn in_the_browser_a_host_is_enrolled_seen_and_told_what_to_collect_by_keyb
     assert_eq!(second["message"], "another for ***", "{second}");
     browser.driver.goto(node.url("/agents?host=kiosk-7")).await.unwrap();
     browser.sees("it runs its plan").await;
+    browser.sees("is first on kiosk-7").await;
+    browser.without_violations("a change on its way").await;
+    browser.tab_to("On to all hosts").await;
+    browser.keys(Key::Enter + "").await;
+    browser.keys(Key::Enter + "").await;
+    until("all hosts have it", async || stage(&node).await.is_null().then_some(())).await;
     browser.driver.clone().quit().await.unwrap();
     host.stop().await;
     node.stop().await;

@@ -4,6 +4,7 @@ mod authority;
 mod heard;
 mod look;
 mod setup;
+mod stage;
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -30,6 +31,7 @@ pub(crate) use heard::{Heard, PartHeard};
 pub use look::{LOOK, LookAsked, LookFound};
 pub(crate) use look::{Look, look};
 pub(crate) use setup::line as setup_line;
+pub(crate) use stage::{Phase, StageAct, StageAsked, Staged};
 
 /// How often an agent is to be heard, and how often where there are many.
 const HEARTBEAT: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs(10));
@@ -97,6 +99,8 @@ pub(crate) struct Agents {
     assigner: Mutex<Option<(i64, Arc<Assigner>)>>,
     /// What agents are asked at this moment.
     looks: look::Looks,
+    /// The plan that runs goes to some hosts first.
+    staged: Mutex<Option<Arc<stage::Staged>>>,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
@@ -174,21 +178,26 @@ impl Agents {
 
     /// What an agent is to collect by the plan that runs.
     pub(crate) fn wanted(&self, running: &Running, id: &str) -> Option<Arc<HostPlan>> {
+        let before = self.plan_before(running, id);
+        let of = before.as_ref().map_or(running.revision, |(revision, _)| *revision);
         let facts = {
             let all = lock(&self.all);
             let agent = all.get(id)?;
             if let Some((revision, wanted)) = &agent.wanted
-                && *revision == running.revision
+                && *revision == of
             {
                 return Some(Arc::clone(wanted));
             }
             Arc::clone(&agent.facts)
         };
-        let wanted = Arc::new(self.assigner(running).host(&running.checked, &as_event(&facts), make(&facts)));
+        let wanted = Arc::new(match &before {
+            Some((_, before)) => before.1.host(&before.0, &as_event(&facts), make(&facts)),
+            None => self.assigner(running).host(&running.checked, &as_event(&facts), make(&facts)),
+        });
         let mut all = lock(&self.all);
         let agent = all.get_mut(id)?;
         if Arc::ptr_eq(&agent.facts, &facts) {
-            agent.wanted = Some((running.revision, Arc::clone(&wanted)));
+            agent.wanted = Some((of, Arc::clone(&wanted)));
         }
         Some(wanted)
     }
@@ -584,5 +593,6 @@ pub(crate) async fn run(app: Arc<App>) {
     loop {
         tick.tick().await;
         app.agents.keep(&app).await;
+        app.agents.judge_stage(&app).await;
     }
 }

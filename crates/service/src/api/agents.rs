@@ -14,9 +14,10 @@ use rockrose_plan::is_name;
 use super::extract::{Body, Part};
 use super::records_problem;
 use super::types::{
-    self, AgentAssignment, AgentCondition, AgentDetail, AgentDoor, AgentPart, AgentState, AgentsAnswer, EnrolCode, MadeEnrolCode, NewEnrolCode,
+    self, AgentAssignment, AgentCondition, AgentDetail, AgentDoor, AgentPart, AgentStage, AgentState, AgentsAnswer, EnrolCode, MadeEnrolCode, NewEnrolCode,
+    StagePhase, StageRequest, StageStep,
 };
-use crate::agents::{Agent, SILENT_AFTER, as_event, doors, fingerprint, setup_line};
+use crate::agents::{Agent, Phase, SILENT_AFTER, StageAct, Staged, as_event, doors, fingerprint, setup_line};
 use crate::caller::Caller;
 use crate::engine::Running;
 use crate::{App, now_ms};
@@ -44,7 +45,46 @@ pub(crate) async fn agents(State(app): State<Arc<App>>) -> Result<Json<AgentsAns
         made_by: code.made_by,
         expires_ms: code.expires_ms,
     });
-    Ok(Json(AgentsAnswer { now_ms: now, agents, doors, codes: codes.collect() }))
+    let stage = app.agents.stage(&running).map(|staged| stage_shown(&app, &staged));
+    Ok(Json(AgentsAnswer { now_ms: now, agents, doors, codes: codes.collect(), stage }))
+}
+
+fn stage_shown(app: &App, staged: &Staged) -> AgentStage {
+    let stage = &staged.stage;
+    let mut hosts: Vec<String> = app.agents.all().into_iter().filter(|agent| stage.hosts.contains(&agent.record.id)).map(|agent| agent.record.name).collect();
+    hosts.sort();
+    AgentStage {
+        revision: staged.revision,
+        before: stage.before,
+        first: stage.first.clone(),
+        hosts,
+        well_for_s: stage.well_for_ms / 1_000,
+        well_since_ms: staged.well_since_ms(),
+        started_ms: stage.started_ms,
+        phase: match stage.phase {
+            Phase::First => StagePhase::First,
+            Phase::Back => StagePhase::Back,
+        },
+        says: stage.says.clone(),
+    }
+}
+
+/// Lets the change that goes to some hosts first go on to all now, or back.
+#[utoipa::path(post, path = "/api/v1/agent-stage", tag = "agents", request_body = StageRequest,
+    responses((status = 204), (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 409, body = types::Problem)))]
+pub(crate) async fn move_stage(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(asked): Body<StageRequest>,
+) -> Result<StatusCode, Problem> {
+    let act = match asked.step {
+        StageStep::On => StageAct::On,
+        StageStep::Back => StageAct::Back,
+    };
+    if app.agents.act_on_stage(&app, act, &caller.name).await.map_err(|e| records_problem(&e))? {
+        return Ok(StatusCode::NO_CONTENT);
+    }
+    Err(Problem::new(StatusCode::CONFLICT, "no-stage", "Nothing is on its way", "all hosts have the active plan, or it went back already"))
 }
 
 pub(super) fn unknown(name: &str) -> Problem {

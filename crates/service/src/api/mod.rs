@@ -83,6 +83,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(agents::agents))
         .routes(routes!(agents::agent, agents::retire))
         .routes(routes!(look::look_on_agent))
+        .routes(routes!(agents::move_stage))
         .routes(routes!(agents::make_code))
         .routes(routes!(agents::end_code))
         .routes(routes!(alerts::alerts))

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
+use rockrose_agents::First;
 use rockrose_engine::Environment;
 use rockrose_grants::Need;
 use rockrose_intake::Problem;
@@ -23,7 +24,8 @@ use super::types::{
 };
 use super::{records_problem, types};
 use crate::App;
-use crate::apply::{Refusal, apply as exchange, aside, checked, environment_of, failing_examples, missing_secrets, out_of_reach};
+use crate::agents::StageAsked;
+use crate::apply::{Refusal, apply as exchange, apply_first, aside, checked, environment_of, failing_examples, missing_secrets, out_of_reach};
 use crate::caller::Caller;
 use crate::trial::{outcome, snapshot};
 
@@ -49,6 +51,7 @@ pub(super) fn problem(refusal: Refusal) -> Problem {
         Refusal::Listen { .. } => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "cannot-listen", "The plan cannot be applied", refusal.to_string()),
         Refusal::Table { .. } => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "table-unreadable", "The plan cannot be applied", refusal.to_string()),
         Refusal::OutOfReach(_) => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "out-of-reach", "The plan cannot be applied", refusal.to_string()),
+        Refusal::NoFirst(_) => Problem::new(StatusCode::UNPROCESSABLE_ENTITY, "no-first-hosts", "The plan cannot be applied", refusal.to_string()),
         Refusal::NotGranted { .. } => Problem::not_granted(refusal.to_string()),
         Refusal::Records(e) => records_problem(&e),
     }
@@ -157,8 +160,21 @@ pub(crate) async fn apply(
     Extension(caller): Extension<Arc<Caller>>,
     Body(request): Body<ApplyRequest>,
 ) -> Result<(Extension<Subject>, Json<Applied>), Problem> {
-    let revision = exchange(&app, &request.text, (&*caller).into(), &request.why, request.expected_revision).await.map_err(problem)?;
+    let first = request.first.map(first_asked).transpose()?;
+    let revision = apply_first(&app, &request.text, (&*caller).into(), &request.why, request.expected_revision, first).await.map_err(problem)?;
     Ok((Extension(Subject(format!("revision {revision}"))), Json(Applied { revision })))
+}
+
+/// Longest time for which the first hosts have to be well: a week.
+const LONGEST_STAGE_S: i64 = 7 * 86_400;
+
+fn first_asked(asked: types::FirstHosts) -> Result<StageAsked, Problem> {
+    let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-first-hosts", "It is not said which hosts are first", detail);
+    if !(0..=LONGEST_STAGE_S).contains(&asked.well_for_s) {
+        return Err(bad(format!("the first hosts have to be well for 0 to {LONGEST_STAGE_S} seconds")));
+    }
+    let first = First::read(&asked.hosts).map_err(|e| bad(e.to_string()))?;
+    Ok(StageAsked { first, well_for_ms: asked.well_for_s * 1_000 })
 }
 
 /// All revisions, newest first.
