@@ -1,5 +1,5 @@
 /** Agents: which hosts are heard, what each collects, and codes with which more enrol. */
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import { type ServiceError, get, send } from "./client";
 import { useDone } from "./operate";
@@ -9,6 +9,7 @@ export type AgentState = components["schemas"]["AgentState"];
 export type AgentDetail = components["schemas"]["AgentDetail"];
 export type AgentsAnswer = components["schemas"]["AgentsAnswer"];
 export type AgentStage = components["schemas"]["AgentStage"];
+export type SetAgents = components["schemas"]["SetAgents"];
 export type AgentLooked = components["schemas"]["AgentLooked"];
 export type MadeEnrolCode = components["schemas"]["MadeEnrolCode"];
 export type NewEnrolCode = components["schemas"]["NewEnrolCode"];
@@ -38,6 +39,15 @@ export function useLookOnAgent(name: string) {
 /** Moves the change that goes to some hosts first. */
 export function useMoveStage() {
   return useDone((asked: components["schemas"]["StageRequest"]) => send<null>("POST", "/api/v1/agent-stage", asked));
+}
+
+/** Puts agents into a group, and gives them labels; or tells what that would change. */
+export function useSetAgents() {
+  const client = useQueryClient();
+  return useMutation<components["schemas"]["AgentsSet"], ServiceError, SetAgents>({
+    mutationFn: (asked) => send("POST", AGENTS, asked),
+    onSuccess: (_, asked) => (asked.dry === true ? undefined : client.invalidateQueries()),
+  });
 }
 
 /** Forgets one. */

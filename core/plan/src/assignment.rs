@@ -7,7 +7,7 @@ use rockrose_event::json;
 use rockrose_language::{Condition, Mistake, Operation, Reference, Step, parse_condition};
 
 use crate::check::{CheckedPlan, TableFile};
-use crate::checker::Checker;
+use crate::checker::{Checker, MB};
 use crate::keys::ASSIGNMENT;
 use crate::parse::{ParsedPlan, reports};
 use crate::recipe::expand;
@@ -17,6 +17,8 @@ use crate::sources::{Source, SourceKind};
 
 /// The destination to which the plan of an agent sends everything. The agent adds it itself.
 pub const CENTRE: &str = "centre";
+/// How its section begins. The plan of an agent ends with it, where assignments bound what is sent and what waits.
+pub const CENTRE_HEADER: &str = "[destination.centre]";
 
 /// What hosts that meet a condition collect.
 #[derive(Clone, Debug, PartialEq)]
@@ -29,6 +31,10 @@ pub struct Assignment {
     pub collect: Vec<String>,
     /// What is done to each event before it leaves the host.
     pub steps: Vec<Step>,
+    /// Most bytes that their agents send in a second.
+    pub max_rate: Option<u64>,
+    /// Most bytes that may wait on them.
+    pub hold_at_most: Option<u64>,
     /// The configuration of agents of another make, and its media type.
     pub text: Option<(String, String)>,
 }
@@ -95,7 +101,9 @@ impl Checker<'_> {
             if let (None, Some(at)) = (&text, section.get("content_type")) {
                 self.mistakes.push(Mistake::new(at.at.clone(), "there is no `text` of which this would be said"));
             }
-            found.push(Assignment { name: section.name.value.clone(), when, collect, steps, text });
+            let mut bound = |key: &str, most: u64| section.text(key).map(|_| self.size(section, key, 0, most)).filter(|bytes| *bytes > 0);
+            let (max_rate, hold_at_most) = (bound("max_rate", 10_000 * MB), bound("hold_at_most", 10_000_000 * MB));
+            found.push(Assignment { name: section.name.value.clone(), when, collect, steps, max_rate, hold_at_most, text });
         }
         for section in &plan.collects {
             self.edge_steps_again(section, tables);
@@ -215,6 +223,17 @@ impl CheckedPlan {
             let steps = list(steps.map(|step| quoted(&step)));
             let _ = writeln!(out, "[[route]]\nname = {}\nfrom = {from}\ndo = {steps}\nto = [\"{CENTRE}\"]\n", quoted(&assignment.name));
         }
+        let least = |of: fn(&Assignment) -> Option<u64>| assignments.iter().filter_map(|assignment| of(assignment)).min();
+        let bounds = [("max_rate", least(|a| a.max_rate)), ("hold_at_most", least(|a| a.hold_at_most))];
+        if !collects.is_empty() && bounds.iter().any(|(_, bound)| bound.is_some()) {
+            // The last section: the agent goes on with how it reaches the centre.
+            let _ = writeln!(out, "{CENTRE_HEADER}");
+            for (key, bound) in bounds {
+                if let Some(bytes) = bound {
+                    let _ = writeln!(out, "{key} = \"{bytes} B\"");
+                }
+            }
+        }
         out
     }
 
@@ -332,6 +351,16 @@ collect = ["gate-lines"]
         let all = plan.host_plan(&both);
         assert!(all.contains("[source.gate-lines]\nkind = \"tcp\"") && all.contains("name = \"gates\"\nfrom = [\"gate-lines\"]"), "{all}");
         assert_eq!(plan.host_plan(&[]), "");
+        // Of several bounds, the least counts; the agent goes on with how it reaches the centre.
+        let bounded = PLAN.replace("collect = [\"kiosk-log\"]", "collect = [\"kiosk-log\"]\nmax_rate = \"1 MB\"\nhold_at_most = \"2 GB\"");
+        let bounded = bounded.replace("collect = [\"gate-lines\"]", "collect = [\"gate-lines\"]\nmax_rate = \"200 KB\"");
+        let plan = CheckedPlan::read(&bounded).unwrap();
+        let text = plan.host_plan(&plan.assignments.iter().collect::<Vec<_>>());
+        let read = CheckedPlan::read(&format!("{text}kind = \"discard\"\n")).unwrap_or_else(|e| panic!("{text}\n{e:?}"));
+        assert_eq!(
+            (read.destinations[0].name.as_str(), read.destinations[0].max_rate, read.destinations[0].hold_at_most),
+            ("centre", Some(200_000), 2_000_000_000)
+        );
         assert!(plan.contradictions(&both).is_empty());
     }
 
@@ -358,6 +387,7 @@ collect = ["gate-lines"]
             ("[assignment.x]\nwhen = 'group ='\ncollect = [\"kiosk-log\"]", 41, "expected"),
             ("[assignment.x]\nwhen = 'group = 1'", 40, "assigns nothing"),
             ("[assignment.x]\ncollect = [\"kiosk-log\"]\ncontent_type = \"text/plain\"", 42, "there is no `text`"),
+            ("[assignment.x]\ncollect = [\"kiosk-log\"]\nmax_rate = \"0 B\"", 42, "the size is out of bounds"),
             ("[assignment.x]\ncollect = []", 41, "`collect` is empty"),
             ("[assignment.x]\ncollect = [\"kiosk-log\"]\ndo = ['use tidi']", 42, "there is no recipe `tidi`"),
             ("[collect.x]\nkind = \"journal\"", 41, "agents collect no source of kind `journal`"),

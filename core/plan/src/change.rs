@@ -98,6 +98,9 @@ fn assignment_details(old: &Assignment, new: &Assignment) -> Vec<String> {
     }
     found.extend(listed("what is collected", &old.collect, &new.collect));
     found.extend(listed("step", &old.steps, &new.steps));
+    if (old.max_rate, old.hold_at_most) != (new.max_rate, new.hold_at_most) {
+        found.push("bounds what hosts send and hold otherwise".to_owned());
+    }
     if old.text != new.text {
         found.push("gives another text to agents of another make".to_owned());
     }

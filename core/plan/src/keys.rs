@@ -140,6 +140,12 @@ pub(super) const ASSIGNMENT: &[Key] = &[
     ),
     key("collect", Shape::Texts, "What they collect: names of `[collect.NAME]`."),
     key("do", Shape::Steps, "What is done to each event before it leaves the host."),
+    key("max_rate", Shape::Size, "Most bytes that their agents send in a second; of several assignments, the least counts. Without a bound if left out."),
+    key(
+        "hold_at_most",
+        Shape::Size,
+        "How much may wait on them; then their agents read no further. Of several assignments, the least counts. 4 GB if left out.",
+    ),
     key("text", Shape::Text, "For agents of another make: their configuration, which is given to them as it stands."),
     key("content_type", Shape::Text, "What `text` is, as a media type. `text/yaml` if left out."),
 ];

@@ -23,7 +23,7 @@ mod section;
 mod sources;
 
 pub use alert::Alert;
-pub use assignment::{Assignment, CENTRE, Contradiction};
+pub use assignment::{Assignment, CENTRE, CENTRE_HEADER, Contradiction};
 pub use canonical::canonical;
 pub use change::{Change, changes};
 pub use check::{CheckedPlan, Gate, Route, TableFile, TableKind, plain_path};

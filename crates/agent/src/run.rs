@@ -9,7 +9,7 @@ use rockrose_opamp::{
     AgentConfigFile, AgentConfigMap, AgentDescription, AgentToServer, ComponentHealth, CustomCapabilities, CustomMessage, EffectiveConfig, RemoteConfigStatus,
     RemoteConfigStatuses, ServerToAgent, agent_capabilities, server_to_agent_flags,
 };
-use rockrose_plan::{CENTRE, CheckedPlan};
+use rockrose_plan::{CENTRE, CENTRE_HEADER, CheckedPlan};
 use rockrose_service::{LOOK, LookFound, PartCondition, RENEW, Service, Settings};
 use sha2::{Digest, Sha256};
 use tokio::task::JoinHandle;
@@ -297,7 +297,10 @@ impl Agent {
 
     /// Runs a plan that the centre gave.
     async fn take(&mut self, text: &str) -> anyhow::Result<()> {
-        let whole = format!("{text}{}", self.destination());
+        // Where the centre bounds what is sent, the section is begun already.
+        let is_begun = text.lines().any(|line| line == CENTRE_HEADER);
+        let header = if is_begun { "" } else { CENTRE_HEADER };
+        let whole = format!("{text}{header}\n{}", self.destination());
         let file = "plan.toml";
         let checked = CheckedPlan::read(&whole)
             .map_err(|mistakes| anyhow::anyhow!("{}", mistakes.iter().map(|m| m.render(file)).collect::<String>().trim_end().to_owned()))?;
@@ -314,7 +317,7 @@ impl Agent {
     fn destination(&self) -> String {
         let path = |path: PathBuf| format!("{:?}", path.display().to_string());
         format!(
-            "[destination.{CENTRE}]\nkind = \"http\"\nendpoints = [{:?}]\nnumbered = true\nca = {}\nca_only = true\nclient_certificate = {}\nclient_key = {}\n",
+            "kind = \"http\"\nendpoints = [{:?}]\nnumbered = true\nca = {}\nca_only = true\nclient_certificate = {}\nclient_key = {}\n",
             format!("{}/in", self.settings.centre),
             path(self.folder.authority_file()),
             path(self.folder.certificate_file(self.identity.certificate)),

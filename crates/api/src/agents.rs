@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::{LookedKind, SourceFile};
+use crate::{HostChange, LookedKind, SourceFile};
 
 /// The agents that have enrolled, and what is needed to enrol more.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -51,6 +51,35 @@ pub enum StagePhase {
     First,
     /// It went back: all go on by the revision before.
     Back,
+}
+
+/// The group and the labels that agents are to have.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct SetAgents {
+    /// The agents, by their names.
+    #[serde(default)]
+    pub names: Vec<String>,
+    /// Or those whose facts meet this condition.
+    #[serde(default)]
+    pub when: Option<String>,
+    /// The group that they are to be in; theirs, if left out.
+    #[serde(default)]
+    pub group: Option<String>,
+    /// Labels that they are to have, which count before the host's own; with `null`, the host's own counts again.
+    #[serde(default)]
+    pub labels: std::collections::BTreeMap<String, Option<String>>,
+    /// Only tell what would change.
+    #[serde(default)]
+    pub dry: bool,
+}
+
+/// What is changed where agents are in another group, or have other labels.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AgentsSet {
+    /// The agents, by their names.
+    pub names: Vec<String>,
+    /// What that changes on which of their hosts.
+    pub hosts: Vec<HostChange>,
 }
 
 /// What is to be done by hand with a change that goes to some hosts first.

@@ -3,14 +3,16 @@
 use clap::Subcommand;
 use reqwest::Method;
 use rockrose_api::{
-    AgentCondition, AgentDetail, AgentLook, AgentLooked, AgentStage, AgentState, AgentsAnswer, MadeEnrolCode, NewEnrolCode, StagePhase, StageRequest, StageStep,
+    AgentCondition, AgentDetail, AgentLook, AgentLooked, AgentStage, AgentState, AgentsAnswer, AgentsSet, MadeEnrolCode, NewEnrolCode, SetAgents, StagePhase,
+    StageRequest, StageStep,
 };
 use serde_json::{Value, json};
 
 use crate::client::Client;
 use crate::format::{self, BAD, GOOD, paint};
+use crate::plan::{ask, on_hosts};
 use crate::source::{files_shown, looked_kind};
-use crate::{Common, Failure, Outcome};
+use crate::{Common, Exit, Failure, Outcome};
 
 /// What is asked of the centre about agents.
 #[derive(Subcommand)]
@@ -50,6 +52,24 @@ pub enum AgentsCommand {
         /// Assign it to all hosts of the agent's group, not to this one alone
         #[arg(long)]
         group: bool,
+    },
+    /// Put agents into another group, or give them labels; says first what that changes on their hosts
+    Set {
+        /// The agents' names
+        #[arg(required_unless_present = "when")]
+        names: Vec<String>,
+        /// Those whose facts meet this condition
+        #[arg(long, value_name = "CONDITION")]
+        when: Option<String>,
+        /// The group that they are to be in
+        #[arg(long)]
+        group: Option<String>,
+        /// A label, as in port=Lowmere, which counts before the host's own; may be repeated. With nothing behind the sign, the host's own counts again
+        #[arg(long, value_name = "NAME=VALUE")]
+        label: Vec<String>,
+        /// Do not ask for confirmation
+        #[arg(long)]
+        yes: bool,
     },
     /// Say where the change stands that goes to some hosts first, or move it
     Stage {
@@ -237,6 +257,26 @@ pub async fn agents(common: &Common, command: AgentsCommand) -> Outcome {
                 (false, true) => format::line(detail.plan.trim_end()),
                 (false, false) => explain(&detail),
             }
+        }
+        AgentsCommand::Set { names, when, group, label, yes } => {
+            let labels = label.iter().map(|label| {
+                let (name, value) = label.split_once('=').ok_or_else(|| Failure::new(Exit::Failed, format!("`{label}` is no label, as in port=Lowmere")))?;
+                Ok((name.to_owned(), Some(value.to_owned()).filter(|value| !value.is_empty())))
+            });
+            let labels = labels.collect::<Result<_, Failure>>()?;
+            let mut asked = SetAgents { names, when, group, labels, dry: true };
+            let would: AgentsSet = client.call(Method::POST, "/api/v1/agents", &asked).await?.read()?;
+            if !common.json {
+                let agents = format!("{} {}: {}", would.names.len(), if would.names.len() == 1 { "agent" } else { "agents" }, would.names.join(", "));
+                let changes = on_hosts(&would.hosts).unwrap_or_else(|| "It changes nothing of what they collect.".to_owned());
+                format::blocks(&[agents, changes])?;
+            }
+            if !yes && !ask("Do it?")? {
+                return Ok(Exit::Declined);
+            }
+            asked.dry = false;
+            let set: AgentsSet = client.call(Method::POST, "/api/v1/agents", &asked).await?.read()?;
+            if common.json { format::print_json(&set) } else { format::line("Done.") }
         }
         AgentsCommand::Stage { step: Some(step) } => {
             let asked = StageRequest { step: if step == "on" { StageStep::On } else { StageStep::Back } };

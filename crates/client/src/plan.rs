@@ -224,7 +224,7 @@ async fn compare(client: &Client, plan: &str, as_json: bool) -> Result<(i64, boo
 }
 
 /// What changes on which hosts; those that change alike stand together.
-fn on_hosts(hosts: &[HostChange]) -> Option<String> {
+pub(crate) fn on_hosts(hosts: &[HostChange]) -> Option<String> {
     /// So many hosts are named.
     const NAMED: usize = 5;
     let mut alike: Vec<(&[String], Vec<&str>)> = Vec::new();

@@ -72,6 +72,8 @@ pub struct AgentRecord {
     pub facts: String,
     /// What else it said last, as JSON.
     pub said: String,
+    /// The labels that the centre gives it: a JSON object.
+    pub labels: String,
 }
 
 /// An agent that is about to enrol.
@@ -249,9 +251,16 @@ impl Records {
         })
     }
 
-    /// Puts an agent into another group. Says whether there is one of that id.
-    pub fn move_agent(&self, id: &str, group: &str) -> Result<bool, RecordsError> {
-        self.with(|c| Ok(diesel::update(agent::table.find(id)).set(agent::group_name.eq(group)).execute(c)? > 0))
+    /// Puts agents into groups, and gives them labels: of each its id, its group and its labels, a JSON object. All of them, or none.
+    pub fn set_agents(&self, set: &[(String, String, String)]) -> Result<(), RecordsError> {
+        self.with(|c| {
+            c.immediate_transaction(|c| {
+                for (id, group, labels) in set {
+                    diesel::update(agent::table.find(id)).set((agent::group_name.eq(group), agent::labels.eq(labels))).execute(c)?;
+                }
+                Ok(())
+            })
+        })
     }
 
     /// Forgets an agent, whose certificate is good no longer. Says whether there was one.

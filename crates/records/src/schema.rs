@@ -186,5 +186,6 @@ diesel::table! {
         seen_ms -> BigInt,
         facts -> Text,
         said -> Text,
+        labels -> Text,
     }
 }

@@ -105,7 +105,7 @@ export function AgentsPage() {
             {found.length === 0 && <p className="px-2 text-sm text-soft">No host is called or described so.</p>}
             {found.length > LISTED && <p className="px-2 text-sm text-soft">{count(found.length - LISTED)} more; find them by name.</p>}
           </section>
-          {chosen !== undefined && <Host key={chosen} name={chosen} source={data.doors[0]?.source} may={may("secrets")} mayLook={mayAll("see") && mayAll("change")} />}
+          {chosen !== undefined && <Host key={chosen} name={chosen} source={data.doors[0]?.source} may={may("secrets")} mayChange={mayAll("change")} mayLook={mayAll("see") && mayAll("change")} />}
         </div>
       )}
     </>

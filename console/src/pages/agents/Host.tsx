@@ -6,6 +6,7 @@ import { age, utc } from "../../lib/format";
 import { Message, Paste } from "../../parts/Message";
 import { Sentence } from "../../parts/Sentence";
 import { Twice } from "../../parts/Twice";
+import { Belongs } from "./Belongs";
 import { LogFiles } from "./LogFiles";
 import { LOOK } from "./condition";
 
@@ -67,7 +68,7 @@ function Assignments({ detail }: { detail: AgentDetail }) {
   );
 }
 
-export function Host({ name, source, may, mayLook }: { name: string; source: string | undefined; may: boolean; mayLook: boolean }) {
+export function Host({ name, source, may, mayChange, mayLook }: { name: string; source: string | undefined; may: boolean; mayChange: boolean; mayLook: boolean }) {
   const { data, error } = useAgent(name);
   const retire = useRetire(name);
   if (data === undefined) return error === null ? <Message title="Loading…" /> : <Message tone="fails" title={error.status === 404 ? `No agent is called ${name}.` : `The agent cannot be shown: ${error.message}.`} />;
@@ -87,6 +88,7 @@ export function Host({ name, source, may, mayLook }: { name: string; source: str
               its events
             </Link>
           )}
+          {mayChange && <Belongs host={name} group={agent.group} />}
           {may && (
             <span className="ml-auto">
               <Twice says="Retire" asks={`Retire ${name}? Nothing more is taken from it.`} onDo={() => retire.mutate(undefined)} />

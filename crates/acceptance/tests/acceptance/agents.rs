@@ -244,6 +244,62 @@ async fn a_host_keeps_what_its_owner_says_and_its_last_good_plan() {
     node.stop().await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn groups_and_labels_are_given_from_the_centre_and_hosts_are_bounded() {
+    let [port] = free_ports();
+    let mut node = Node::start().await;
+    let (out, log) = (node.path("out.jsonl"), node.path("app.log"));
+    append(&log, ["{\"n\":1}".to_owned()]);
+    let assignments = "[assignment.gates]\nwhen = 'group = \"gates\" and labels.port = \"Skerry Point\"'\ncollect = [\"log\"]\nmax_rate = \"2 KB\"\nhold_at_most = \"300 MB\"\n";
+    node.apply(&door(port, &out, &format!("{}{assignments}", collect("log", log.to_str().unwrap()))));
+    let mut host = Host::join(&node, "gate-1", "kiosks", &["--label", "port=Lowmere"]);
+    becomes(&node, "gate-1", "fine").await;
+    assert!(lines(&out).is_empty(), "it is in another group");
+
+    // What changes is said before, and nothing is changed by asking.
+    let unasked = node.client(&["agent", "set", "--when", "group = \"kiosks\"", "--group", "gates", "--label", "port=Skerry Point"]);
+    assert!(!unasked.status.success() && text(&unasked.stdout).contains("gate-1: collects log as well"), "{}{}", text(&unasked.stdout), text(&unasked.stderr));
+    assert_eq!(agent(&node, "gate-1").await["group"], "kiosks");
+    for wrong in [
+        &["nobody", "--group", "gates"][..],
+        &["gate-1", "--group", "9"],
+        &["gate-1"],
+        &["--when", "group =", "--group", "gates"],
+        &["gate-1", "--label", "port"],
+    ] {
+        assert!(!node.client(&[&["agent", "set", "--yes"], wrong].concat()).status.success(), "{wrong:?}");
+    }
+    assert!(node.client(&["agent", "set", "gate-1", "--group", "gates", "--label", "port=Skerry Point", "--label", "line=north", "--yes"]).status.success());
+    let first = until("its event is there", async || lines(&out).first().cloned()).await;
+    assert_eq!(first["agent.group"], "gates");
+    let shown = text(&node.client(&["agent", "show", "gate-1"]).stdout);
+    assert!(shown.contains("port = Skerry Point") && shown.contains("line = north"), "{shown}");
+
+    // It sends no faster than it may: after 10 KB, what comes next has to wait for five seconds.
+    append(&log, (0..80).map(|n| format!("{{\"n\":{n},\"padding\":\"{}\"}}", "x".repeat(100))));
+    until("many are there", async || (lines(&out).len() == 81).then_some(())).await;
+    let begun = std::time::Instant::now();
+    append(&log, ["{\"last\":1}".to_owned()]);
+    until("the last is there", async || lines(&out).iter().any(|l| l["last"] == 1).then_some(())).await;
+    assert!(begun.elapsed().as_millis() > 2_000, "it came after {:?}", begun.elapsed());
+    let given = std::fs::read_to_string(host.data.join("assigned.toml")).unwrap();
+    assert!(given.ends_with("[destination.centre]\nmax_rate = \"2000 B\"\nhold_at_most = \"300000000 B\"\n"), "{given}");
+
+    // What the centre says stays over restarts of either; taken back, the host's own counts again.
+    host.stop().await;
+    node.kill();
+    node.begin().await;
+    host.begin();
+    becomes(&node, "gate-1", "fine").await;
+    assert_eq!(node.get("/api/v1/agents/gate-1").await["facts"]["labels"], json!({ "port": "Skerry Point", "line": "north" }));
+    assert!(node.client(&["agent", "set", "gate-1", "--label", "port=", "--yes"]).status.success());
+    until("the host's own label counts", async || (node.get("/api/v1/agents/gate-1").await["facts"]["labels"]["port"] == "Lowmere").then_some(())).await;
+    until("it collects nothing of this any more", async || agent(&node, "gate-1").await["assignments"].as_array().unwrap().is_empty().then_some(())).await;
+    assert!(text(&node.client(&["journal"]).stdout).contains("set agents"));
+    host.stop().await;
+    node.stop().await;
+}
+
 /// The change that is on its way to hosts.
 async fn stage(node: &Node) -> Value {
     node.get("/api/v1/agents").await["stage"].clone()
@@ -863,6 +919,19 @@ async fn in_the_browser_a_host_is_enrolled_seen_and_told_what_to_collect_by_keyb
     browser.keys(Key::Enter + "").await;
     browser.keys(Key::Enter + "").await;
     until("all hosts have it", async || stage(&node).await.is_null().then_some(())).await;
+
+    // Another group, with what that changes before it is so.
+    browser.tab_to("Group and labels").await;
+    browser.keys(Key::Enter + "").await;
+    browser.tab_to("Labels, one on each line").await;
+    browser.keys("line=north").await;
+    browser.tab_to("See what changes").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("It changes nothing of what the host collects.").await;
+    browser.without_violations("the group of a host").await;
+    browser.tab_to("Set it").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("line = north, port = Lowmere").await;
     browser.driver.clone().quit().await.unwrap();
     host.stop().await;
     node.stop().await;

@@ -17,6 +17,7 @@ VTOAW GET    /api/v1/agents
 VTOAW GET    /api/v1/agents/{name}
 ....W DELETE /api/v1/agents/{name}
 ..O.W POST   /api/v1/agents/{name}/look
+..O.W POST   /api/v1/agents
 ..O.W POST   /api/v1/agent-stage
 ....W POST   /api/v1/enrol-codes
 ....W DELETE /api/v1/enrol-codes/{id}

@@ -80,7 +80,8 @@ impl Agent {
     fn of(record: AgentRecord) -> Agent {
         let said: Map<String, Value> = serde_json::from_str(&record.facts).unwrap_or_default();
         let heard = serde_json::from_str(&record.said).unwrap_or_default();
-        let facts = Arc::new(facts(&record.group, said));
+        let given = labels(&record);
+        let facts = Arc::new(facts(&record.group, &given, flat(said)));
         let heard_ms = record.seen_ms;
         Agent { record, facts, heard, heard_ms, from: None, is_described: false, sequence: None, wanted: None, differs_since: None, pace: None, is_new: false }
     }
@@ -316,6 +317,59 @@ impl Agents {
         self.looks.ask(id, paths, exclude)
     }
 
+    /// What would be of these agents, by their ids, with another group or other labels (with nothing: those of the host itself count again), and what would change on which of them.
+    pub(crate) fn set_otherwise(&self, running: &Running, ids: &[String], group: Option<&str>, given: &Map<String, Value>) -> (Vec<Agent>, Vec<HostChange>) {
+        let known: Vec<Agent> = ids.iter().filter_map(|id| lock(&self.all).get(id).cloned()).collect();
+        let (mut next, mut changes) = (Vec::new(), Vec::new());
+        for mut agent in known {
+            let before = self.wanted(running, &agent.record.id);
+            let mut own = labels(&agent.record);
+            let mut said = flat((*agent.facts).clone());
+            for (label, value) in given {
+                if value.is_null() {
+                    own.remove(label);
+                    // What the host itself says is asked of it again.
+                    said.retain(|(name, _)| name.strip_prefix("labels.") != Some(label));
+                    agent.sequence = None;
+                } else {
+                    own.insert(label.clone(), value.clone());
+                }
+            }
+            if let Some(group) = group {
+                group.clone_into(&mut agent.record.group);
+            }
+            agent.record.labels = serde_json::to_string(&own).unwrap_or_default();
+            agent.facts = Arc::new(facts(&agent.record.group, &own, said));
+            (agent.wanted, agent.is_new) = (None, true);
+            let after = match self.plan_before(running, &agent.record.id) {
+                Some((_, before)) => before.1.host(&before.0, &as_event(&agent.facts), make(&agent.facts)),
+                None => self.assigner(running).host(&running.checked, &as_event(&agent.facts), make(&agent.facts)),
+            };
+            let found = before.map(|before| before.changes(&after)).unwrap_or_default();
+            if !found.is_empty() {
+                changes.push(HostChange { name: agent.record.name.clone(), group: agent.record.group.clone(), changes: found });
+            }
+            next.push(agent);
+        }
+        changes.sort_by(|a, b| a.name.cmp(&b.name));
+        (next, changes)
+    }
+
+    /// Keeps what was told of agents with [`Agents::set_otherwise`].
+    pub(crate) async fn set(&self, app: &App, next: Vec<Agent>) -> Result<(), RecordsError> {
+        let rows: Vec<(String, String, String)> = next.iter().map(|a| (a.record.id.clone(), a.record.group.clone(), a.record.labels.clone())).collect();
+        app.records(move |r| r.set_agents(&rows)).await?;
+        let mut all = lock(&self.all);
+        for agent in next {
+            // What it said meanwhile stays.
+            if let Some(known) = all.get_mut(&agent.record.id) {
+                (known.record.group, known.record.labels) = (agent.record.group, agent.record.labels);
+                (known.facts, known.sequence, known.wanted, known.is_new) = (agent.facts, agent.sequence, None, true);
+            }
+        }
+        Ok(())
+    }
+
     /// Forgets an agent. Says whether there was one of that name.
     pub(crate) async fn retire(&self, app: &App, name: &str) -> Result<bool, RecordsError> {
         let Some(agent) = self.called(name) else { return Ok(false) };
@@ -386,7 +440,7 @@ impl Agents {
         let now = now_ms();
         if let Some(described) = described {
             agent.is_described = true;
-            let told = facts(&agent.record.group, described);
+            let told = facts(&agent.record.group, &labels(&agent.record), described);
             if told != *agent.facts {
                 agent.facts = Arc::new(told);
                 agent.wanted = None;
@@ -541,6 +595,22 @@ impl Agents {
             }
         }
     }
+}
+
+/// The labels that the centre gives an agent.
+fn labels(record: &AgentRecord) -> Map<String, Value> {
+    serde_json::from_str(&record.labels).unwrap_or_default()
+}
+
+/// Facts as an agent says them: its labels beside the others.
+fn flat(facts: Map<String, Value>) -> Vec<(String, Value)> {
+    facts
+        .into_iter()
+        .flat_map(|(name, value)| match value {
+            Value::Object(labels) if name == "labels" => labels.into_iter().map(|(label, value)| (format!("labels.{label}"), value)).collect(),
+            value => vec![(name, value)],
+        })
+        .collect()
 }
 
 /// Of which make an agent is, by what it says.

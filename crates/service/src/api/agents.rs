@@ -6,16 +6,17 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::{Extension, Json};
 use rockrose_agents::HostPlan;
-use rockrose_engine::parts;
+use rockrose_engine::{Matcher, parts};
 use rockrose_intake::Problem;
+use rockrose_language::parse_condition;
 use rockrose_opamp::{RemoteConfigStatuses, agent_capabilities};
 use rockrose_plan::is_name;
 
 use super::extract::{Body, Part};
 use super::records_problem;
 use super::types::{
-    self, AgentAssignment, AgentCondition, AgentDetail, AgentDoor, AgentPart, AgentStage, AgentState, AgentsAnswer, EnrolCode, MadeEnrolCode, NewEnrolCode,
-    StagePhase, StageRequest, StageStep,
+    self, AgentAssignment, AgentCondition, AgentDetail, AgentDoor, AgentPart, AgentStage, AgentState, AgentsAnswer, AgentsSet, EnrolCode, MadeEnrolCode,
+    NewEnrolCode, SetAgents, StagePhase, StageRequest, StageStep,
 };
 use crate::agents::{Agent, Phase, SILENT_AFTER, StageAct, Staged, as_event, doors, fingerprint, setup_line};
 use crate::caller::Caller;
@@ -196,6 +197,56 @@ pub(crate) async fn agent(State(app): State<Arc<App>>, Part(name): Part<String>)
         error: Some(config.error.clone()).filter(|error| !error.is_empty()),
         shows_files: agent.heard.shows_files,
     }))
+}
+
+/// Most labels that are given at once, and most characters of one.
+const LABELS: (usize, usize) = (64, 256);
+
+/// Puts agents into another group, or gives them labels. What that changes on their hosts is told; with `dry`, nothing is changed.
+#[utoipa::path(post, path = "/api/v1/agents", tag = "agents", request_body = SetAgents,
+    responses((status = 200, body = AgentsSet), (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
+pub(crate) async fn set_agents(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(asked): Body<SetAgents>,
+) -> Result<Json<AgentsSet>, Problem> {
+    let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-agents", "It is not said which agents, or what they are to have", detail);
+    if let Some(group) = asked.group.as_ref().filter(|group| !is_name(group)) {
+        return Err(bad(format!("`{group}` cannot name a group: letters, digits, `-` and `_`, a letter first, at most 64")));
+    }
+    let is_label = |(name, value): (&String, &Option<String>)| is_name(name) && value.as_ref().is_none_or(|value| value.chars().count() <= LABELS.1);
+    if asked.labels.len() > LABELS.0 || !asked.labels.iter().all(is_label) {
+        return Err(bad(format!("at most {} labels are given at once: names as of a group, and values of at most {} characters", LABELS.0, LABELS.1)));
+    }
+    if asked.group.is_none() && asked.labels.is_empty() {
+        return Err(bad("neither a group nor a label is given".to_owned()));
+    }
+    let matcher = match &asked.when {
+        None => None,
+        Some(when) => Some(Matcher::new(&parse_condition(when).map_err(|mistake| bad(mistake.message))?)),
+    };
+    let all = app.agents.all();
+    if let Some(name) = asked.names.iter().find(|name| !all.iter().any(|agent| agent.record.name == **name)) {
+        return Err(unknown(name));
+    }
+    let now = now_ms();
+    let is_meant =
+        |agent: &&Agent| asked.names.contains(&agent.record.name) || matcher.as_ref().is_some_and(|matcher| matcher.meets(&as_event(&agent.facts), now));
+    let mut meant: Vec<&Agent> = all.iter().filter(is_meant).collect();
+    meant.sort_by(|a, b| a.record.name.cmp(&b.record.name));
+    let (ids, names): (Vec<String>, Vec<String>) = meant.iter().map(|agent| (agent.record.id.clone(), agent.record.name.clone())).unzip();
+    if ids.is_empty() {
+        return Err(bad("no agent is named, or meets the condition".to_owned()));
+    }
+    let given = asked.labels.into_iter().map(|(name, value)| (name, value.map_or(serde_json::Value::Null, Into::into))).collect();
+    let running = app.engine.running();
+    let (next, hosts) = app.agents.set_otherwise(&running, &ids, asked.group.as_deref(), &given);
+    if !asked.dry {
+        app.agents.set(&app, next).await.map_err(|e| records_problem(&e))?;
+        let what = asked.group.map_or_else(|| "other labels".to_owned(), |group| format!("group {group}"));
+        app.note_by(&caller.name, "set agents", &format!("{} ({what})", names.join(", ")), "done").await;
+    }
+    Ok(Json(AgentsSet { names, hosts }))
 }
 
 /// Forgets an agent: nothing more is taken from it, and its name is free.

@@ -80,7 +80,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(status::status))
         .routes(routes!(flow::flow))
         .routes(routes!(flow::before))
-        .routes(routes!(agents::agents))
+        .routes(routes!(agents::agents, agents::set_agents))
         .routes(routes!(agents::agent, agents::retire))
         .routes(routes!(look::look_on_agent))
         .routes(routes!(agents::move_stage))
