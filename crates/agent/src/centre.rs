@@ -10,7 +10,7 @@ use rustls::pki_types::pem::PemObject;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer};
 use rustls::{ClientConfig, RootCertStore};
 
-use crate::folder::{Folder, Identity};
+use crate::folder::{Elsewhere, Folder, Identity};
 use crate::pin::Pinned;
 
 /// How long an answer may take.
@@ -40,8 +40,11 @@ pub(crate) struct Centre {
 }
 
 fn client(config: ClientConfig) -> anyhow::Result<reqwest::Client> {
-    let client = reqwest::Client::builder()
-        .tls_backend_preconfigured(config)
+    bounded(reqwest::Client::builder().tls_backend_preconfigured(config))
+}
+
+fn bounded(builder: reqwest::ClientBuilder) -> anyhow::Result<reqwest::Client> {
+    let client = builder
         .timeout(TIMEOUT)
         .redirect(reqwest::redirect::Policy::none())
         .no_proxy()
@@ -71,6 +74,22 @@ impl Centre {
         let own = read(&folder.certificate_file(identity.certificate))?;
         let config = ClientConfig::builder().with_root_certificates(roots).with_client_auth_cert(own, key)?;
         Ok(Centre { client: client(config)?, url: format!("{url}{PATH}"), code: None })
+    }
+
+    /// A server of another make, whose endpoint is `url`.
+    pub(crate) fn elsewhere(url: &str, elsewhere: &Elsewhere) -> anyhow::Result<Centre> {
+        let mut roots = RootCertStore::empty();
+        let client = match &elsewhere.ca {
+            None => bounded(reqwest::Client::builder())?,
+            Some(path) => {
+                let read = CertificateDer::pem_file_iter(path).and_then(Iterator::collect::<Result<Vec<_>, _>>);
+                for certificate in read.map_err(|e| anyhow::anyhow!("{}: {e}", path.display()))? {
+                    roots.add(certificate)?;
+                }
+                client(ClientConfig::builder().with_root_certificates(roots).with_no_client_auth())?
+            }
+        };
+        Ok(Centre { client, url: url.to_owned(), code: elsewhere.bearer.clone() })
     }
 
     /// Says something, and returns what is answered.

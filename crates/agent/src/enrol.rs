@@ -14,7 +14,7 @@ use rockrose_opamp::{
 
 use crate::centre::Centre;
 use crate::facts::{describe, host_name};
-use crate::folder::{AgentSettings, Folder, Identity};
+use crate::folder::{AgentSettings, Elsewhere, Folder, Identity};
 use crate::pin::Pinned;
 
 /// What an agent enrols with.
@@ -30,6 +30,16 @@ pub struct EnrolOptions {
     pub labels: BTreeMap<String, String>,
     /// Folders whose files may be read; empty: all but the system's own.
     pub allow: Vec<PathBuf>,
+    /// The URL is the endpoint of a server of another make, and the code what is shown there as a bearer token, if it is not empty. By these certificates it is known, or by the system's.
+    pub elsewhere: Option<Option<PathBuf>>,
+}
+
+/// Whether a URL may be asked: over TLS, or on this host.
+fn is_safe(url: &str) -> bool {
+    let on_this_host = |rest: &str| {
+        ["127.0.0.1", "localhost", "[::1]"].iter().any(|host| rest.strip_prefix(host).is_some_and(|rest| rest.starts_with([':', '/']) || rest.is_empty()))
+    };
+    url.starts_with("https://") || url.strip_prefix("http://").is_some_and(on_this_host)
 }
 
 /// An agent that has enrolled.
@@ -84,8 +94,12 @@ pub(crate) fn uid(id: &str) -> Vec<u8> {
 /// If the centre cannot be reached, is another than the code says, or refuses; or if an agent has enrolled there already.
 pub async fn enrol(path: &Path, options: EnrolOptions) -> anyhow::Result<Enrolled> {
     let url = options.url.trim_end_matches('/').to_owned();
-    anyhow::ensure!(url.starts_with("https://"), "`{url}` is not an https URL");
-    let (secret, fingerprint) = parts(&options.code).context("this is not a code: it is made by `rockrose agent code GROUP`, and is pasted whole")?;
+    let is_elsewhere = options.elsewhere.is_some();
+    anyhow::ensure!(url.starts_with("https://") || is_elsewhere && is_safe(&url), "`{url}` is not an https URL");
+    let code = match options.elsewhere {
+        Some(_) => None,
+        None => Some(parts(&options.code).context("this is not a code: it is made by `rockrose agent code GROUP`, and is pasted whole")?),
+    };
     let folder = Folder::make(path)?;
     anyhow::ensure!(
         !folder.settings_file().exists(),
@@ -104,7 +118,10 @@ pub async fn enrol(path: &Path, options: EnrolOptions) -> anyhow::Result<Enrolle
         }
     };
     let name = options.name.or_else(host_name).context("this host has no name; pass one with --name")?;
-    let settings = AgentSettings { centre: url.clone(), name, allow: options.allow, remote_changes: true, show_files: true, labels: options.labels };
+    let elsewhere = options.elsewhere.map(|ca| Elsewhere { bearer: Some(options.code.clone()).filter(|bearer| !bearer.is_empty()), ca });
+    let settings =
+        AgentSettings { centre: url.clone(), name, allow: options.allow, remote_changes: true, show_files: !is_elsewhere, labels: options.labels, elsewhere };
+    let Some((secret, fingerprint)) = code else { return enrol_elsewhere(&folder, &identity, settings).await };
     let pinned = Arc::new(Pinned::new(fingerprint));
     let says = AgentToServer {
         instance_uid: uid(&identity.id),
@@ -127,6 +144,23 @@ pub async fn enrol(path: &Path, options: EnrolOptions) -> anyhow::Result<Enrolle
     Ok(Enrolled { name: settings.name, folder: path.to_owned(), settings: folder.settings_file() })
 }
 
+/// Says to a server of another make who this is; that is all that it asks for.
+async fn enrol_elsewhere(folder: &Folder, identity: &Identity, settings: AgentSettings) -> anyhow::Result<Enrolled> {
+    let says = AgentToServer {
+        instance_uid: uid(&identity.id),
+        agent_description: Some(describe(&identity.id, &settings)),
+        capabilities: CAPABILITIES & !agent_capabilities::ACCEPTS_OPAMP_CONNECTION_SETTINGS,
+        ..AgentToServer::default()
+    };
+    let elsewhere = settings.elsewhere.clone().unwrap_or_default();
+    let answer = Centre::elsewhere(&settings.centre, &elsewhere)?.ask(&says).await?;
+    if let Some(error) = &answer.error_response {
+        anyhow::bail!("the server refuses: {}", error.error_message);
+    }
+    folder.keep_settings(&settings)?;
+    Ok(Enrolled { name: settings.name, folder: folder.path().to_owned(), settings: folder.settings_file() })
+}
+
 /// A certificate as PEM.
 fn pem(certificate: &[u8]) -> String {
     let text = base64::prelude::BASE64_STANDARD.encode(certificate);
@@ -146,5 +180,13 @@ mod tests {
             assert_eq!(parts(wrong), None, "{wrong}");
         }
         assert_eq!(uid("00ff10"), [0, 255, 16]);
+        for (url, safe) in [
+            ("https://a.example/v1/opamp", true),
+            ("http://127.0.0.1:4320/v1/opamp", true),
+            ("http://127.0.0.1.a.example/", false),
+            ("http://a.example", false),
+        ] {
+            assert_eq!(is_safe(url), safe, "{url}");
+        }
     }
 }

@@ -32,10 +32,25 @@ pub struct AgentSettings {
     /// What else is told of the host: `labels.NAME` in the conditions of assignments.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
+    /// The centre is a server of another make.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub elsewhere: Option<Elsewhere>,
 }
 
 fn yes() -> bool {
     true
+}
+
+/// A server of another make that manages the agent: it gives whole plans, with their destinations.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Elsewhere {
+    /// What is shown there as a bearer token, if anything is.
+    #[serde(default)]
+    pub bearer: Option<String>,
+    /// A file of the certificates (PEM) by which it is known; those of the system, if left out.
+    #[serde(default)]
+    pub ca: Option<PathBuf>,
 }
 
 /// Who an agent is: its id, and the number of its certificate.
@@ -186,6 +201,7 @@ mod tests {
             remote_changes: true,
             show_files: true,
             labels: [("port".to_owned(), "Marrow Bay".to_owned())].into(),
+            elsewhere: Some(Elsewhere { bearer: Some("4f02".into()), ca: None }),
         };
         folder.keep_settings(&settings).unwrap();
         assert_eq!(Folder::open(folder.path()).unwrap().settings().unwrap(), settings);

@@ -10,7 +10,7 @@ mod run;
 mod status;
 
 pub use enrol::{EnrolOptions, Enrolled, enrol};
-pub use folder::{AgentSettings, Folder};
+pub use folder::{AgentSettings, Elsewhere, Folder};
 pub use install::Install;
 pub use run::run;
 pub use status::Status;

@@ -72,6 +72,19 @@ fn assigned_file(folder: &Folder) -> PathBuf {
     folder.path().join("assigned.toml")
 }
 
+/// The file with what a server of another make calls the plan that runs.
+fn hash_file(folder: &Folder) -> PathBuf {
+    folder.path().join("assigned.hash")
+}
+
+/// Whoever manages the agent.
+fn centre(settings: &AgentSettings, folder: &Folder, identity: &Identity) -> anyhow::Result<Centre> {
+    match &settings.elsewhere {
+        Some(elsewhere) => Centre::elsewhere(&settings.centre, elsewhere),
+        None => Centre::known(&settings.centre, folder, identity),
+    }
+}
+
 /// Runs the agent whose data folder is `path` until `end`.
 ///
 /// # Errors
@@ -89,9 +102,11 @@ pub async fn run(path: &Path, end: impl Future<Output = ()>) -> anyhow::Result<(
         ..Settings::new(folder.path().to_owned(), ([127, 0, 0, 1], 0).into())
     })
     .await?;
-    let centre = Centre::known(&settings.centre, &folder, &identity)?;
+    let centre = centre(&settings, &folder, &identity)?;
     let runs = std::fs::read_to_string(assigned_file(&folder)).ok();
-    let hash = runs.as_ref().map(|text| Sha256::digest(text.as_bytes()).to_vec()).unwrap_or_default();
+    // What another server calls a plan is its own affair.
+    let kept = std::fs::read_to_string(hash_file(&folder)).ok().filter(|_| settings.elsewhere.is_some()).map(|hash| uid(hash.trim()));
+    let hash = kept.or_else(|| runs.as_ref().map(|text| Sha256::digest(text.as_bytes()).to_vec())).unwrap_or_default();
     let status = Status { name: settings.name.clone(), centre: settings.centre.clone(), version: env!("CARGO_PKG_VERSION").to_owned(), ..Status::default() };
     let given = Given { runs, hash, error: None };
     let mut agent = Agent {
@@ -200,7 +215,7 @@ impl Agent {
 
     /// Opens the way to the centre anew: a certificate may have been renewed by hand, an address have changed.
     fn reopen(&mut self) {
-        if let Ok(centre) = Centre::known(&self.settings.centre, &self.folder, &self.identity) {
+        if let Ok(centre) = centre(&self.settings, &self.folder, &self.identity) {
             self.centre = centre;
         }
     }
@@ -222,7 +237,11 @@ impl Agent {
         };
         let custom = if self.settings.show_files { vec![LOOK.to_owned()] } else { Vec::new() };
         let custom_message = self.found.as_ref().and_then(|found| serde_json::to_vec(found).ok());
-        let remote = if self.settings.remote_changes { CAPABILITIES } else { CAPABILITIES & !agent_capabilities::ACCEPTS_REMOTE_CONFIG };
+        let able = match self.settings.elsewhere {
+            Some(_) => CAPABILITIES & !agent_capabilities::ACCEPTS_OPAMP_CONNECTION_SETTINGS,
+            None => CAPABILITIES,
+        };
+        let remote = if self.settings.remote_changes { able } else { able & !agent_capabilities::ACCEPTS_REMOTE_CONFIG };
         AgentToServer {
             instance_uid: uid(&self.identity.id),
             sequence_num: self.sequence,
@@ -272,7 +291,15 @@ impl Agent {
         if pace > 0 {
             self.pace = Duration::from_secs(pace.clamp(PACES.0, PACES.1));
         }
-        if let Some(tls) = given(&answer) {
+        if let Some(id) = answer.agent_identification.as_ref().map(|new| &new.new_instance_uid).filter(|id| id.len() == 16 && self.settings.elsewhere.is_some())
+        {
+            let identity = Identity { id: id.iter().map(|b| format!("{b:02x}")).collect(), ..self.identity.clone() };
+            match self.folder.keep_identity(&identity) {
+                Ok(()) => (self.identity, self.full, again) = (identity, true, true),
+                Err(e) => tracing::warn!(error = %format!("{e:#}"), "the new id cannot be kept"),
+            }
+        }
+        if let Some(tls) = given(&answer).filter(|_| self.settings.elsewhere.is_none()) {
             match self.renewed(&tls.cert).await {
                 Ok(()) => again = true,
                 Err(e) => tracing::warn!(error = %format!("{e:#}"), "the new certificate cannot be used"),
@@ -300,14 +327,21 @@ impl Agent {
         // Where the centre bounds what is sent, the section is begun already.
         let is_begun = text.lines().any(|line| line == CENTRE_HEADER);
         let header = if is_begun { "" } else { CENTRE_HEADER };
-        let whole = format!("{text}{header}\n{}", self.destination());
+        let whole = match &self.settings.elsewhere {
+            None => format!("{text}{header}\n{}", self.destination()),
+            Some(_) => text.to_owned(),
+        };
         let file = "plan.toml";
         let checked = CheckedPlan::read(&whole)
             .map_err(|mistakes| anyhow::anyhow!("{}", mistakes.iter().map(|m| m.render(file)).collect::<String>().trim_end().to_owned()))?;
-        anyhow::ensure!(checked.destinations.len() == 1, "a plan for an agent has no destinations of its own");
+        anyhow::ensure!(self.settings.elsewhere.is_some() || checked.destinations.len() == 1, "a plan for an agent has no destinations of its own");
         self.service.apply(&whole, CENTRE, "as assigned", file).await?;
         if self.given.runs.as_deref() != Some(text) {
             self.folder.write(&assigned_file(&self.folder), text.as_bytes())?;
+            if self.settings.elsewhere.is_some() {
+                let hash: String = self.given.hash.iter().map(|b| format!("{b:02x}")).collect();
+                self.folder.write(&hash_file(&self.folder), hash.as_bytes())?;
+            }
             self.given.runs = Some(text.to_owned());
         }
         Ok(())

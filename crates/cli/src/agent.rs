@@ -26,13 +26,18 @@ pub(crate) struct EnrolArgs {
     /// Folder whose files may be collected; may be repeated. All but system folders and dot-files if omitted
     #[arg(long, value_name = "FOLDER")]
     allow: Vec<PathBuf>,
+    /// The URL is the OpAMP endpoint of a server of another make, which gives whole plans; CODE is shown there as a bearer token (`-` for none). It is known by --ca, or as the system knows servers
+    #[arg(long)]
+    elsewhere: bool,
 }
 
 impl EnrolArgs {
-    fn options(self) -> anyhow::Result<EnrolOptions> {
-        let EnrolArgs { url, code, name, label, allow } = self;
+    fn options(self, common: &Common) -> anyhow::Result<EnrolOptions> {
+        let EnrolArgs { url, code, name, label, allow, elsewhere } = self;
+        let code = if elsewhere && code == "-" { String::new() } else { code };
+        let ca = common.ca.as_ref().map(std::path::absolute).transpose()?;
         let allow = allow.iter().map(std::path::absolute).collect::<Result<_, _>>()?;
-        Ok(EnrolOptions { url, code, name, labels: label.into_iter().collect::<BTreeMap<_, _>>(), allow })
+        Ok(EnrolOptions { url, code, name, labels: label.into_iter().collect::<BTreeMap<_, _>>(), allow, elsewhere: elsewhere.then_some(ca) })
     }
 }
 
@@ -95,10 +100,10 @@ pub(crate) async fn agent(common: &Common, command: AgentCommand) -> Outcome {
         AgentCommand::Install { enrol, dry, yes, root } => {
             let program = std::env::current_exe().and_then(std::fs::canonicalize).context("this program cannot be found")?;
             let root = std::fs::canonicalize(&root).with_context(|| format!("there is no folder {}", root.display()))?;
-            install(common, &Install { root, program, enrol: enrol.options()? }, dry, yes).await
+            install(common, &Install { root, program, enrol: enrol.options(common)? }, dry, yes).await
         }
         AgentCommand::Enrol { enrol, data, only } => {
-            let enrolled = rockrose_agent::enrol(&data, enrol.options()?).await?;
+            let enrolled = rockrose_agent::enrol(&data, enrol.options(common)?).await?;
             if common.json {
                 format::print_json(&serde_json::json!({ "name": enrolled.name, "folder": enrolled.folder, "settings": enrolled.settings }))?;
             } else {

@@ -66,7 +66,7 @@ pub async fn serve(mut listener: BoundedListener, router: Router, monitor: Optio
             async move { answer.await.map(|answer: Response| answer.map(|body| Body::new(Held { body, _busy: busy }))) }
         });
         let (began, beginning, monitor) = (connection.began(), Arc::clone(connection.activity()), monitor.clone());
-        let serving = ending.watch(builder.serve_connection(TokioIo::new(connection), service).into_owned());
+        let serving = ending.watch(builder.serve_connection_with_upgrades(TokioIo::new(connection), service).into_owned());
         tokio::spawn(async move {
             let mut serving = std::pin::pin!(serving);
             let served = tokio::select! {

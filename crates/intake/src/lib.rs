@@ -74,6 +74,16 @@ pub trait Sink: Send + Sync + 'static {
         async { Err(AgentRefusal::Stranger("nobody manages agents here".to_owned())) }
     }
 
+    /// Changes when what agents are to be told may have.
+    fn agents_changed(&self) -> tokio::sync::watch::Receiver<()> {
+        tokio::sync::watch::channel(()).1
+    }
+
+    /// What the agent of this id is to be told, though it has said nothing. It is still there, if it is connected: that counts as heard.
+    fn agent_due(&self, _uid: &[u8]) -> impl Future<Output = Option<ServerToAgent>> + Send {
+        async { None }
+    }
+
     /// A script that puts an agent on a host, for whoever shows a code with which one may enrol at this source.
     fn agent_setup(&self, _source: &str, _code: &str) -> impl Future<Output = Result<String, AgentRefusal>> + Send {
         async { Err(AgentRefusal::Stranger("nobody manages agents here".to_owned())) }

@@ -596,6 +596,22 @@ impl KeyValue {
     }
 }
 
+/// A message as it goes over WebSocket: a header, which is nought, and the message.
+#[must_use]
+pub fn framed(message: &impl Message) -> Vec<u8> {
+    let mut bytes = vec![0];
+    bytes.extend_from_slice(&message.encode_to_vec());
+    bytes
+}
+
+/// Reads a message as it comes over WebSocket. Older programs send no header; no message begins with a nought.
+///
+/// # Errors
+/// If it is none.
+pub fn unframed<M: Message + Default>(bytes: &[u8]) -> Result<M, prost::DecodeError> {
+    M::decode(bytes.strip_prefix(&[0]).unwrap_or(bytes))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -609,6 +625,9 @@ mod tests {
         // Field 1, two bytes; field 2; field 3 with field 1 in it, an attribute with key and value, whose text is field 1; field 4.
         assert_eq!(written, [0x0a, 2, 7, 7, 0x10, 3, 0x1a, 0x0a, 0x0a, 8, 0x0a, 1, b'a', 0x12, 3, 0x0a, 1, b'b', 0x20, 0x81, 0x40]);
         assert_eq!(AgentToServer::decode(&*written).unwrap(), message);
+        assert_eq!((framed(&message)[0], unframed::<AgentToServer>(&framed(&message)).unwrap()), (0, message.clone()));
+        assert_eq!(unframed::<AgentToServer>(&written).unwrap(), message, "without a header");
+        assert!(unframed::<AgentToServer>(&[0, 0xff]).is_err());
         let health = ComponentHealth { healthy: true, status_time_unix_nano: 1, ..ComponentHealth::default() };
         assert_eq!(health.encode_to_vec(), [8, 1, 0x29, 1, 0, 0, 0, 0, 0, 0, 0], "times are of a fixed width");
     }

@@ -100,6 +100,7 @@ pub(crate) async fn apply_first(
     app.agents.set_stage(&running, number, stage);
     let plan = checked.clone();
     run(app, number, checked, ready).await;
+    app.agents.changed.send_replace(());
     // Nobody waits for what was predicted.
     tokio::spawn(trial::keep(Arc::clone(app), number, snapshot, plan, environment));
     Ok(number)

@@ -195,6 +195,14 @@ impl Sink for PlanSink {
         self.app.agents.showing(certificate)
     }
 
+    fn agents_changed(&self) -> tokio::sync::watch::Receiver<()> {
+        self.app.agents.changed.subscribe()
+    }
+
+    async fn agent_due(&self, uid: &[u8]) -> Option<ServerToAgent> {
+        self.app.agents.due(&self.app, uid)
+    }
+
     async fn agent_setup(&self, source: &str, code: &str) -> Result<String, AgentRefusal> {
         self.app.agents.setup(&self.app, source, code).await
     }

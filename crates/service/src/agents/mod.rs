@@ -47,6 +47,12 @@ const KEEP_EVERY: Duration = Duration::from_secs(5);
 const SEEN_AGAIN: i64 = 60_000;
 /// The name of what is understood beyond the protocol: an agent is told that it is to ask for another certificate.
 pub const RENEW: &str = "rockrose.renew-certificate";
+/// What this server does.
+const CAPABILITIES: u64 = server_capabilities::ACCEPTS_STATUS
+    | server_capabilities::OFFERS_REMOTE_CONFIG
+    | server_capabilities::ACCEPTS_EFFECTIVE_CONFIG
+    | server_capabilities::OFFERS_CONNECTION_SETTINGS
+    | server_capabilities::ACCEPTS_CONNECTION_SETTINGS_REQUEST;
 /// What agents of this make call their service.
 pub const AGENT_SERVICE: &str = "rockrose-agent";
 
@@ -102,6 +108,8 @@ pub(crate) struct Agents {
     looks: look::Looks,
     /// The plan that runs goes to some hosts first.
     staged: Mutex<Option<Arc<stage::Staged>>>,
+    /// Sent to when agents may have to be told something.
+    pub(crate) changed: tokio::sync::watch::Sender<()>,
 }
 
 fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
@@ -314,7 +322,9 @@ impl Agents {
 
     /// Asks an agent which files there are under patterns on its host, as soon as it is heard; without patterns, wherever its logs are. `None`: somebody else asks it.
     pub(crate) fn look(&self, id: &str, paths: Vec<String>, exclude: Vec<String>) -> Option<Look<'_>> {
-        self.looks.ask(id, paths, exclude)
+        let asked = self.looks.ask(id, paths, exclude);
+        self.changed.send_replace(());
+        asked
     }
 
     /// What would be of these agents, by their ids, with another group or other labels (with nothing: those of the host itself count again), and what would change on which of them.
@@ -367,6 +377,8 @@ impl Agents {
                 (known.facts, known.sequence, known.wanted, known.is_new) = (agent.facts, agent.sequence, None, true);
             }
         }
+        drop(all);
+        self.changed.send_replace(());
         Ok(())
     }
 
@@ -475,30 +487,33 @@ impl Agents {
         let follows = agent.sequence.is_some_and(|last| says.sequence_num == last.wrapping_add(1));
         agent.sequence = Some(says.sequence_num);
         let flags = if (follows && agent.is_described) || says.agent_description.is_some() { 0 } else { server_to_agent_flags::REPORT_FULL_STATE };
-        let takes_plans = agent.heard.capabilities & agent_capabilities::ACCEPTS_REMOTE_CONFIG != 0;
-        let differs = wanted.as_ref().is_some_and(|wanted| wanted.contradictions.is_empty() && agent.heard.config.hash != wanted.hash());
-        agent.differs_since =
-            if differs || agent.heard.config.status != RemoteConfigStatuses::Applied as i32 { agent.differs_since.or(Some(now)) } else { None };
-        let remote_config = wanted.filter(|_| differs && takes_plans && agent.is_described).map(|wanted| {
-            let file = |file: &rockrose_agents::HostFile| {
-                (file.name.clone(), AgentConfigFile { body: file.text.clone().into_bytes(), content_type: file.content_type.clone() })
-            };
-            let config_map = wanted.files.iter().map(file).collect();
-            AgentRemoteConfig { config_hash: wanted.hash().to_vec(), config: Some(AgentConfigMap { config_map }) }
-        });
+        let remote_config = remote_config(agent, wanted, now);
         let is_old = now - agent.record.signed_ms >= RENEW_AFTER && requested(says).is_none() && make(&agent.facts) == Make::Ours;
         let renew = is_old.then(|| rockrose_opamp::CustomMessage { capability: RENEW.to_owned(), r#type: "renew".to_owned(), data: Vec::new() });
         Ok(ServerToAgent {
             instance_uid: says.instance_uid.clone(),
             flags,
-            capabilities: server_capabilities::ACCEPTS_STATUS
-                | server_capabilities::OFFERS_REMOTE_CONFIG
-                | server_capabilities::ACCEPTS_EFFECTIVE_CONFIG
-                | server_capabilities::OFFERS_CONNECTION_SETTINGS
-                | server_capabilities::ACCEPTS_CONNECTION_SETTINGS_REQUEST,
+            capabilities: CAPABILITIES,
             remote_config,
             connection_settings: offers,
             custom_message: self.looks.due(id).or(renew),
+            ..ServerToAgent::default()
+        })
+    }
+
+    /// What an agent that is connected is to be told, though it has said nothing. It counts as heard.
+    pub(crate) fn due(&self, app: &App, uid: &[u8]) -> Option<ServerToAgent> {
+        let (id, now) = (hex(uid), now_ms());
+        let wanted = self.wanted(&app.engine.running(), &id);
+        let mut all = lock(&self.all);
+        let agent = all.get_mut(&id)?;
+        agent.heard_ms = now;
+        let (remote_config, custom_message) = (remote_config(agent, wanted, now), self.looks.due(&id));
+        (remote_config.is_some() || custom_message.is_some()).then(|| ServerToAgent {
+            instance_uid: uid.to_vec(),
+            capabilities: CAPABILITIES,
+            remote_config,
+            custom_message,
             ..ServerToAgent::default()
         })
     }
@@ -595,6 +610,19 @@ impl Agents {
             }
         }
     }
+}
+
+/// What an agent is to run by, where that differs from what it was given, and it takes it.
+fn remote_config(agent: &mut Agent, wanted: Option<Arc<HostPlan>>, now: i64) -> Option<AgentRemoteConfig> {
+    let takes_plans = agent.heard.capabilities & agent_capabilities::ACCEPTS_REMOTE_CONFIG != 0;
+    let differs = wanted.as_ref().is_some_and(|wanted| wanted.contradictions.is_empty() && agent.heard.config.hash != wanted.hash());
+    agent.differs_since = if differs || agent.heard.config.status != RemoteConfigStatuses::Applied as i32 { agent.differs_since.or(Some(now)) } else { None };
+    let wanted = wanted.filter(|_| differs && takes_plans && agent.is_described)?;
+    let file = |file: &rockrose_agents::HostFile| {
+        (file.name.clone(), AgentConfigFile { body: file.text.clone().into_bytes(), content_type: file.content_type.clone() })
+    };
+    let config_map = wanted.files.iter().map(file).collect();
+    Some(AgentRemoteConfig { config_hash: wanted.hash().to_vec(), config: Some(AgentConfigMap { config_map }) })
 }
 
 /// The labels that the centre gives an agent.

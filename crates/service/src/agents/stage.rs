@@ -220,6 +220,7 @@ impl Agents {
                 *kept = next.map(|stage| Arc::new(Staged::new(number, stage, Arc::clone(&staged.before), now_ms())));
             }
         }
+        self.changed.send_replace(());
         let what = if act == StageAct::On { "change goes on to all hosts" } else { "change goes back on all hosts" };
         app.note_by(who, what, &format!("revision {number}"), why).await;
         tracing::info!(revision = number, why, "{what}");

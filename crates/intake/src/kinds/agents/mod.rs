@@ -14,9 +14,10 @@ use axum::{Json, Router};
 use rockrose_event::output::{QueuePlace, Stretch};
 use rockrose_event::record::{DeclaredFormat, is_blank};
 use rockrose_event::stamp::Stamp;
-use rockrose_opamp::{AgentToServer, Message};
+use rockrose_opamp::{AgentToServer, Message, ServerToAgent};
 use rockrose_plan::AgentsSource;
 use tokio::io::AsyncReadExt;
+use tokio_util::sync::CancellationToken;
 
 use super::{Endpoint, Kind, PasteLine, Start};
 use crate::agents::{AgentTurn, QUEUES, StretchTurn};
@@ -24,6 +25,8 @@ use crate::listener::ShownCertificate;
 use crate::probe::Probe;
 use crate::requests::{Shared, content_type, note, peer, with_body};
 use crate::{AgentMessage, AgentRefusal, BodyMetadata, KnownAgent, Problem, Receipt, Refusal, SenderFault, Sink, SourceSettings, host};
+
+mod socket;
 
 /// Most bytes of one message of the management protocol.
 const MOST_MESSAGE: usize = 512 << 10;
@@ -34,7 +37,8 @@ impl Kind for AgentsSource {
     const ALPN: &'static [&'static [u8]] = host::ALPN;
 
     async fn run<S: Sink>(self, start: Start<S>) {
-        host::run(start, router).await;
+        let stop = start.stop.clone();
+        host::run(start, |shared| router(shared, stop)).await;
     }
 
     async fn probe(&self, probe: &mut Probe<'_>) {
@@ -55,10 +59,11 @@ impl Kind for AgentsSource {
     }
 }
 
-fn router<S: Sink>(shared: Arc<Shared<S>>) -> Router {
+fn router<S: Sink>(shared: Arc<Shared<S>>, stop: CancellationToken) -> Router {
+    let connected = async move |State(shared): State<Arc<Shared<S>>>, request: Request| socket::upgrade(shared, request, stop.clone()).await;
     Router::new()
         .route("/in", post(events::<S>))
-        .route(rockrose_opamp::PATH, post(managed::<S>))
+        .route(rockrose_opamp::PATH, post(managed::<S>).get(connected))
         .route("/agent/setup", get(setup::<S>))
         .route("/agent/rockrose", get(program::<S>))
         .fallback(|| async { Problem::not_found(format!("agents post events to `/in`, and are managed at `{}`", rockrose_opamp::PATH)) })
@@ -251,6 +256,20 @@ fn refused(why: AgentRefusal) -> Problem {
     }
 }
 
+/// Hands a message on; who shows codes that are none has to wait longer each time.
+async fn said<S: Sink>(shared: &Shared<S>, message: AgentMessage) -> Result<ServerToAgent, AgentRefusal> {
+    let from = message.from.filter(|_| message.code.is_some());
+    let said = shared.sink.agent_says(message).await;
+    if let Some(from) = from {
+        match &said {
+            Err(AgentRefusal::Stranger(_)) => drop(shared.budget.attempts.failed(from)),
+            Err(AgentRefusal::NotKept(_)) => {}
+            Ok(_) => shared.budget.attempts.succeeded(from),
+        }
+    }
+    said
+}
+
 fn bearer(headers: &HeaderMap) -> Option<String> {
     let (scheme, code) = headers.get(header::AUTHORIZATION)?.to_str().ok()?.split_once(' ')?;
     scheme.eq_ignore_ascii_case("bearer").then(|| code.trim().to_owned())
@@ -277,14 +296,5 @@ async fn answer<S: Sink>(shared: &Shared<S>, request: Request) -> Result<Vec<u8>
         AgentToServer::decode(&*body).map_err(|e| Problem::new(StatusCode::BAD_REQUEST, "not-opamp", "Not a message of OpAMP", e.to_string()))
     })
     .await?;
-    let with_code = code.is_some();
-    let said = shared.sink.agent_says(AgentMessage { source: name, from, certificate, code, says }).await;
-    if let Some(from) = from.filter(|_| with_code) {
-        match &said {
-            Err(AgentRefusal::Stranger(_)) => drop(shared.budget.attempts.failed(from)),
-            Err(AgentRefusal::NotKept(_)) => {}
-            Ok(_) => shared.budget.attempts.succeeded(from),
-        }
-    }
-    said.map(|answer| answer.encode_to_vec()).map_err(refused)
+    said(shared, AgentMessage { source: name, from, certificate, code, says }).await.map(|answer| answer.encode_to_vec()).map_err(refused)
 }
