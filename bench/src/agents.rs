@@ -11,7 +11,8 @@ use rockrose_opamp::{
 };
 use serde_json::json;
 
-use crate::end_to_end::{Served, folder, free_port, start};
+use crate::end_to_end::{Process, Served, bodies, folder, free_port, start};
+use crate::sources::received;
 
 /// How often an agent is heard, until it is told otherwise.
 const HEARTBEAT: Duration = Duration::from_secs(5);
@@ -205,10 +206,69 @@ async fn run(agents: u16) -> Option<()> {
     Some(())
 }
 
+/// Bodies of a megabyte in each round, and how many rounds.
+const SHIPPED: (usize, usize) = (120, 5);
+
+/// How fast one agent reads files and ships them, beside how fast the service reads such files itself; both on this machine, in turn.
+async fn ship(corpus: &[u8]) -> Option<()> {
+    let (port, files) = (free_port(), folder()?);
+    let (here, there) = (files.path().join("here"), files.path().join("there"));
+    for folder in [&here, &there] {
+        std::fs::create_dir(folder).ok()?;
+    }
+    let plan = format!(
+        "[source.hosts]\nkind = \"agents\"\nlisten = \"127.0.0.1:{port}\"\n[source.file]\nkind = \"file\"\npaths = [\"{}/*.log\"]\nbegin_at = \"start\"\n[destination.counted]\nkind = \"discard\"\n\
+         [[route]]\nname = \"all\"\nto = [\"counted\"]\n[collect.log]\nkind = \"file\"\npaths = [\"{}/*.log\"]\nbegin_at = \"start\"\n[assignment.all]\ncollect = [\"log\"]\n",
+        here.display(),
+        there.display()
+    );
+    let served: Served = start(folder()?, &plan, port).await?;
+    let made = served.tell("enrol-codes", &json!({ "group": "hosts", "uses": 1, "minutes": 60 })).await?;
+    let program = std::env::current_exe().ok()?.with_file_name("rockrose");
+    let data = files.path().join("agent");
+    let line: Vec<&str> = made["line"].as_str()?.split(' ').skip(1).collect();
+    let log = || std::fs::File::create(files.path().join("agent.log"));
+    let mut enrol = std::process::Command::new(&program);
+    enrol.args(line).args(["--name", "host-1", "--only", "--data"]).arg(&data).stdout(log().ok()?).stderr(log().ok()?);
+    enrol.status().ok()?.success().then_some(())?;
+    let mut run = std::process::Command::new(&program);
+    let _agent = Process(run.args(["agent", "run", "--data"]).arg(&data).stdout(log().ok()?).stderr(log().ok()?).spawn().ok()?);
+    let begun = Instant::now();
+    while served.ask("agents").await?["agents"][0]["condition"] != "fine" {
+        (begun.elapsed() < Duration::from_secs(60)).then_some(())?;
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let bodies = bodies(corpus, SHIPPED.0);
+    let part: Vec<u8> = bodies.concat();
+    let events = part.iter().filter(|b| **b == b'\n').count() as f64 + 1.0;
+    let (mut itself, mut shipped) = (Vec::new(), Vec::new());
+    for round in 0..SHIPPED.1 {
+        for (source, folder, speeds) in [("file", &here, &mut itself), ("hosts", &there, &mut shipped)] {
+            let before = received(&served, source).await?;
+            let path = folder.join(format!("{round}.part"));
+            // A line of its own, or it would be a copy of the last round's.
+            std::fs::write(&path, [format!("{{\"round\":{round}}}\n").as_bytes(), &part].concat()).ok()?;
+            let begun = Instant::now();
+            std::fs::rename(&path, path.with_extension("log")).ok()?;
+            while received(&served, source).await? < before + events {
+                (begun.elapsed() < Duration::from_secs(120)).then_some(())?;
+                tokio::time::sleep(Duration::from_millis(10)).await;
+            }
+            speeds.push(events / begun.elapsed().as_secs_f64());
+        }
+    }
+    let (itself, shipped) = (crate::median(itself), crate::median(shipped));
+    println!(
+        "one agent on the same processors reads and ships {shipped:.0} events a second; the service's own file source reads {itself:.0}: {:.2} of that",
+        shipped / itself
+    );
+    Some(())
+}
+
 /// Measures with so many agents, and prints what was found.
 pub(crate) fn measure(agents: u16) {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().expect("a runtime");
-    if runtime.block_on(run(agents)).is_none() {
+    if agents > 0 && runtime.block_on(run(agents)).is_none() || runtime.block_on(ship(&crate::corpus::corpus(60_000, 7))).is_none() {
         println!("the service could not be measured; build it beside this: cargo build --release -p rockrose-cli");
     }
     runtime.shutdown_background();

@@ -27,7 +27,7 @@ const MANY: usize = 64;
 const IDLE: Duration = Duration::from_secs(10);
 
 /// A process that ends with the bench.
-struct Process(Child);
+pub(crate) struct Process(pub(crate) Child);
 
 impl Drop for Process {
     fn drop(&mut self) {

@@ -53,7 +53,7 @@ impl Sent {
 }
 
 /// How many records a source has received.
-async fn received(served: &Served, source: &str) -> Option<f64> {
+pub(crate) async fn received(served: &Served, source: &str) -> Option<f64> {
     let ledger = served.ask("ledger").await?;
     let rows = ledger["rows"].as_array()?.iter();
     Some(rows.filter(|r| r["place"] == "source" && r["name"] == source && r["measure"] == "received").filter_map(|r| r["events"].as_f64()).sum())

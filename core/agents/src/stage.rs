@@ -6,7 +6,7 @@ use rockrose_engine::Matcher;
 use rockrose_language::{Condition, parse_condition};
 use sha2::{Digest, Sha256};
 
-/// A host of the first stage may take so long to run by its new plan, in milliseconds.
+/// A host of the first stage may take so long to run by its new plan, in milliseconds, unless something else is said.
 const TAKE_TIME_MS: i64 = 60_000;
 /// What is wrong with a host for so long is wrong with what it was given, in milliseconds: files may be missing for a moment.
 const PATIENCE_MS: i64 = 10_000;
@@ -86,16 +86,24 @@ pub enum Standing {
 }
 
 /// How a stage goes, as far as it was judged.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Progress {
     /// When it began, in milliseconds since 1970.
     pub started_ms: i64,
+    /// How long a host may take to run by what it was given, in milliseconds.
+    pub take_ms: i64,
     /// How long all of the first have to be well, in milliseconds.
     pub well_for_ms: i64,
     /// Since when they are.
     pub well_since_ms: Option<i64>,
     /// Since when one ails.
     pub ailing_since_ms: Option<i64>,
+}
+
+impl Default for Progress {
+    fn default() -> Progress {
+        Progress { started_ms: 0, take_ms: TAKE_TIME_MS, well_for_ms: 0, well_since_ms: None, ailing_since_ms: None }
+    }
 }
 
 /// What is to be done with a stage.
@@ -117,8 +125,8 @@ impl Progress {
             let wrong = match standing {
                 Standing::Well => continue,
                 Standing::Refused(why) => return Verdict::GoBack(format!("{name} cannot run it: {why}")),
-                Standing::Taking if now_ms - self.started_ms < TAKE_TIME_MS => None,
-                Standing::Taking => return Verdict::GoBack(format!("{name} has not taken it within a minute")),
+                Standing::Taking if now_ms - self.started_ms < self.take_ms => None,
+                Standing::Taking => return Verdict::GoBack(format!("{name} has not taken it within {} s", self.take_ms / 1_000)),
                 Standing::Ailing(why) => Some(format!("{name}: {why}")),
             };
             all_well = false;
@@ -177,7 +185,7 @@ mod tests {
         assert_eq!(progress.judge(&host(Standing::Refused("line 1".into())), 1_000), back("kiosk-8 cannot run it: line 1"));
         assert_eq!(progress.judge(&host(Standing::Ailing("no berth".into())), 40_000), Verdict::Wait);
         assert_eq!(progress.judge(&host(Standing::Ailing("no berth".into())), 50_000), back("kiosk-8: no berth"));
-        assert_eq!(begin(0).judge(&host(Standing::Taking), 60_000), back("kiosk-8 has not taken it within a minute"));
+        assert_eq!(begin(0).judge(&host(Standing::Taking), 60_000), back("kiosk-8 has not taken it within 60 s"));
         assert_eq!(begin(0).judge(&[], 1), Verdict::GoOn, "nobody is left of the first");
     }
 }

@@ -17,6 +17,9 @@ use crate::pin::Pinned;
 const TIMEOUT: Duration = Duration::from_secs(20);
 /// Largest answer, in bytes.
 const MOST: usize = 8 << 20;
+/// How long a program may take to come, and how many bytes it may have.
+const FETCH_TIME: Duration = Duration::from_secs(600);
+const MOST_PROGRAM: u64 = 1 << 30;
 
 /// Why the centre did not answer, or does not know this agent.
 #[derive(Debug, thiserror::Error)]
@@ -90,6 +93,30 @@ impl Centre {
             }
         };
         Ok(Centre { client, url: url.to_owned(), code: elsewhere.bearer.clone() })
+    }
+
+    /// Fetches a program into a file, of at most so many bytes.
+    ///
+    /// # Errors
+    /// If the centre does not give it, or it cannot be kept.
+    pub(crate) async fn fetch(client: reqwest::Client, url: String, into: std::path::PathBuf) -> anyhow::Result<()> {
+        use tokio::io::AsyncWriteExt;
+        let mut answer = client.get(url).timeout(FETCH_TIME).send().await.map_err(|e| AskError::Unreachable(deepest(&e)))?;
+        anyhow::ensure!(answer.status().is_success(), "the centre answered {}", answer.status());
+        let mut file = tokio::fs::File::create(&into).await.with_context(|| format!("cannot write {}", into.display()))?;
+        let mut size = 0;
+        while let Some(piece) = answer.chunk().await.map_err(|e| AskError::Unreachable(deepest(&e)))? {
+            size += piece.len() as u64;
+            anyhow::ensure!(size <= MOST_PROGRAM, "the program has more than {MOST_PROGRAM} bytes");
+            file.write_all(&piece).await?;
+        }
+        file.sync_all().await?;
+        Ok(())
+    }
+
+    /// With which it is asked, for what takes longer.
+    pub(crate) fn client(&self) -> reqwest::Client {
+        self.client.clone()
     }
 
     /// Says something, and returns what is answered.

@@ -119,8 +119,16 @@ pub async fn enrol(path: &Path, options: EnrolOptions) -> anyhow::Result<Enrolle
     };
     let name = options.name.or_else(host_name).context("this host has no name; pass one with --name")?;
     let elsewhere = options.elsewhere.map(|ca| Elsewhere { bearer: Some(options.code.clone()).filter(|bearer| !bearer.is_empty()), ca });
-    let settings =
-        AgentSettings { centre: url.clone(), name, allow: options.allow, remote_changes: true, show_files: !is_elsewhere, labels: options.labels, elsewhere };
+    let settings = AgentSettings {
+        centre: url.clone(),
+        name,
+        allow: options.allow,
+        remote_changes: true,
+        show_files: !is_elsewhere,
+        updates: !is_elsewhere,
+        labels: options.labels,
+        elsewhere,
+    };
     let Some((secret, fingerprint)) = code else { return enrol_elsewhere(&folder, &identity, settings).await };
     let pinned = Arc::new(Pinned::new(fingerprint));
     let says = AgentToServer {

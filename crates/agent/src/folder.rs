@@ -29,6 +29,9 @@ pub struct AgentSettings {
     /// Whether the centre may look which of these files there are, and at their first lines.
     #[serde(default = "yes")]
     pub show_files: bool,
+    /// Whether the centre may give another program.
+    #[serde(default = "yes")]
+    pub updates: bool,
     /// What else is told of the host: `labels.NAME` in the conditions of assignments.
     #[serde(default)]
     pub labels: BTreeMap<String, String>,
@@ -178,7 +181,8 @@ impl Folder {
             "# What this host's owner says; the centre cannot change it. It is read when the agent starts.\n\
              # allow = [\"/var/log\"]      only files below these folders may be read\n\
              # remote_changes = false    the agent goes on with what it collects now\n\
-             # show_files = false        the centre may not look which files there are\n\n{}",
+             # show_files = false        the centre may not look which files there are\n\
+             # updates = false           the centre may not give another program\n\n{}",
             toml::to_string(settings)?
         );
         self.write(&self.settings_file(), text.as_bytes())
@@ -200,6 +204,7 @@ mod tests {
             allow: vec!["/var/log".into()],
             remote_changes: true,
             show_files: true,
+            updates: true,
             labels: [("port".to_owned(), "Marrow Bay".to_owned())].into(),
             elsewhere: Some(Elsewhere { bearer: Some("4f02".into()), ca: None }),
         };

@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use anyhow::Context;
 use rockrose_opamp::{
-    AgentConfigFile, AgentConfigMap, AgentDescription, AgentToServer, ComponentHealth, CustomCapabilities, CustomMessage, EffectiveConfig, RemoteConfigStatus,
-    RemoteConfigStatuses, ServerToAgent, agent_capabilities, server_to_agent_flags,
+    AgentConfigFile, AgentConfigMap, AgentDescription, AgentToServer, ComponentHealth, CustomCapabilities, CustomMessage, EffectiveConfig, PackageStatus,
+    PackageStatusEnum, PackageStatuses, PackagesAvailable, RemoteConfigStatus, RemoteConfigStatuses, ServerToAgent, agent_capabilities, server_to_agent_flags,
 };
 use rockrose_plan::{CENTRE, CENTRE_HEADER, CheckedPlan};
 use rockrose_service::{LOOK, LookFound, PartCondition, RENEW, Service, Settings};
@@ -19,6 +19,7 @@ use crate::enrol::{CAPABILITIES, given, request, uid};
 use crate::facts::describe;
 use crate::folder::{AgentSettings, Folder, Identity};
 use crate::now_ms;
+use crate::program::{PACKAGE, Programs};
 use crate::status::Status;
 
 /// How often the centre is told how the agent is doing, unless it says otherwise.
@@ -65,6 +66,29 @@ struct Agent {
     looking: Option<JoinHandle<LookFound>>,
     /// What was found, until the centre has it.
     found: Option<LookFound>,
+    /// The program that runs, and the one that the centre offers; nothing, where it cannot be exchanged.
+    program: Option<Offer>,
+}
+
+/// A program that is offered.
+struct Offer {
+    /// What runs.
+    own: String,
+    /// What was offered last, its hash and version.
+    offered: Option<(String, String)>,
+    /// What was offered and is fetched.
+    fetching: Option<JoinHandle<anyhow::Result<()>>>,
+    /// Why it could not be fetched.
+    error: Option<String>,
+}
+
+/// How a run ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum RunEnd {
+    /// It was asked to.
+    Asked,
+    /// Another program is to go on.
+    Update,
 }
 
 /// The file with the plan that the centre gave and that runs.
@@ -85,13 +109,22 @@ fn centre(settings: &AgentSettings, folder: &Folder, identity: &Identity) -> any
     }
 }
 
-/// Runs the agent whose data folder is `path` until `end`.
+/// Runs the agent whose data folder is `path` until `end`, by this program.
 ///
 /// # Errors
 /// If no agent has enrolled there, or what it keeps cannot be opened.
 pub async fn run(path: &Path, end: impl Future<Output = ()>) -> anyhow::Result<()> {
     // Paths stand in its plan, so they do not depend on where it was started.
     let folder = Folder::open(&std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned()))?;
+    run_agent(folder, None, end).await.map(|_| ())
+}
+
+/// As [`run`], by a program (`own` is its hash) that may give way to another.
+pub(crate) async fn run_supervised(folder: &Folder, own: &str, end: impl Future<Output = ()>) -> anyhow::Result<RunEnd> {
+    run_agent(folder.clone(), Some(own), end).await
+}
+
+async fn run_agent(folder: Folder, own: Option<&str>, end: impl Future<Output = ()>) -> anyhow::Result<RunEnd> {
     let settings = folder.settings()?;
     let identity = folder.identity()?.context("the agent's identity is missing; enrol it anew in another folder")?;
     let service = Service::start(&Settings {
@@ -125,26 +158,39 @@ pub async fn run(path: &Path, end: impl Future<Output = ()>) -> anyhow::Result<(
         renew: false,
         looking: None,
         found: None,
+        program: None,
     };
+    if agent.settings.updates && agent.settings.elsewhere.is_none() {
+        agent.program = own.map(|own| Offer { own: own.to_owned(), offered: None, fetching: None, error: None });
+    }
     // Where the folder was moved or the certificate renewed, the plan names other files.
     if let Some(text) = agent.given.runs.clone() {
         agent.take(&text).await.unwrap_or_else(|e| tracing::warn!(error = %e, "the plan of before is kept as it was"));
     }
     tracing::info!(name = agent.settings.name, centre = agent.settings.centre, "the agent runs");
     tokio::pin!(end);
-    loop {
+    let ended = loop {
         let again = agent.turn().await;
         let wait = if again { SOON } else { agent.pace };
         tokio::select! {
-            () = &mut end => break,
+            () = &mut end => break RunEnd::Asked,
             () = tokio::time::sleep(wait) => {}
             found = looked(&mut agent.looking) => agent.found = found,
+            fetched = fetched(&mut agent.program) => match fetched {
+                Ok(()) => break RunEnd::Update,
+                Err(e) => {
+                    tracing::warn!(error = %format!("{e:#}"), "the program that the centre offers cannot be taken");
+                    if let Some(program) = &mut agent.program {
+                        program.error = Some(format!("{e:#}"));
+                    }
+                }
+            },
         }
-    }
+    };
     agent.count().await;
     agent.status.keep(&agent.folder);
     agent.service.stop().await;
-    Ok(())
+    Ok(ended)
 }
 
 /// What was found once the files were looked for; for ever, if nobody has asked.
@@ -155,7 +201,61 @@ async fn looked(looking: &mut Option<JoinHandle<LookFound>>) -> Option<LookFound
     found
 }
 
+/// What became of the program that is fetched; for ever, if none is.
+async fn fetched(program: &mut Option<Offer>) -> anyhow::Result<()> {
+    let Some(task) = program.as_mut().and_then(|program| program.fetching.as_mut()) else { return std::future::pending().await };
+    let done = task.await;
+    if let Some(program) = program {
+        program.fetching = None;
+    }
+    done?
+}
+
 impl Agent {
+    /// Begins to fetch the program that the centre offers, unless it runs or did not do before.
+    fn offered(&mut self, packages: &PackagesAvailable) {
+        let Some(program) = &mut self.program else { return };
+        let Some((package, file)) = packages.packages.get(PACKAGE).and_then(|package| Some((package, package.file.clone()?))) else { return };
+        let hash: String = file.content_hash.iter().map(|b| format!("{b:02x}")).collect();
+        let is_new = program.offered.as_ref().is_none_or(|(offered, _)| *offered != hash);
+        program.offered = Some((hash.clone(), package.version.clone()));
+        if hash == program.own || !is_new || program.fetching.is_some() || Programs::read(&self.folder).refusal(&hash).is_some() {
+            return;
+        }
+        program.error = None;
+        let (folder, client, url) = (self.folder.clone(), self.centre.client(), format!("{}/agent/rockrose", self.settings.centre));
+        tracing::info!(version = package.version, "the centre offers another program, which is fetched");
+        program.fetching = Some(tokio::spawn(async move {
+            let into = crate::program::fetched(&folder)?;
+            Centre::fetch(client, url, into.clone()).await?;
+            tokio::task::spawn_blocking(move || crate::program::take(&folder, &into, &hash, &file.signature)).await?
+        }));
+    }
+
+    /// What runs, and what became of what was offered.
+    fn packages(&self) -> Option<PackageStatuses> {
+        let program = self.program.as_ref()?;
+        let (offered, version) = program.offered.clone().unwrap_or_default();
+        let refused = Programs::read(&self.folder).refusal(&offered).map(str::to_owned).or_else(|| program.error.clone());
+        let status = match (&refused, program.fetching.is_some()) {
+            _ if offered.is_empty() || offered == program.own => PackageStatusEnum::Installed,
+            (Some(_), _) => PackageStatusEnum::InstallFailed,
+            (None, true) => PackageStatusEnum::Downloading,
+            (None, false) => PackageStatusEnum::InstallPending,
+        };
+        let package = PackageStatus {
+            name: PACKAGE.to_owned(),
+            agent_has_version: env!("CARGO_PKG_VERSION").to_owned(),
+            agent_has_hash: uid(&program.own),
+            server_offered_version: version,
+            server_offered_hash: uid(&offered),
+            status: status as i32,
+            error_message: refused.unwrap_or_default(),
+            ..PackageStatus::default()
+        };
+        Some(PackageStatuses { packages: [(PACKAGE.to_owned(), package)].into(), ..PackageStatuses::default() })
+    }
+
     /// Tells the centre how the agent is doing, and does what it answers. Says whether there is more to tell at once.
     async fn turn(&mut self) -> bool {
         let parts = self.service.parts();
@@ -167,6 +267,12 @@ impl Agent {
                     tracing::info!("the centre answers again");
                 }
                 self.status.heard_ms = Some(now_ms());
+                if let Some(program) = &self.program
+                    && answer.error_response.is_none()
+                    && let Err(e) = crate::program::confirm(&self.folder, &program.own)
+                {
+                    tracing::warn!(error = %format!("{e:#}"), "that the new program stays cannot be kept");
+                }
                 (self.full, self.found) = (false, None);
                 self.answered(answer).await
             }
@@ -241,6 +347,7 @@ impl Agent {
             Some(_) => CAPABILITIES & !agent_capabilities::ACCEPTS_OPAMP_CONNECTION_SETTINGS,
             None => CAPABILITIES,
         };
+        let able = if self.program.is_some() { able | agent_capabilities::ACCEPTS_PACKAGES | agent_capabilities::REPORTS_PACKAGE_STATUSES } else { able };
         let remote = if self.settings.remote_changes { able } else { able & !agent_capabilities::ACCEPTS_REMOTE_CONFIG };
         AgentToServer {
             instance_uid: uid(&self.identity.id),
@@ -263,6 +370,7 @@ impl Agent {
             }),
             custom_capabilities: self.full.then_some(CustomCapabilities { capabilities: custom }),
             custom_message: custom_message.map(|data| CustomMessage { capability: LOOK.to_owned(), r#type: "found".to_owned(), data }),
+            package_statuses: self.packages(),
             connection_settings_request: if self.renew { request(&self.folder).ok() } else { None },
             ..AgentToServer::default()
         }
@@ -286,6 +394,9 @@ impl Agent {
                 Ok(asked) => self.looking = Some(self.service.look(asked)),
                 Err(e) => tracing::warn!(error = %e, "what the centre asks is not understood"),
             }
+        }
+        if let Some(packages) = &answer.packages_available {
+            self.offered(packages);
         }
         let pace = answer.connection_settings.as_ref().and_then(|settings| Some(settings.opamp.as_ref()?.heartbeat_interval_seconds)).unwrap_or(0);
         if pace > 0 {

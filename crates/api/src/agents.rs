@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::{HostChange, LookedKind, SourceFile};
+use crate::{FirstHosts, HostChange, LookedKind, SourceFile};
 
 /// The agents that have enrolled, and what is needed to enrol more.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -18,6 +18,8 @@ pub struct AgentsAnswer {
     pub codes: Vec<EnrolCode>,
     /// What hosts collect by the active plan goes to some of them first, or went back. Nothing, if all have it.
     pub stage: Option<AgentStage>,
+    /// Agents are given this service's program.
+    pub update: Option<AgentUpdate>,
 }
 
 /// A change of what hosts collect that goes to some of them first.
@@ -80,6 +82,40 @@ pub struct AgentsSet {
     pub names: Vec<String>,
     /// What that changes on which of their hosts.
     pub hosts: Vec<HostChange>,
+}
+
+/// That agents are to be given this service's program.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct UpdateAgents {
+    /// The agents, by their names.
+    #[serde(default)]
+    pub names: Vec<String>,
+    /// Or those whose facts meet this condition.
+    #[serde(default)]
+    pub when: Option<String>,
+    /// Those that are first; all at once, if left out.
+    #[serde(default)]
+    pub first: Option<FirstHosts>,
+}
+
+/// Agents that are given this service's program.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AgentUpdate {
+    /// How many are to have it.
+    pub hosts: usize,
+    /// How many have it.
+    pub done: usize,
+    /// The names of those that are first; none, once it goes to all.
+    pub first: Vec<String>,
+    /// Why it goes no further, if it does not.
+    pub stopped: Option<String>,
+}
+
+/// Agents that will be given this service's program.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct UpdatedAgents {
+    /// Their names; those that have it, or do not take programs, are not among them.
+    pub names: Vec<String>,
 }
 
 /// What is to be done by hand with a change that goes to some hosts first.

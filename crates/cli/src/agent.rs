@@ -157,7 +157,7 @@ async fn install(common: &Common, install: &Install, dry: bool, yes: bool) -> Ou
 async fn run(data: &std::path::Path) -> Outcome {
     log();
     let mut end = End::listen()?;
-    rockrose_agent::run(data, async move { end.asked().await }).await?;
+    rockrose_agent::supervise(data, async move { end.asked().await }).await?;
     Ok(Exit::Done)
 }
 

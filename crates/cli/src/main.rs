@@ -78,6 +78,9 @@ enum Command {
         /// Folder that plans may read from and write to; may be repeated. All but system folders, dot-files and the data folder if omitted
         #[arg(long, env = "ROCKROSE_FILES_UNDER", value_name = "FOLDER", value_delimiter = ':')]
         files_under: Vec<PathBuf>,
+        /// The program that agents are given, instead of this one, as one that was built for their hosts
+        #[arg(long, env = "ROCKROSE_AGENT_PROGRAM", value_name = "FILE")]
+        agent_program: Option<PathBuf>,
         /// Days for which entries of the journal are kept; for ever if omitted
         #[arg(long, env = "ROCKROSE_JOURNAL_DAYS", value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
         journal_days: Option<u32>,
@@ -186,7 +189,21 @@ fn main() -> ExitCode {
 async fn run(cli: Cli) -> Outcome {
     let common = cli.common;
     match cli.command {
-        Command::Serve { data, listen, plan, open_metrics, public_url, certificate, key, openid, sample_memory, behind_proxy, files_under, journal_days } => {
+        Command::Serve {
+            data,
+            listen,
+            plan,
+            open_metrics,
+            public_url,
+            certificate,
+            key,
+            openid,
+            sample_memory,
+            behind_proxy,
+            files_under,
+            agent_program,
+            journal_days,
+        } => {
             let certificate = certificate.zip(key);
             let sample_memory = Some((sample_memory as usize) << 20);
             let settings = Settings {
@@ -200,6 +217,7 @@ async fn run(cli: Cli) -> Outcome {
                 sample_memory,
                 behind_proxy,
                 files_under,
+                agent_program,
                 identity: None,
             };
             serve::serve(settings, plan, common.json).await

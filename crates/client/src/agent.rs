@@ -3,14 +3,14 @@
 use clap::Subcommand;
 use reqwest::Method;
 use rockrose_api::{
-    AgentCondition, AgentDetail, AgentLook, AgentLooked, AgentStage, AgentState, AgentsAnswer, AgentsSet, MadeEnrolCode, NewEnrolCode, SetAgents, StagePhase,
-    StageRequest, StageStep,
+    AgentCondition, AgentDetail, AgentLook, AgentLooked, AgentStage, AgentState, AgentUpdate, AgentsAnswer, AgentsSet, MadeEnrolCode, NewEnrolCode, SetAgents,
+    StagePhase, StageRequest, StageStep, UpdateAgents, UpdatedAgents,
 };
 use serde_json::{Value, json};
 
 use crate::client::Client;
 use crate::format::{self, BAD, GOOD, paint};
-use crate::plan::{ask, on_hosts};
+use crate::plan::{ask, first_hosts, on_hosts};
 use crate::source::{files_shown, looked_kind};
 use crate::{Common, Exit, Failure, Outcome};
 
@@ -70,6 +70,23 @@ pub enum AgentsCommand {
         /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
+    },
+    /// Give agents the program of this service: they check who signed it, try it, and go back by themselves if it does not do
+    Update {
+        /// The agents' names; with nothing said, it is told how far an update is
+        names: Vec<String>,
+        /// Those whose facts meet this condition
+        #[arg(long, value_name = "CONDITION")]
+        when: Option<String>,
+        /// These of them first: a share, as in 5%, or a condition on their facts
+        #[arg(long, value_name = "HOSTS")]
+        first: Option<String>,
+        /// How long they have to be well before it goes on to all
+        #[arg(long, value_name = "TIME", default_value = "5 minutes", requires = "first")]
+        well_for: String,
+        /// Give it to no further agent
+        #[arg(long, conflicts_with_all = ["names", "when", "first"])]
+        stop: bool,
     },
     /// Say where the change stands that goes to some hosts first, or move it
     Stage {
@@ -146,6 +163,17 @@ fn stage(stage: &AgentStage, now_ms: i64) -> String {
     )
 }
 
+/// How far an update is.
+fn update(update: &AgentUpdate) -> String {
+    let AgentUpdate { hosts, done, first, stopped } = update;
+    let far = format!("{done} of {hosts} agents have the program of this service");
+    match (stopped, first.as_slice()) {
+        (Some(why), _) => paint(&format!("{far}; it goes no further: {why}."), BAD),
+        (None, []) => format!("{far}."),
+        (None, first) => format!("{far}; first are {}.", first.join(", ")),
+    }
+}
+
 fn list(answer: &AgentsAnswer, group: Option<&str>) -> Outcome {
     let shown: Vec<&AgentState> = answer.agents.iter().filter(|agent| group.is_none_or(|group| agent.group == group)).collect();
     if shown.is_empty() {
@@ -162,7 +190,7 @@ fn list(answer: &AgentsAnswer, group: Option<&str>) -> Outcome {
     };
     let table = format::table(&["agent", "group", "state", "heard", "version", "assignments", ""], &[], shown.iter().map(row).collect());
     let on_its_way = answer.stage.as_ref().map(|of| stage(of, answer.now_ms));
-    let blocks: Vec<String> = [on_its_way, Some(table), remedies(shown.into_iter())].into_iter().flatten().collect();
+    let blocks: Vec<String> = [on_its_way, answer.update.as_ref().map(update), Some(table), remedies(shown.into_iter())].into_iter().flatten().collect();
     format::blocks(&blocks)
 }
 
@@ -256,6 +284,28 @@ pub async fn agents(common: &Common, command: AgentsCommand) -> Outcome {
                 (true, _) => format::print_json(&detail.assignments),
                 (false, true) => format::line(detail.plan.trim_end()),
                 (false, false) => explain(&detail),
+            }
+        }
+        AgentsCommand::Update { stop: true, .. } => {
+            client.call_bare(Method::DELETE, "/api/v1/agent-update").await?;
+            if common.json { format::print_json(&json!({ "stopped": true })) } else { format::line("It is given to no further agent.") }
+        }
+        AgentsCommand::Update { names, when: None, .. } if names.is_empty() => {
+            let answer = all().await?;
+            if common.json {
+                return format::print_json(&answer.update);
+            }
+            format::line(&answer.update.as_ref().map_or_else(|| "No agent is given another program.".to_owned(), update))
+        }
+        AgentsCommand::Update { names, when, first, well_for, .. } => {
+            let asked = UpdateAgents { names, when, first: first_hosts(first, &well_for)? };
+            let updated: UpdatedAgents = client.call(Method::POST, "/api/v1/agent-update", &asked).await?.read()?;
+            if common.json {
+                return format::print_json(&updated);
+            }
+            match updated.names.as_slice() {
+                [] => format::line("They have it, or take no programs from here."),
+                names => format::line(&format!("It is given to {}. How far it is: rockrose agent update", names.join(", "))),
             }
         }
         AgentsCommand::Set { names, when, group, label, yes } => {

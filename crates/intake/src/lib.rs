@@ -84,6 +84,11 @@ pub trait Sink: Send + Sync + 'static {
         async { None }
     }
 
+    /// The program that agents are given.
+    fn agent_program(&self) -> std::path::PathBuf {
+        std::path::PathBuf::from("/proc/self/exe")
+    }
+
     /// A script that puts an agent on a host, for whoever shows a code with which one may enrol at this source.
     fn agent_setup(&self, _source: &str, _code: &str) -> impl Future<Output = Result<String, AgentRefusal>> + Send {
         async { Err(AgentRefusal::Stranger("nobody manages agents here".to_owned())) }

@@ -2,7 +2,7 @@
 
 use diesel::prelude::*;
 
-use crate::schema::{agent, authority, enrol_code};
+use crate::schema::{agent, authority, enrol_code, rollout};
 use crate::tokens::hash;
 use crate::{NewToken, Records, RecordsError, random_text};
 
@@ -260,6 +260,19 @@ impl Records {
                 }
                 Ok(())
             })
+        })
+    }
+
+    /// Which program agents are given, as it was kept.
+    pub fn rollout(&self) -> Result<Option<String>, RecordsError> {
+        self.with(|c| Ok(rollout::table.select(rollout::state).first(c).optional()?))
+    }
+
+    /// Keeps which program agents are given.
+    pub fn keep_rollout(&self, state: &str) -> Result<(), RecordsError> {
+        self.with(|c| {
+            diesel::replace_into(rollout::table).values((rollout::id.eq(1), rollout::state.eq(state))).execute(c)?;
+            Ok(())
         })
     }
 

@@ -166,6 +166,13 @@ diesel::table! {
 }
 
 diesel::table! {
+    rollout (id) {
+        id -> Integer,
+        state -> Text,
+    }
+}
+
+diesel::table! {
     stage (revision) {
         revision -> BigInt,
         state -> Text,

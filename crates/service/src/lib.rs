@@ -81,6 +81,8 @@ pub struct Settings {
     pub files_under: Vec<PathBuf>,
     /// The folder with what an agent shows of itself: only destinations may name what is in it.
     pub identity: Option<PathBuf>,
+    /// The program that agents are given; this one, if nothing is said.
+    pub agent_program: Option<PathBuf>,
 }
 
 impl Settings {
@@ -99,6 +101,7 @@ impl Settings {
             behind_proxy: false,
             files_under: Vec::new(),
             identity: None,
+            agent_program: None,
         }
     }
 }
@@ -133,6 +136,8 @@ pub(crate) struct App {
     pub(crate) records: Arc<Records>,
     /// The files that plans may reach.
     pub(crate) scope: rockrose_plan::FileScope,
+    /// The program that agents are given.
+    pub(crate) agent_program: PathBuf,
     pub(crate) spool: Spool,
     pub(crate) engine: engine::Engine,
     pub(crate) tail: tail::Hub,
@@ -277,6 +282,7 @@ impl Service {
             engine: engine::Engine::new(records.hash_key(), records.paused(Side::Destination)?, records.paused(Side::Source)?),
             records,
             scope,
+            agent_program: agents::program_path(settings.agent_program.as_ref()),
             spool,
             tail: tail::Hub::default(),
             known: api::complete::KnownPoints::default(),
@@ -310,6 +316,7 @@ impl Service {
         kept_samples::take_back(&app.samples_file, &app.records, &app.samples, now_ms());
         if let Some(revision) = app.records(|r| r.newest_revision()).await? {
             app.agents.take_up_stage(&app, revision.number).await?;
+            app.agents.take_up_rollout(&app).await?;
             apply::take_up(&app, revision.number, &revision.text).await.map_err(|e| anyhow::anyhow!("revision {} cannot be taken up: {e}", revision.number))?;
         }
         let mut caretakers = tokio::task::JoinSet::new();
@@ -488,6 +495,17 @@ impl Service {
             tracing::error!("the spool did not close");
         }
         tracing::info!("stopped");
+    }
+}
+
+/// How long it is waited for another process to leave a data folder.
+const LEAVE_TIME: Duration = Duration::from_secs(30);
+
+/// Waits until no process uses a data folder any more, or for half a minute: one that was asked to end may take some seconds.
+pub async fn left_alone(data: &std::path::Path) {
+    let begun = std::time::Instant::now();
+    while DataLock::take(data).is_err() && begun.elapsed() < LEAVE_TIME {
+        tokio::time::sleep(Duration::from_millis(50)).await;
     }
 }
 

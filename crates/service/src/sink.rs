@@ -203,6 +203,10 @@ impl Sink for PlanSink {
         self.app.agents.due(&self.app, uid)
     }
 
+    fn agent_program(&self) -> std::path::PathBuf {
+        crate::agents::Agents::program_file(&self.app)
+    }
+
     async fn agent_setup(&self, source: &str, code: &str) -> Result<String, AgentRefusal> {
         self.app.agents.setup(&self.app, source, code).await
     }

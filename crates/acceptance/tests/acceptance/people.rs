@@ -18,6 +18,8 @@ VTOAW GET    /api/v1/agents/{name}
 ....W DELETE /api/v1/agents/{name}
 ..O.W POST   /api/v1/agents/{name}/look
 ..O.W POST   /api/v1/agents
+....W POST   /api/v1/agent-update
+....W DELETE /api/v1/agent-update
 ..O.W POST   /api/v1/agent-stage
 ....W POST   /api/v1/enrol-codes
 ....W DELETE /api/v1/enrol-codes/{id}

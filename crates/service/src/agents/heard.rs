@@ -25,6 +25,8 @@ pub(crate) struct Heard {
     pub(crate) parts: Vec<PartHeard>,
     /// What became of the plan that it was given last.
     pub(crate) config: ConfigHeard,
+    /// The program that it runs, and what became of one that it was offered.
+    pub(crate) package: PackageHeard,
     /// Whether it lets the files of its host be looked into from here.
     pub(crate) shows_files: bool,
     /// By how many whole minutes its host's clock is ahead of this one.
@@ -42,6 +44,20 @@ pub(crate) struct PartHeard {
     pub(crate) says: String,
     /// What helps.
     pub(crate) remedy: Option<String>,
+}
+
+/// The program of an agent.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub(crate) struct PackageHeard {
+    /// Its SHA-256, in hexadecimal digits.
+    pub(crate) hash: String,
+    /// That of the one that was offered last.
+    pub(crate) offered: String,
+    /// A number of [`rockrose_opamp::PackageStatusEnum`].
+    pub(crate) status: i32,
+    /// Why it was not taken.
+    pub(crate) error: String,
 }
 
 /// What became of a plan.
@@ -73,6 +89,15 @@ impl Heard {
         let before = self.clone();
         if says.capabilities != 0 {
             self.capabilities = says.capabilities;
+        }
+        if let Some(package) = says.package_statuses.as_ref().and_then(|statuses| statuses.packages.get("rockrose")) {
+            let of = |hash: &[u8]| super::hex(&hash[..hash.len().min(32)]);
+            self.package = PackageHeard {
+                hash: of(&package.agent_has_hash),
+                offered: of(&package.server_offered_hash),
+                status: package.status,
+                error: words(&package.error_message),
+            };
         }
         if let Some(custom) = &says.custom_capabilities {
             self.shows_files = custom.capabilities.iter().any(|capability| capability == LOOK);

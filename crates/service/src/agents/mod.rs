@@ -5,6 +5,7 @@ mod heard;
 mod look;
 mod setup;
 mod stage;
+mod update;
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -32,6 +33,7 @@ pub use look::{LOOK, LookAsked, LookFound};
 pub(crate) use look::{Look, look};
 pub(crate) use setup::line as setup_line;
 pub(crate) use stage::{Phase, StageAct, StageAsked, Staged};
+pub(crate) use update::program_path;
 
 /// How often an agent is to be heard, and how often where there are many.
 const HEARTBEAT: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs(10));
@@ -51,6 +53,8 @@ pub const RENEW: &str = "rockrose.renew-certificate";
 const CAPABILITIES: u64 = server_capabilities::ACCEPTS_STATUS
     | server_capabilities::OFFERS_REMOTE_CONFIG
     | server_capabilities::ACCEPTS_EFFECTIVE_CONFIG
+    | server_capabilities::OFFERS_PACKAGES
+    | server_capabilities::ACCEPTS_PACKAGES_STATUS
     | server_capabilities::OFFERS_CONNECTION_SETTINGS
     | server_capabilities::ACCEPTS_CONNECTION_SETTINGS_REQUEST;
 /// What agents of this make call their service.
@@ -108,6 +112,8 @@ pub(crate) struct Agents {
     looks: look::Looks,
     /// The plan that runs goes to some hosts first.
     staged: Mutex<Option<Arc<stage::Staged>>>,
+    /// The program that agents are given.
+    updates: update::Updates,
     /// Sent to when agents may have to be told something.
     pub(crate) changed: tokio::sync::watch::Sender<()>,
 }
@@ -488,6 +494,7 @@ impl Agents {
         agent.sequence = Some(says.sequence_num);
         let flags = if (follows && agent.is_described) || says.agent_description.is_some() { 0 } else { server_to_agent_flags::REPORT_FULL_STATE };
         let remote_config = remote_config(agent, wanted, now);
+        let packages_available = self.packages(agent);
         let is_old = now - agent.record.signed_ms >= RENEW_AFTER && requested(says).is_none() && make(&agent.facts) == Make::Ours;
         let renew = is_old.then(|| rockrose_opamp::CustomMessage { capability: RENEW.to_owned(), r#type: "renew".to_owned(), data: Vec::new() });
         Ok(ServerToAgent {
@@ -497,6 +504,7 @@ impl Agents {
             remote_config,
             connection_settings: offers,
             custom_message: self.looks.due(id).or(renew),
+            packages_available,
             ..ServerToAgent::default()
         })
     }
@@ -692,5 +700,6 @@ pub(crate) async fn run(app: Arc<App>) {
         tick.tick().await;
         app.agents.keep(&app).await;
         app.agents.judge_stage(&app).await;
+        app.agents.judge_rollout(&app).await;
     }
 }

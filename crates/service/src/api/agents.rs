@@ -9,14 +9,15 @@ use rockrose_agents::HostPlan;
 use rockrose_engine::{Matcher, parts};
 use rockrose_intake::Problem;
 use rockrose_language::parse_condition;
-use rockrose_opamp::{RemoteConfigStatuses, agent_capabilities};
+use rockrose_opamp::{PackageStatusEnum, RemoteConfigStatuses, agent_capabilities};
 use rockrose_plan::is_name;
 
 use super::extract::{Body, Part};
+use super::plan::first_asked;
 use super::records_problem;
 use super::types::{
-    self, AgentAssignment, AgentCondition, AgentDetail, AgentDoor, AgentPart, AgentStage, AgentState, AgentsAnswer, AgentsSet, EnrolCode, MadeEnrolCode,
-    NewEnrolCode, SetAgents, StagePhase, StageRequest, StageStep,
+    self, AgentAssignment, AgentCondition, AgentDetail, AgentDoor, AgentPart, AgentStage, AgentState, AgentUpdate, AgentsAnswer, AgentsSet, EnrolCode,
+    MadeEnrolCode, NewEnrolCode, SetAgents, StagePhase, StageRequest, StageStep, UpdateAgents, UpdatedAgents,
 };
 use crate::agents::{Agent, Phase, SILENT_AFTER, StageAct, Staged, as_event, doors, fingerprint, setup_line};
 use crate::caller::Caller;
@@ -47,7 +48,54 @@ pub(crate) async fn agents(State(app): State<Arc<App>>) -> Result<Json<AgentsAns
         expires_ms: code.expires_ms,
     });
     let stage = app.agents.stage(&running).map(|staged| stage_shown(&app, &staged));
-    Ok(Json(AgentsAnswer { now_ms: now, agents, doors, codes: codes.collect(), stage }))
+    let update = app.agents.rollout().map(|rollout| {
+        let mut first: Vec<String> =
+            app.agents.all().into_iter().filter(|agent| rollout.first.contains(&agent.record.id)).map(|agent| agent.record.name).collect();
+        first.sort();
+        AgentUpdate { hosts: rollout.hosts.len(), done: app.agents.updated(&rollout), first, stopped: rollout.stopped }
+    });
+    Ok(Json(AgentsAnswer { now_ms: now, agents, doors, codes: codes.collect(), stage, update }))
+}
+
+/// Gives agents this service's program, signed by its authority. They fetch it, try it, and go back by themselves if this service does not hear of it within a minute.
+#[utoipa::path(post, path = "/api/v1/agent-update", tag = "agents", request_body = UpdateAgents,
+    responses((status = 200, body = UpdatedAgents), (status = 400, body = types::Problem), (status = 401, body = types::Problem), (status = 404, body = types::Problem)))]
+pub(crate) async fn update_agents(
+    State(app): State<Arc<App>>,
+    Extension(caller): Extension<Arc<Caller>>,
+    Body(asked): Body<UpdateAgents>,
+) -> Result<Json<UpdatedAgents>, Problem> {
+    let meant = meant(&app, &asked.names, asked.when.as_deref())?;
+    let ids: Vec<String> = meant.into_iter().map(|agent| agent.record.id).collect();
+    let first = asked.first.as_ref().map(first_asked).transpose()?.map(|asked| (asked.first, asked.well_for_ms));
+    let names = app.agents.update(&app, &ids, first).await.map_err(|e| Problem::internal(e.to_string()))?;
+    app.note_by(&caller.name, "update agents", &names.join(", "), "done").await;
+    Ok(Json(UpdatedAgents { names }))
+}
+
+/// Gives no further agent this service's program. Those that have it keep it.
+#[utoipa::path(delete, path = "/api/v1/agent-update", tag = "agents", responses((status = 204), (status = 401, body = types::Problem)))]
+pub(crate) async fn stop_update(State(app): State<Arc<App>>) -> Result<StatusCode, Problem> {
+    app.agents.stop_rollout(&app).await.map_err(|e| records_problem(&e))?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The agents that are named, or meet a condition on their facts, by name.
+fn meant(app: &App, names: &[String], when: Option<&str>) -> Result<Vec<Agent>, Problem> {
+    let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-agents", "It is not said which agents", detail);
+    let matcher = match when {
+        None => None,
+        Some(when) => Some(Matcher::new(&parse_condition(when).map_err(|mistake| bad(mistake.message))?)),
+    };
+    let all = app.agents.all();
+    if let Some(name) = names.iter().find(|name| !all.iter().any(|agent| agent.record.name == **name)) {
+        return Err(unknown(name));
+    }
+    let now = now_ms();
+    let is_meant = |agent: &Agent| names.contains(&agent.record.name) || matcher.as_ref().is_some_and(|matcher| matcher.meets(&as_event(&agent.facts), now));
+    let mut meant: Vec<Agent> = all.into_iter().filter(is_meant).collect();
+    meant.sort_by(|a, b| a.record.name.cmp(&b.record.name));
+    if meant.is_empty() { Err(bad("no agent is named, or meets the condition".to_owned())) } else { Ok(meant) }
 }
 
 fn stage_shown(app: &App, staged: &Staged) -> AgentStage {
@@ -138,6 +186,10 @@ fn condition(agent: &Agent, wanted: Option<&HostPlan>, now: i64) -> (AgentCondit
         let more = if more == 0 { String::new() } else { format!("; {more} more") };
         return (AgentCondition::Trouble, format!("{}: {}{more}", bad.part, bad.says), bad.remedy.clone());
     }
+    if agent.heard.package.status == PackageStatusEnum::InstallFailed as i32 {
+        let says = format!("it could not take the program that it was offered, and goes on with its own: {}", agent.heard.package.error);
+        return (AgentCondition::Trouble, says, None);
+    }
     // One of another make may be unwell as a whole.
     if !agent.heard.healthy && !agent.heard.says.is_empty() {
         return (AgentCondition::Trouble, agent.heard.says.clone(), None);
@@ -221,23 +273,8 @@ pub(crate) async fn set_agents(
     if asked.group.is_none() && asked.labels.is_empty() {
         return Err(bad("neither a group nor a label is given".to_owned()));
     }
-    let matcher = match &asked.when {
-        None => None,
-        Some(when) => Some(Matcher::new(&parse_condition(when).map_err(|mistake| bad(mistake.message))?)),
-    };
-    let all = app.agents.all();
-    if let Some(name) = asked.names.iter().find(|name| !all.iter().any(|agent| agent.record.name == **name)) {
-        return Err(unknown(name));
-    }
-    let now = now_ms();
-    let is_meant =
-        |agent: &&Agent| asked.names.contains(&agent.record.name) || matcher.as_ref().is_some_and(|matcher| matcher.meets(&as_event(&agent.facts), now));
-    let mut meant: Vec<&Agent> = all.iter().filter(is_meant).collect();
-    meant.sort_by(|a, b| a.record.name.cmp(&b.record.name));
-    let (ids, names): (Vec<String>, Vec<String>) = meant.iter().map(|agent| (agent.record.id.clone(), agent.record.name.clone())).unzip();
-    if ids.is_empty() {
-        return Err(bad("no agent is named, or meets the condition".to_owned()));
-    }
+    let meant = meant(&app, &asked.names, asked.when.as_deref())?;
+    let (ids, names): (Vec<String>, Vec<String>) = meant.into_iter().map(|agent| (agent.record.id, agent.record.name)).unzip();
     let given = asked.labels.into_iter().map(|(name, value)| (name, value.map_or(serde_json::Value::Null, Into::into))).collect();
     let running = app.engine.running();
     let (next, hosts) = app.agents.set_otherwise(&running, &ids, asked.group.as_deref(), &given);

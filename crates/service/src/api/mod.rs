@@ -84,6 +84,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(agents::agent, agents::retire))
         .routes(routes!(look::look_on_agent))
         .routes(routes!(agents::move_stage))
+        .routes(routes!(agents::update_agents, agents::stop_update))
         .routes(routes!(agents::make_code))
         .routes(routes!(agents::end_code))
         .routes(routes!(alerts::alerts))

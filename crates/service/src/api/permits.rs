@@ -45,6 +45,8 @@ pub(crate) const PERMITS: &[Permit] = &[
     noted("DELETE", "/api/v1/agents/{name}", SECRETS, "retire agent"),
     noted("POST", "/api/v1/agents/{name}/look", FILES, "look into files of agent"),
     Permit { method: "POST", path: "/api/v1/agents", needs: CHANGE_ALL, noted: None },
+    Permit { method: "POST", path: "/api/v1/agent-update", needs: SECRETS, noted: None },
+    noted("DELETE", "/api/v1/agent-update", SECRETS, "stop update of agents"),
     Permit { method: "POST", path: "/api/v1/agent-stage", needs: CHANGE_ALL, noted: None },
     noted("POST", "/api/v1/enrol-codes", SECRETS, "make code for agents"),
     noted("DELETE", "/api/v1/enrol-codes/{id}", SECRETS, "end code for agents"),

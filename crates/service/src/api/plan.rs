@@ -168,7 +168,7 @@ pub(crate) async fn apply(
 /// Longest time for which the first hosts have to be well: a week.
 const LONGEST_STAGE_S: i64 = 7 * 86_400;
 
-fn first_asked(asked: &types::FirstHosts) -> Result<StageAsked, Problem> {
+pub(super) fn first_asked(asked: &types::FirstHosts) -> Result<StageAsked, Problem> {
     let bad = |detail: String| Problem::new(StatusCode::BAD_REQUEST, "bad-first-hosts", "It is not said which hosts are first", detail);
     if !(0..=LONGEST_STAGE_S).contains(&asked.well_for_s) {
         return Err(bad(format!("the first hosts have to be well for 0 to {LONGEST_STAGE_S} seconds")));

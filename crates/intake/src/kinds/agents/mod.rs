@@ -213,15 +213,21 @@ async fn setup<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) 
     }
 }
 
-/// Gives out the program that runs, which is an agent as well.
+/// Gives out the program of agents.
 async fn program<S: Sink>(State(shared): State<Arc<Shared<S>>>, request: Request) -> Response {
     let (head, _) = request.into_parts();
-    if let Err(problem) = may_fetch(&shared, &head).await {
+    // Those that have enrolled show their certificate, the others a code.
+    let shown = head.extensions.get::<ShownCertificate>().map(|shown| shown.0);
+    let is_known = match &shown {
+        Some(shown) => shared.sink.agent(shown).await.is_some(),
+        None => false,
+    };
+    if !is_known && let Err(problem) = may_fetch(&shared, &head).await {
         return told(&shared, problem, &head);
     }
-    // What runs, even if another was put in its place since.
+    let path = shared.sink.agent_program();
     let opened = async {
-        let file = tokio::fs::File::open("/proc/self/exe").await?;
+        let file = tokio::fs::File::open(&path).await?;
         let size = file.metadata().await?.len();
         std::io::Result::Ok((file, size))
     };
