@@ -215,6 +215,8 @@ async fn ship(corpus: &[u8]) -> Option<()> {
     let (here, there) = (files.path().join("here"), files.path().join("there"));
     for folder in [&here, &there] {
         std::fs::create_dir(folder).ok()?;
+        // A pattern that meets no file is in trouble.
+        std::fs::write(folder.join("first.log"), "{\"first\":1}\n").ok()?;
     }
     let plan = format!(
         "[source.hosts]\nkind = \"agents\"\nlisten = \"127.0.0.1:{port}\"\n[source.file]\nkind = \"file\"\npaths = [\"{}/*.log\"]\nbegin_at = \"start\"\n[destination.counted]\nkind = \"discard\"\n\

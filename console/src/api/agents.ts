@@ -10,6 +10,7 @@ export type AgentDetail = components["schemas"]["AgentDetail"];
 export type AgentsAnswer = components["schemas"]["AgentsAnswer"];
 export type AgentStage = components["schemas"]["AgentStage"];
 export type SetAgents = components["schemas"]["SetAgents"];
+export type AgentUpdate = components["schemas"]["AgentUpdate"];
 export type AgentLooked = components["schemas"]["AgentLooked"];
 export type MadeEnrolCode = components["schemas"]["MadeEnrolCode"];
 export type NewEnrolCode = components["schemas"]["NewEnrolCode"];
@@ -48,6 +49,11 @@ export function useSetAgents() {
     mutationFn: (asked) => send("POST", AGENTS, asked),
     onSuccess: (_, asked) => (asked.dry === true ? undefined : client.invalidateQueries()),
   });
+}
+
+/** Gives no further agent the program of this service. */
+export function useStopUpdate() {
+  return useDone(() => send<null>("DELETE", "/api/v1/agent-update"));
 }
 
 /** Forgets one. */

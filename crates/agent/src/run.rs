@@ -462,7 +462,7 @@ impl Agent {
     fn destination(&self) -> String {
         let path = |path: PathBuf| format!("{:?}", path.display().to_string());
         format!(
-            "kind = \"http\"\nendpoints = [{:?}]\nnumbered = true\nca = {}\nca_only = true\nclient_certificate = {}\nclient_key = {}\n",
+            "kind = \"http\"\nendpoints = [{:?}]\nnumbered = true\ncompress = \"zstd\"\nca = {}\nca_only = true\nclient_certificate = {}\nclient_key = {}\n",
             format!("{}/in", self.settings.centre),
             path(self.folder.authority_file()),
             path(self.folder.certificate_file(self.identity.certificate)),

@@ -10,6 +10,7 @@ import { Message, Paste } from "../../parts/Message";
 import { Enrol } from "./Enrol";
 import { Host } from "./Host";
 import { Stage } from "./Stage";
+import { Update } from "./Update";
 import { LOOK, needsSomebody } from "./condition";
 
 /** So many are listed; the others are found by name, group or what is said of them. */
@@ -77,6 +78,7 @@ export function AgentsPage() {
         )}
       </div>
       {data.stage != null && <Stage stage={data.stage} now={data.now_ms} may={mayAll("change")} />}
+      {data.update != null && <Update update={data.update} may={may("secrets")} />}
       {data.doors.length === 0 && (
         <Message title="The plan has no source for agents.">
           Agents enrol at a source of kind agents, and send there what they collect. Add one to the plan:

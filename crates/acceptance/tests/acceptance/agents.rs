@@ -557,7 +557,9 @@ async fn every_line_arrives_once_through_kills_of_agents_and_the_service() {
     node.apply(&door(port, &out, &plan));
     let mut hosts = names.map(|name| Host::join(&node, name, "all", &[]));
     let mut written = 0;
-    for round in 0..24 {
+    // A longer trial by hand: ROCKROSE_KILL_ROUNDS=300.
+    let rounds = std::env::var("ROCKROSE_KILL_ROUNDS").ok().and_then(|rounds| rounds.parse().ok()).unwrap_or(24);
+    for round in 0..rounds {
         for name in names {
             append(&node.path(&format!("logs-{name}/app.log")), (0..200).map(|n| format!("{{\"host\":\"{name}\",\"n\":{}}}", written + n)));
         }

@@ -388,6 +388,11 @@ impl Agents {
         Ok(())
     }
 
+    /// How often agents are to be heard.
+    fn pace(&self) -> Duration {
+        pace(lock(&self.all).len())
+    }
+
     /// Forgets an agent. Says whether there was one of that name.
     pub(crate) async fn retire(&self, app: &App, name: &str) -> Result<bool, RecordsError> {
         let Some(agent) = self.called(name) else { return Ok(false) };
@@ -483,7 +488,7 @@ impl Agents {
             },
         };
         let mut all = lock(&self.all);
-        let pace = if all.len() > MANY { HEARTBEAT.1 } else { HEARTBEAT.0 };
+        let pace = pace(all.len());
         let Some(agent) = all.get_mut(id) else {
             return Err(AgentRefusal::Stranger("this agent is not known any more: it was retired".to_owned()));
         };
@@ -569,7 +574,7 @@ impl Agents {
             return bad(&why);
         }
         let mut answer = self.answer(app, &id, None, &says).await?;
-        answer.connection_settings = signed.map(|signed| offers(&signed.certificate, &authority));
+        answer.connection_settings = signed.map(|signed| offers(&signed.certificate, &authority, self.pace()));
         Ok(answer)
     }
 
@@ -588,7 +593,7 @@ impl Agents {
             agent.record.signed_ms = now;
             self.know(agent);
         }
-        Ok(Ok(offers(&signed.certificate, &authority)))
+        Ok(Ok(offers(&signed.certificate, &authority, self.pace())))
     }
 
     /// Keeps what agents said since it was kept last.
@@ -669,15 +674,20 @@ fn requested(says: &AgentToServer) -> Option<&[u8]> {
     Some(&says.connection_settings_request.as_ref()?.opamp.as_ref()?.certificate_request.as_ref()?.csr)
 }
 
+/// How often each of so many agents is to be heard.
+fn pace(agents: usize) -> Duration {
+    if agents > MANY { HEARTBEAT.1 } else { HEARTBEAT.0 }
+}
+
 /// That an agent is to be heard so often.
 fn paced(pace: Duration) -> ConnectionSettingsOffers {
     let opamp = OpAmpConnectionSettings { heartbeat_interval_seconds: pace.as_secs(), ..OpAmpConnectionSettings::default() };
     ConnectionSettingsOffers { hash: pace.as_secs().to_be_bytes().to_vec(), opamp: Some(opamp), ..ConnectionSettingsOffers::default() }
 }
 
-fn offers(certificate: &str, authority: &Authority) -> ConnectionSettingsOffers {
+fn offers(certificate: &str, authority: &Authority, pace: Duration) -> ConnectionSettingsOffers {
     let tls = TlsCertificate { cert: certificate.as_bytes().to_vec(), private_key: Vec::new(), ca_cert: authority.certificate.as_bytes().to_vec() };
-    let opamp = OpAmpConnectionSettings { certificate: Some(tls), heartbeat_interval_seconds: HEARTBEAT.0.as_secs(), ..OpAmpConnectionSettings::default() };
+    let opamp = OpAmpConnectionSettings { certificate: Some(tls), heartbeat_interval_seconds: pace.as_secs(), ..OpAmpConnectionSettings::default() };
     ConnectionSettingsOffers { hash: certificate.as_bytes().to_vec(), opamp: Some(opamp), ..ConnectionSettingsOffers::default() }
 }
 
