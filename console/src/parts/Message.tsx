@@ -13,6 +13,16 @@ export function Message({ title, children, tone = "plain", heading = false }: { 
   );
 }
 
+/** What went wrong with something that was asked for, if anything did. */
+export function Wrong({ says }: { says: string | undefined }) {
+  if (says === undefined) return null;
+  return (
+    <p role="alert" className="text-sm text-fails">
+      ▲ {says}
+    </p>
+  );
+}
+
 /** A line to paste elsewhere, whole, with a button that copies it. */
 export function Paste({ line }: { line: string }) {
   const [copied, setCopied] = useState("");

@@ -1,6 +1,5 @@
 //! The program that an agent runs: the one that was installed, or one that the centre has given since. One that does not do is gone back from by itself.
 
-use std::io::Read;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
@@ -12,7 +11,6 @@ use nix::sys::signal::Signal;
 use rustls::pki_types::CertificateDer;
 use rustls::pki_types::pem::PemObject;
 use serde::{Deserialize, Serialize};
-use sha2::{Digest, Sha256};
 use tokio::process::{Child, Command};
 
 use crate::folder::Folder;
@@ -83,14 +81,8 @@ impl Programs {
 
 /// The SHA-256 of a file, in hexadecimal digits. Blocks.
 fn hash_of(path: &Path) -> anyhow::Result<String> {
-    let mut file = std::fs::File::open(path).with_context(|| format!("cannot read {}", path.display()))?;
-    let (mut hash, mut piece) = (Sha256::new(), vec![0; 1 << 20]);
-    loop {
-        match file.read(&mut piece)? {
-            0 => return Ok(hash.finalize().iter().map(|b| format!("{b:02x}")).collect()),
-            n => hash.update(&piece[..n]),
-        }
-    }
+    let hash = rockrose_service::hash_of_file(path).with_context(|| format!("cannot read {}", path.display()))?;
+    Ok(hash.iter().map(|b| format!("{b:02x}")).collect())
 }
 
 /// The hash of the program that runs.

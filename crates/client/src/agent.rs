@@ -154,11 +154,11 @@ fn stage(stage: &AgentStage, now_ms: i64) -> String {
         return paint(&format!("Revision {revision}, {first}, went back: {}. All hosts collect by revision {before}.", stage.says), BAD);
     }
     let well = match stage.well_since_ms {
-        Some(since) => format!("they are well since {}", format::age(now_ms - since)),
+        Some(since) => format!("they have been well for {}", format::age(now_ms - since)),
         None => "they are not all well yet".to_owned(),
     };
     format!(
-        "Revision {revision} runs {first}, the others collect by revision {before}: {well}, and it goes on once they were for {}.",
+        "Revision {revision} runs {first}, the others collect by revision {before}: {well}, and it goes on once that is {}.",
         format::age(stage.well_for_s * 1_000)
     )
 }

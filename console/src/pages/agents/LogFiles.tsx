@@ -8,18 +8,10 @@ import { BUTTON, SMALL_BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
 import { count } from "../../lib/format";
 import { Added, FileList, Kinds } from "../../parts/LookedFiles";
+import { Wrong } from "../../parts/Message";
 import { Sheet } from "../../parts/Sheet";
 
 const files = (n: number) => `${count(n)} ${n === 1 ? "file" : "files"}`;
-
-function Wrong({ says }: { says: string | undefined }) {
-  if (says === undefined) return null;
-  return (
-    <p role="alert" className="text-sm text-fails">
-      ▲ {says}
-    </p>
-  );
-}
 
 /** What was found, and how it gets into the draft. */
 function Found({ found, host, group, onDone }: { found: AgentLooked; host: string; group: string; onDone: () => void }) {

@@ -8,6 +8,7 @@ import { BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
 import { count } from "../../lib/format";
 import { Added, FileList, Kinds } from "../../parts/LookedFiles";
+import { Wrong } from "../../parts/Message";
 import { Sheet } from "../../parts/Sheet";
 import { FirstEvents } from "./FirstEvents";
 
@@ -25,15 +26,6 @@ const NAME = "[A-Za-z0-9][A-Za-z0-9_-]*";
 
 /** What is done once something is connected: its name, and its key if it was given one. */
 type Done = (name: string, key: string | null) => void;
-
-function Wrong({ says }: { says: string | undefined }) {
-  if (says === undefined) return null;
-  return (
-    <p role="alert" className="text-sm text-fails">
-      ▲ {says}
-    </p>
-  );
-}
 
 /** Files are looked into before anything is added. */
 function Files({ name, onDone }: { name: string; onDone: Done }) {

@@ -339,7 +339,7 @@ async fn a_change_goes_to_some_hosts_first_and_then_on_or_back_by_itself() {
     until("the gate is well again", async || Some(stage(&node).await).filter(|stage| stage["well_since_ms"].is_i64())).await;
     assert!(!runs(&hosts[0], "set a = 1") && !runs(&hosts[1], "set a = 1"));
     let listed = text(&node.client(&["agent", "list"]).stdout);
-    assert!(listed.contains("Revision 2 runs first on gate-1 (group = \"gate\"), the others collect by revision 1: they are well since"), "{listed}");
+    assert!(listed.contains("Revision 2 runs first on gate-1 (group = \"gate\"), the others collect by revision 1: they have been well for"), "{listed}");
     assert!(node.client(&["agent", "stage", "on"]).status.success());
     until("all have it", async || hosts.iter().all(|host| runs(host, "set a = 1")).then_some(())).await;
     assert_eq!((stage(&node).await, node.client(&["agent", "stage", "back"]).status.success()), (Value::Null, false));

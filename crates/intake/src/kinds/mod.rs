@@ -92,6 +92,14 @@ pub(crate) enum Transport {
     Own,
 }
 
+/// Waits; says whether it is time to stop.
+pub(crate) async fn rests(stop: &CancellationToken, pause: std::time::Duration) -> bool {
+    tokio::select! {
+        () = stop.cancelled() => true,
+        () = tokio::time::sleep(pause) => false,
+    }
+}
+
 /// Runs a source of any kind.
 pub(crate) async fn run<S: Sink>(start: Start<S>) {
     let kind = start.settings.load().kind.clone();

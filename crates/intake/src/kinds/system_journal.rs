@@ -11,9 +11,8 @@ use rockrose_extract::{SystemEntry, read_system_entry};
 use rockrose_plan::SystemJournal;
 use tokio::io::{AsyncRead, AsyncReadExt};
 use tokio::process::{Child, Command};
-use tokio_util::sync::CancellationToken;
 
-use super::{Endpoint, Kind, PasteLine, Start};
+use super::{Endpoint, Kind, PasteLine, Start, rests};
 use crate::monitor::{FileSeen, FileState};
 use crate::probe::Probe;
 use crate::{BodyMetadata, Position, SenderFault, Sink, SourceMonitor};
@@ -305,14 +304,6 @@ async fn hand_on<S: Sink>(batch: &mut Batch, start: &Start<S>) -> bool {
             return false;
         }
         pause = (pause * 2).min(PAUSES.1);
-    }
-}
-
-/// Waits; says whether it is time to stop.
-async fn rests(stop: &CancellationToken, pause: Duration) -> bool {
-    tokio::select! {
-        () = stop.cancelled() => true,
-        () = tokio::time::sleep(pause) => false,
     }
 }
 

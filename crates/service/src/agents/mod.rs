@@ -33,6 +33,7 @@ pub use look::{LOOK, LookAsked, LookFound};
 pub(crate) use look::{Look, look};
 pub(crate) use setup::line as setup_line;
 pub(crate) use stage::{Phase, StageAct, StageAsked, Staged};
+pub use update::hash_of;
 pub(crate) use update::program_path;
 
 /// How often an agent is to be heard, and how often where there are many.

@@ -63,8 +63,11 @@ pub(crate) enum UpdateError {
     Records(#[from] RecordsError),
 }
 
-/// Blocks.
-fn hash_of(path: &Path) -> std::io::Result<[u8; 32]> {
+/// The SHA-256 of a file. Blocks.
+///
+/// # Errors
+/// If it cannot be read.
+pub fn hash_of(path: &Path) -> std::io::Result<[u8; 32]> {
     let mut file = std::fs::File::open(path)?;
     let (mut hash, mut piece) = (Sha256::new(), vec![0; 1 << 20]);
     loop {

@@ -32,7 +32,7 @@ pub use sample::{Family, Sample, sample};
 use tracked::{Chunk, TrackedFile};
 pub use walk::Budget;
 
-use super::{Endpoint, Kind, PasteLine, Start};
+use super::{Endpoint, Kind, PasteLine, Start, rests};
 use crate::monitor::{FileSeen, FileState};
 use crate::probe::Probe;
 use crate::{BodyMetadata, Position, SenderFault, Sink, SourceMonitor, now_ms};
@@ -136,14 +136,6 @@ async fn kept<S: Sink>(settings: &FileSettings, shared: &Shared<S>) -> Option<Ve
             return None;
         }
         pause = (pause * 2).min(PAUSES.1);
-    }
-}
-
-/// Waits; says whether it is time to stop.
-async fn rests(stop: &CancellationToken, pause: Duration) -> bool {
-    tokio::select! {
-        () = stop.cancelled() => true,
-        () = tokio::time::sleep(pause) => false,
     }
 }
 
