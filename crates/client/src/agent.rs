@@ -154,13 +154,10 @@ fn stage(stage: &AgentStage, now_ms: i64) -> String {
         return paint(&format!("Revision {revision}, {first}, went back: {}. All hosts collect by revision {before}.", stage.says), BAD);
     }
     let well = match stage.well_since_ms {
-        Some(since) => format!("they have been well for {}", format::age(now_ms - since)),
-        None => "they are not all well yet".to_owned(),
+        Some(since) => format!("they have been well for {}, and it goes on once that is", format::age(now_ms - since)),
+        None => "they are not all well yet, and it goes on once they have been for".to_owned(),
     };
-    format!(
-        "Revision {revision} runs {first}, the others collect by revision {before}: {well}, and it goes on once that is {}.",
-        format::age(stage.well_for_s * 1_000)
-    )
+    format!("Revision {revision} runs {first}, the others collect by revision {before}: {well} {}.", format::age(stage.well_for_s * 1_000))
 }
 
 /// How far an update is.

@@ -25,7 +25,7 @@ export function Stage({ stage, now, may }: { stage: AgentStage; now: number; may
         ) : (
           <>
             is first on {hosts === "" ? "hosts that have left since" : hosts} <span className="text-soft">({stage.first})</span>; the others collect by revision {stage.before}.{" "}
-            {stage.well_since_ms == null ? "They are not all well yet; it goes on" : `They have been well for ${age(Math.max(0, now - stage.well_since_ms))}; it goes on`} once that is {age(stage.well_for_s * 1000)}.
+            {stage.well_since_ms == null ? "They are not all well yet; it goes on once they have been for" : `They have been well for ${age(Math.max(0, now - stage.well_since_ms))}; it goes on once that is`} {age(stage.well_for_s * 1000)}.
           </>
         )}
       </p>
