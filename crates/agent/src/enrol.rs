@@ -39,7 +39,7 @@ fn is_safe(url: &str) -> bool {
     let on_this_host = |rest: &str| {
         ["127.0.0.1", "localhost", "[::1]"].iter().any(|host| rest.strip_prefix(host).is_some_and(|rest| rest.starts_with([':', '/']) || rest.is_empty()))
     };
-    url.starts_with("https://") || url.strip_prefix("http://").is_some_and(on_this_host)
+    !url.contains('@') && (url.starts_with("https://") || url.strip_prefix("http://").is_some_and(on_this_host))
 }
 
 /// An agent that has enrolled.
@@ -193,6 +193,7 @@ mod tests {
             ("http://127.0.0.1:4320/v1/opamp", true),
             ("http://127.0.0.1.a.example/", false),
             ("http://a.example", false),
+            ("http://127.0.0.1:1@a.example/", false),
         ] {
             assert_eq!(is_safe(url), safe, "{url}");
         }

@@ -1,6 +1,6 @@
 //! The journal of the host's system. `journalctl` reads it, follows it and says where it is; how far it was read moves with the events, so that each entry comes once, whatever is killed.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
@@ -64,10 +64,15 @@ fn folders(journal: &SystemJournal) -> Vec<PathBuf> {
     journal.folder.as_ref().map_or_else(|| FOLDERS.iter().map(PathBuf::from).collect(), |folder| vec![PathBuf::from(folder)])
 }
 
-/// Sees that there are journal files that may be read: `journalctl` says nothing where it may read only some of them.
+/// Sees that the journal's files may be read: `journalctl` says nothing where it may read only some of them, such as the user's own.
 fn look(journal: &SystemJournal) -> Result<(), JournalError> {
-    let mut denied = None;
-    let mut stack = folders(journal);
+    look_by(folders(journal), |path| std::fs::File::open(path).map(|_| ()))
+}
+
+/// As [`look`], with a way to open a file.
+fn look_by(folders: Vec<PathBuf>, open: impl Fn(&Path) -> std::io::Result<()>) -> Result<(), JournalError> {
+    let (mut denied, mut is_read) = (None, false);
+    let mut stack = folders;
     let first = stack[0].clone();
     while let Some(folder) = stack.pop() {
         let entries = match std::fs::read_dir(&folder) {
@@ -83,15 +88,19 @@ fn look(journal: &SystemJournal) -> Result<(), JournalError> {
             if path.is_dir() {
                 stack.push(path);
             } else if path.extension().is_some_and(|extension| extension == "journal") {
-                match std::fs::File::open(&path) {
-                    Ok(_) => return Ok(()),
+                match open(&path) {
+                    Ok(()) => is_read = true,
                     Err(e) if e.kind() == std::io::ErrorKind::PermissionDenied => denied = Some(folder.clone()),
                     Err(_) => {}
                 }
             }
         }
     }
-    Err(denied.map_or(JournalError::NoJournal(first), JournalError::Denied))
+    match denied {
+        Some(folder) => Err(JournalError::Denied(folder)),
+        None if is_read => Ok(()),
+        None => Err(JournalError::NoJournal(first)),
+    }
 }
 
 /// `journalctl` for a journal, with what is common to all uses of it.
@@ -352,5 +361,28 @@ impl Kind for SystemJournal {
 
     fn remedy(&self, what: SenderFault) -> Option<&'static str> {
         (what == SenderFault::TooLarge).then_some("raise the source's `max_event`")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_journal_of_which_only_a_part_may_be_read_is_told_of() {
+        let folder = tempfile::tempdir().unwrap();
+        let machine = folder.path().join("0123");
+        std::fs::create_dir(&machine).unwrap();
+        let look = |denied: &str| {
+            let open = |path: &Path| if path.ends_with(denied) { Err(std::io::ErrorKind::PermissionDenied.into()) } else { Ok(()) };
+            look_by(vec![folder.path().to_owned()], open)
+        };
+        assert!(matches!(look(""), Err(JournalError::NoJournal(_))));
+        std::fs::write(machine.join("user-1000.journal"), "").unwrap();
+        assert!(look("system.journal").is_ok());
+        std::fs::write(machine.join("system.journal"), "").unwrap();
+        let denied = look("system.journal").unwrap_err();
+        assert!(matches!(&denied, JournalError::Denied(folder) if *folder == machine) && denied.state() == FileState::JournalDenied, "{denied}");
+        assert!(look("other").is_ok());
     }
 }
