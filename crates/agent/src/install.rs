@@ -276,7 +276,7 @@ mod tests {
         install.act(Act::Copy).await.unwrap();
         install.act(Act::WriteScript).await.unwrap();
         let script = std::fs::read_to_string(install.script()).unwrap();
-        assert!(script.contains("/usr/local/bin/rockrose agent run") && !script.contains('@'), "{script}");
+        assert!(script.contains("/usr/local/bin/rockrose agent run") && !script.contains("@PROGRAM@"), "{script}");
         let checked = Command::new("sh").arg("-n").arg(install.script()).status().unwrap();
         assert!(checked.success());
         let mode = |path: &Path| std::fs::metadata(path).unwrap().permissions().mode() & 0o777;
