@@ -1253,7 +1253,7 @@ async fn in_the_browser_a_host_is_enrolled_seen_and_told_what_to_collect_by_keyb
     browser.without_violations("the group of a host").await;
     browser.tab_to("Set it").await;
     browser.keys(Key::Enter + "").await;
-    browser.sees("line = north, port = Lowmere").await;
+    browser.sees("line = north").await;
     browser.driver.clone().quit().await.unwrap();
     host.stop().await;
     node.stop().await;
