@@ -163,6 +163,8 @@ mod tests {
         assert_eq!(
             unnoted,
             [
+                // These three note with whom they had to do, and not what was only asked.
+                &["/api/v1/agents", "/api/v1/agent-update", "/api/v1/agent-stage"][..],
                 &[
                     "/api/v1/alerts/try",
                     "/api/v1/kits/recognise",
