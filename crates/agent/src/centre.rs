@@ -1,5 +1,6 @@
 //! Asking the centre: OpAMP over HTTPS.
 
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -56,6 +57,19 @@ fn bounded(builder: reqwest::ClientBuilder) -> anyhow::Result<reqwest::Client> {
     Ok(client)
 }
 
+fn certificates(path: &Path) -> anyhow::Result<Vec<CertificateDer<'static>>> {
+    CertificateDer::pem_file_iter(path).and_then(Iterator::collect).map_err(|e| anyhow::anyhow!("{}: {e}", path.display()))
+}
+
+/// Those that are trusted, out of a file.
+fn roots(path: &Path) -> anyhow::Result<RootCertStore> {
+    let mut roots = RootCertStore::empty();
+    for certificate in certificates(path)? {
+        roots.add(certificate)?;
+    }
+    Ok(roots)
+}
+
 impl Centre {
     /// The centre as one that knows only its fingerprint meets it, with a code.
     pub(crate) fn unknown(url: &str, code: &str, pinned: Arc<Pinned>) -> anyhow::Result<Centre> {
@@ -65,32 +79,19 @@ impl Centre {
 
     /// The centre as an agent that has enrolled meets it.
     pub(crate) fn known(url: &str, folder: &Folder, identity: &Identity) -> anyhow::Result<Centre> {
-        let read = |path: &std::path::Path| -> anyhow::Result<Vec<CertificateDer<'static>>> {
-            CertificateDer::pem_file_iter(path).and_then(Iterator::collect).map_err(|e| anyhow::anyhow!("{}: {e}", path.display()))
-        };
-        let mut roots = RootCertStore::empty();
-        for certificate in read(&folder.authority_file())? {
-            roots.add(certificate)?;
-        }
+        let roots = roots(&folder.authority_file())?;
         let key = folder.key_file();
         let key = PrivateKeyDer::from_pem_file(&key).with_context(|| format!("cannot read {}", key.display()))?;
-        let own = read(&folder.certificate_file(identity.certificate))?;
+        let own = certificates(&folder.certificate_file(identity.certificate))?;
         let config = ClientConfig::builder().with_root_certificates(roots).with_client_auth_cert(own, key)?;
         Ok(Centre { client: client(config)?, url: format!("{url}{PATH}"), code: None })
     }
 
     /// A server of another make, whose endpoint is `url`.
     pub(crate) fn elsewhere(url: &str, elsewhere: &Elsewhere) -> anyhow::Result<Centre> {
-        let mut roots = RootCertStore::empty();
         let client = match &elsewhere.ca {
             None => bounded(reqwest::Client::builder())?,
-            Some(path) => {
-                let read = CertificateDer::pem_file_iter(path).and_then(Iterator::collect::<Result<Vec<_>, _>>);
-                for certificate in read.map_err(|e| anyhow::anyhow!("{}: {e}", path.display()))? {
-                    roots.add(certificate)?;
-                }
-                client(ClientConfig::builder().with_root_certificates(roots).with_no_client_auth())?
-            }
+            Some(path) => client(ClientConfig::builder().with_root_certificates(roots(path)?).with_no_client_auth())?,
         };
         Ok(Centre { client, url: url.to_owned(), code: elsewhere.bearer.clone() })
     }
@@ -99,7 +100,7 @@ impl Centre {
     ///
     /// # Errors
     /// If the centre does not give it, or it cannot be kept.
-    pub(crate) async fn fetch(client: reqwest::Client, url: String, into: std::path::PathBuf) -> anyhow::Result<()> {
+    pub(crate) async fn fetch(client: reqwest::Client, url: String, into: PathBuf) -> anyhow::Result<()> {
         use tokio::io::AsyncWriteExt;
         let mut answer = client.get(url).timeout(FETCH_TIME).send().await.map_err(|e| AskError::Unreachable(deepest(&e)))?;
         anyhow::ensure!(answer.status().is_success(), "the centre answered {}", answer.status());

@@ -13,11 +13,10 @@ use rustls::pki_types::pem::PemObject;
 use serde::{Deserialize, Serialize};
 use tokio::process::{Child, Command};
 
+use crate::enrol::hex;
 use crate::folder::Folder;
 use crate::run::{RunEnd, run_supervised};
 
-/// The name of the package.
-pub(crate) const PACKAGE: &str = "rockrose";
 /// Set where the program was started by the one that was installed.
 const STARTED: &str = "ROCKROSE_AGENT_STARTED";
 /// With this status a program ends that has fetched another.
@@ -82,7 +81,7 @@ impl Programs {
 /// The SHA-256 of a file, in hexadecimal digits. Blocks.
 fn hash_of(path: &Path) -> anyhow::Result<String> {
     let hash = rockrose_service::hash_of_file(path).with_context(|| format!("cannot read {}", path.display()))?;
-    Ok(hash.iter().map(|b| format!("{b:02x}")).collect())
+    Ok(hex(&hash))
 }
 
 /// The hash of the program that runs.

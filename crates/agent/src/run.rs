@@ -10,16 +10,16 @@ use rockrose_opamp::{
     PackageStatusEnum, PackageStatuses, PackagesAvailable, RemoteConfigStatus, RemoteConfigStatuses, ServerToAgent, agent_capabilities, server_to_agent_flags,
 };
 use rockrose_plan::{CENTRE, CENTRE_HEADER, CheckedPlan};
-use rockrose_service::{LOOK, LookFound, PartCondition, RENEW, Service, Settings};
+use rockrose_service::{LOOK, LookFound, PACKAGE, PartCondition, RENEW, Service, Settings};
 use sha2::{Digest, Sha256};
 use tokio::task::JoinHandle;
 
 use crate::centre::{AskError, Centre};
-use crate::enrol::{CAPABILITIES, given, request, uid};
+use crate::enrol::{CAPABILITIES, given, hex, request, uid};
 use crate::facts::describe;
 use crate::folder::{AgentSettings, Folder, Identity};
 use crate::now_ms;
-use crate::program::{PACKAGE, Programs};
+use crate::program::Programs;
 use crate::status::Status;
 
 /// How often the centre is told how the agent is doing, unless it says otherwise.
@@ -80,6 +80,8 @@ struct Offer {
     fetching: Option<JoinHandle<anyhow::Result<()>>>,
     /// Why it could not be fetched.
     error: Option<String>,
+    /// The centre has answered this program.
+    is_confirmed: bool,
 }
 
 /// How a run ended.
@@ -161,7 +163,7 @@ async fn run_agent(folder: Folder, own: Option<&str>, end: impl Future<Output = 
         program: None,
     };
     if agent.settings.updates && agent.settings.elsewhere.is_none() {
-        agent.program = own.map(|own| Offer { own: own.to_owned(), offered: None, fetching: None, error: None });
+        agent.program = own.map(|own| Offer { own: own.to_owned(), offered: None, fetching: None, error: None, is_confirmed: false });
     }
     // Where the folder was moved or the certificate renewed, the plan names other files.
     if let Some(text) = agent.given.runs.clone() {
@@ -216,7 +218,7 @@ impl Agent {
     fn offered(&mut self, packages: &PackagesAvailable) {
         let Some(program) = &mut self.program else { return };
         let Some((package, file)) = packages.packages.get(PACKAGE).and_then(|package| Some((package, package.file.clone()?))) else { return };
-        let hash: String = file.content_hash.iter().map(|b| format!("{b:02x}")).collect();
+        let hash = hex(&file.content_hash);
         let is_new = program.offered.as_ref().is_none_or(|(offered, _)| *offered != hash);
         program.offered = Some((hash.clone(), package.version.clone()));
         if hash == program.own || !is_new || program.fetching.is_some() || Programs::read(&self.folder).refusal(&hash).is_some() {
@@ -236,9 +238,11 @@ impl Agent {
     fn packages(&self) -> Option<PackageStatuses> {
         let program = self.program.as_ref()?;
         let (offered, version) = program.offered.clone().unwrap_or_default();
-        let refused = Programs::read(&self.folder).refusal(&offered).map(str::to_owned).or_else(|| program.error.clone());
+        let is_another = !offered.is_empty() && offered != program.own;
+        let refused = || Programs::read(&self.folder).refusal(&offered).map(str::to_owned).or_else(|| program.error.clone());
+        let refused = if is_another { refused() } else { None };
         let status = match (&refused, program.fetching.is_some()) {
-            _ if offered.is_empty() || offered == program.own => PackageStatusEnum::Installed,
+            _ if !is_another => PackageStatusEnum::Installed,
             (Some(_), _) => PackageStatusEnum::InstallFailed,
             (None, true) => PackageStatusEnum::Downloading,
             (None, false) => PackageStatusEnum::InstallPending,
@@ -267,11 +271,11 @@ impl Agent {
                     tracing::info!("the centre answers again");
                 }
                 self.status.heard_ms = Some(now_ms());
-                if let Some(program) = &self.program
-                    && answer.error_response.is_none()
-                    && let Err(e) = crate::program::confirm(&self.folder, &program.own)
-                {
-                    tracing::warn!(error = %format!("{e:#}"), "that the new program stays cannot be kept");
+                if let Some(program) = self.program.as_mut().filter(|program| !program.is_confirmed && answer.error_response.is_none()) {
+                    match crate::program::confirm(&self.folder, &program.own) {
+                        Ok(()) => program.is_confirmed = true,
+                        Err(e) => tracing::warn!(error = %format!("{e:#}"), "that the new program stays cannot be kept"),
+                    }
                 }
                 (self.full, self.found) = (false, None);
                 self.answered(answer).await
@@ -404,7 +408,7 @@ impl Agent {
         }
         if let Some(id) = answer.agent_identification.as_ref().map(|new| &new.new_instance_uid).filter(|id| id.len() == 16 && self.settings.elsewhere.is_some())
         {
-            let identity = Identity { id: id.iter().map(|b| format!("{b:02x}")).collect(), ..self.identity.clone() };
+            let identity = Identity { id: hex(&id), ..self.identity.clone() };
             match self.folder.keep_identity(&identity) {
                 Ok(()) => (self.identity, self.full, again) = (identity, true, true),
                 Err(e) => tracing::warn!(error = %format!("{e:#}"), "the new id cannot be kept"),
@@ -450,7 +454,7 @@ impl Agent {
         if self.given.runs.as_deref() != Some(text) {
             self.folder.write(&assigned_file(&self.folder), text.as_bytes())?;
             if self.settings.elsewhere.is_some() {
-                let hash: String = self.given.hash.iter().map(|b| format!("{b:02x}")).collect();
+                let hash = hex(&self.given.hash);
                 self.folder.write(&hash_file(&self.folder), hash.as_bytes())?;
             }
             self.given.runs = Some(text.to_owned());

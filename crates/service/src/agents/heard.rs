@@ -4,7 +4,7 @@ use rockrose_opamp::{AgentDescription, AgentToServer, AnyValue, ComponentHealth,
 use serde::{Deserialize, Serialize};
 use serde_json::{Map, Value};
 
-use super::LOOK;
+use super::{LOOK, PACKAGE};
 
 /// Most parts that are kept of an agent's health.
 const PARTS: usize = 1_000;
@@ -90,7 +90,7 @@ impl Heard {
         if says.capabilities != 0 {
             self.capabilities = says.capabilities;
         }
-        if let Some(package) = says.package_statuses.as_ref().and_then(|statuses| statuses.packages.get("rockrose")) {
+        if let Some(package) = says.package_statuses.as_ref().and_then(|statuses| statuses.packages.get(PACKAGE)) {
             let of = |hash: &[u8]| super::hex(&hash[..hash.len().min(32)]);
             self.package = PackageHeard {
                 hash: of(&package.agent_has_hash),

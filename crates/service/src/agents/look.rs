@@ -128,6 +128,7 @@ pub(super) struct Looks {
 pub(crate) struct Look<'a> {
     looks: &'a Looks,
     agent: String,
+    id: u64,
     answer: oneshot::Receiver<Sample>,
 }
 
@@ -140,7 +141,11 @@ impl Look<'_> {
 
 impl Drop for Look<'_> {
     fn drop(&mut self) {
-        lock(&self.looks.waiting).remove(&self.agent);
+        // Where it was answered, somebody else may wait by now.
+        let mut waiting = lock(&self.looks.waiting);
+        if waiting.get(&self.agent).is_some_and(|of| of.asked.id == self.id) {
+            waiting.remove(&self.agent);
+        }
     }
 }
 
@@ -154,7 +159,7 @@ impl Looks {
         }
         let id = self.asked.fetch_add(1, Ordering::Relaxed);
         waiting.insert(agent.to_owned(), Waiting { asked: LookAsked { id, paths, exclude }, is_sent: false, tell });
-        Some(Look { looks: self, agent: agent.to_owned(), answer })
+        Some(Look { looks: self, agent: agent.to_owned(), id, answer })
     }
 
     /// What is to be asked of an agent now.
@@ -232,7 +237,10 @@ mod tests {
         assert!(look.answer.try_recv().is_err(), "neither another's answer nor one to another question");
         looks.answered("a", &answer(sent.id));
         assert_eq!(look.answer.try_recv().unwrap(), large);
+        let next = looks.ask("a", Vec::new(), Vec::new()).unwrap();
         drop(look);
+        assert!(looks.ask("a", Vec::new(), Vec::new()).is_none(), "who asks next still waits");
+        drop(next);
         assert!(looks.ask("a", Vec::new(), Vec::new()).is_some());
     }
 }

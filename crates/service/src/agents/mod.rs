@@ -33,8 +33,8 @@ pub use look::{LOOK, LookAsked, LookFound};
 pub(crate) use look::{Look, look};
 pub(crate) use setup::line as setup_line;
 pub(crate) use stage::{Phase, StageAct, StageAsked, Staged};
-pub use update::hash_of;
 pub(crate) use update::program_path;
+pub use update::{PACKAGE, hash_of};
 
 /// How often an agent is to be heard, and how often where there are many.
 const HEARTBEAT: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs(10));

@@ -15,8 +15,8 @@ use sha2::{Digest, Sha256};
 use super::{Agent, Agents, SILENT_AFTER, as_event, hex, lock};
 use crate::{App, now_ms};
 
-/// The name of the package.
-const PACKAGE: &str = "rockrose";
+/// What the program of agents is called among the packages of the protocol.
+pub const PACKAGE: &str = "rockrose";
 /// A host of the first may take so long to fetch and try a program, in milliseconds.
 const TAKE_TIME_MS: i64 = 10 * 60_000;
 
