@@ -408,7 +408,7 @@ impl Agent {
         }
         if let Some(id) = answer.agent_identification.as_ref().map(|new| &new.new_instance_uid).filter(|id| id.len() == 16 && self.settings.elsewhere.is_some())
         {
-            let identity = Identity { id: hex(&id), ..self.identity.clone() };
+            let identity = Identity { id: hex(id), ..self.identity.clone() };
             match self.folder.keep_identity(&identity) {
                 Ok(()) => (self.identity, self.full, again) = (identity, true, true),
                 Err(e) => tracing::warn!(error = %format!("{e:#}"), "the new id cannot be kept"),
