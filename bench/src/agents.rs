@@ -52,7 +52,7 @@ struct Agent {
 }
 
 fn client(known: &Known, identity: Option<reqwest::Identity>) -> Option<reqwest::Client> {
-    let builder = reqwest::Client::builder().no_proxy().timeout(Duration::from_secs(60)).tls_certs_only([known.authority.clone()]);
+    let builder = reqwest::Client::builder().http1_only().no_proxy().timeout(Duration::from_secs(60)).tls_certs_only([known.authority.clone()]);
     identity.into_iter().fold(builder, |builder, identity| builder.identity(identity)).build().ok()
 }
 
@@ -209,7 +209,8 @@ async fn run(agents: u16) -> Option<()> {
 /// Bodies of a megabyte in each round, and how many rounds.
 const SHIPPED: (usize, usize) = (120, 5);
 
-/// How fast one agent reads files and ships them, beside how fast the service reads such files itself; both on this machine, in turn.
+/// How fast one agent reads files and ships them, beside how fast the service reads such files itself, in turn. Each of the two has one processor of this machine, as if the
+/// agent's host were another.
 async fn ship(corpus: &[u8]) -> Option<()> {
     let (port, files) = (free_port(), folder()?);
     let (here, there) = (files.path().join("here"), files.path().join("there"));
@@ -234,36 +235,50 @@ async fn ship(corpus: &[u8]) -> Option<()> {
     enrol.args(line).args(["--name", "host-1", "--only", "--data"]).arg(&data).stdout(log().ok()?).stderr(log().ok()?);
     enrol.status().ok()?.success().then_some(())?;
     let mut run = std::process::Command::new(&program);
-    let _agent = Process(run.args(["agent", "run", "--data"]).arg(&data).stdout(log().ok()?).stderr(log().ok()?).spawn().ok()?);
+    let agent = Process(run.args(["agent", "run", "--data"]).arg(&data).stdout(log().ok()?).stderr(log().ok()?).spawn().ok()?);
     let begun = Instant::now();
     while served.ask("agents").await?["agents"][0]["condition"] != "fine" {
         (begun.elapsed() < Duration::from_secs(60)).then_some(())?;
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
+    if !(served.process().keep_on(0) && agent.keep_on(1)) {
+        println!("the two cannot be kept on a processor each; `taskset` of util-linux is needed");
+        return None;
+    }
     let bodies = bodies(corpus, SHIPPED.0);
     let part: Vec<u8> = bodies.concat();
     let events = part.iter().filter(|b| **b == b'\n').count() as f64 + 1.0;
     let (mut itself, mut shipped) = (Vec::new(), Vec::new());
+    let mut costs = [0.0; 3];
     for round in 0..SHIPPED.1 {
         for (source, folder, speeds) in [("file", &here, &mut itself), ("hosts", &there, &mut shipped)] {
             let before = received(&served, source).await?;
             let path = folder.join(format!("{round}.part"));
             // A line of its own, or it would be a copy of the last round's.
             std::fs::write(&path, [format!("{{\"round\":{round}}}\n").as_bytes(), &part].concat()).ok()?;
-            let begun = Instant::now();
+            let (begun, used) = (Instant::now(), (served.used(), agent.used()));
             std::fs::rename(&path, path.with_extension("log")).ok()?;
             while received(&served, source).await? < before + events {
                 (begun.elapsed() < Duration::from_secs(120)).then_some(())?;
                 tokio::time::sleep(Duration::from_millis(10)).await;
             }
             speeds.push(events / begun.elapsed().as_secs_f64());
+            let (service, host) = (served.used() - used.0, agent.used() - used.1);
+            if source == "file" {
+                costs[0] += service;
+            } else {
+                costs[1] += service;
+                costs[2] += host;
+            }
         }
     }
     let (itself, shipped) = (crate::median(itself), crate::median(shipped));
     println!(
-        "one agent on the same processors reads and ships {shipped:.0} events a second; the service's own file source reads {itself:.0}: {:.2} of that",
+        "one agent reads and ships {shipped:.0} events a second; the service's own file source reads {itself:.0}: {:.2} of that, each with one processor",
         shipped / itself
     );
+    let [alone, service, host] = costs.map(|seconds| seconds * 1e6 / (events * SHIPPED.1 as f64));
+    println!("an event read by the service's file source costs it {alone:.1} µs; one of an agent costs the service {service:.1} µs and the agent {host:.1} µs");
     Some(())
 }
 

@@ -38,11 +38,18 @@ impl Drop for Process {
 
 impl Process {
     /// Processor time it has used, in seconds.
-    fn used(&self) -> f64 {
+    pub(crate) fn used(&self) -> f64 {
         let stat = std::fs::read_to_string(format!("/proc/{}/stat", self.0.id())).unwrap_or_default();
         // Behind the name in parentheses: user time is the 12th field, system time the 13th, in hundredths of a second.
         let fields: Vec<f64> = stat.rsplit(')').next().unwrap_or_default().split_whitespace().map(|f| f.parse().unwrap_or(0.0)).collect();
         (fields.get(11).unwrap_or(&0.0) + fields.get(12).unwrap_or(&0.0)) / 100.0
+    }
+
+    /// Keeps all its threads on one processor, and says whether that was done.
+    pub(crate) fn keep_on(&self, processor: usize) -> bool {
+        let pid = self.0.id().to_string();
+        let told = Command::new("taskset").args(["-a", "-c", "-p", &processor.to_string(), &pid]).stdout(Stdio::null()).status();
+        told.is_ok_and(|status| status.success())
     }
 
     /// Resident memory, in MB.
@@ -179,6 +186,11 @@ async fn launch(folder: tempfile::TempDir, api: u16, source: u16) -> Option<Serv
 }
 
 impl Served {
+    /// The service itself.
+    pub(crate) fn process(&self) -> &Process {
+        &self.process
+    }
+
     /// Processor time the service has used, in seconds.
     pub(crate) fn used(&self) -> f64 {
         self.process.used()

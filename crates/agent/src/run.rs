@@ -129,7 +129,7 @@ pub(crate) async fn run_supervised(folder: &Folder, own: &str, end: impl Future<
 async fn run_agent(folder: Folder, own: Option<&str>, end: impl Future<Output = ()>) -> anyhow::Result<RunEnd> {
     let settings = folder.settings()?;
     let identity = folder.identity()?.context("the agent's identity is missing; enrol it anew in another folder")?;
-    let service = Service::start(&Settings {
+    let service = Service::start_agent(&Settings {
         listen: None,
         files_under: settings.allow.clone(),
         identity: Some(folder.identity_folder()),
@@ -466,7 +466,7 @@ impl Agent {
     fn destination(&self) -> String {
         let path = |path: PathBuf| format!("{:?}", path.display().to_string());
         format!(
-            "kind = \"http\"\nendpoints = [{:?}]\nnumbered = true\ncompress = \"zstd\"\nca = {}\nca_only = true\nclient_certificate = {}\nclient_key = {}\n",
+            "kind = \"http\"\nendpoints = [{:?}]\nnumbered = true\ncompress = \"zstd\"\nmax_batch = \"4 MB\"\nca = {}\nca_only = true\nclient_certificate = {}\nclient_key = {}\n",
             format!("{}/in", self.settings.centre),
             path(self.folder.authority_file()),
             path(self.folder.certificate_file(self.identity.certificate)),

@@ -6,9 +6,11 @@ use std::path::PathBuf;
 use anyhow::Context;
 use clap::{Args, Subcommand};
 use rockrose_agent::{EnrolOptions, Folder, Install, Status};
-use rockrose_client::{AgentsCommand, Common, End, Exit, Failure, Outcome, agents, ask, format};
+#[cfg(feature = "service")]
+use rockrose_client::{AgentsCommand, agents};
+use rockrose_client::{Common, End, Exit, Failure, Outcome, ask, format};
 
-use crate::serve::log;
+use crate::log::log;
 
 /// What an agent enrols with.
 #[derive(Args)]
@@ -85,6 +87,7 @@ pub(crate) enum AgentCommand {
         #[arg(long, env = "ROCKROSE_AGENT_DATA", default_value = "/var/lib/rockrose-agent", value_name = "FOLDER")]
         data: PathBuf,
     },
+    #[cfg(feature = "service")]
     #[command(flatten)]
     Centre(AgentsCommand),
 }
@@ -118,6 +121,7 @@ pub(crate) async fn agent(common: &Common, command: AgentCommand) -> Outcome {
         }
         AgentCommand::Run { data } => run(&data).await,
         AgentCommand::Status { data } => status(common, &Status::read(&Folder::open(&data)?)?),
+        #[cfg(feature = "service")]
         AgentCommand::Centre(command) => agents(common, command).await,
     }
 }

@@ -71,6 +71,8 @@ pub trait Outlet: Send {
 pub struct Outgoing<'a> {
     /// JSON objects, a line each.
     pub lines: Bytes,
+    /// The same lines as frames of Zstandard, one behind the other, where they are at hand so.
+    pub frames: Option<&'a [Bytes]>,
     /// How many.
     pub events: usize,
     /// Where each of them stands in the queue.
@@ -160,7 +162,12 @@ pub enum OpenError {
     /// A header or token has a value that cannot be sent; it is not shown, since it may be secret.
     #[error("{0} has characters that cannot be sent")]
     HeaderValue(String),
+    /// This program was built without the kind of destination.
+    #[cfg(not(feature = "archive"))]
+    #[error("this program, built for hosts, sends to no {0}")]
+    LeftOut(&'static str),
     /// The store of an archive cannot be set up.
+    #[cfg(feature = "archive")]
     #[error("the store cannot be set up: {0}")]
     Store(#[from] object_store::Error),
     /// A folder cannot be made or opened.

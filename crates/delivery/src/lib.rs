@@ -18,7 +18,9 @@ mod worker;
 pub use day::AnswersThen;
 pub use health::{Answers, Health, HealthHandle, State};
 pub use kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Resolver, Taken, Target, TlsError};
-pub use kinds::{ArchiveSettings, Discard, GrpcSettings, HttpSettings, planned, real_path};
+#[cfg(feature = "archive")]
+pub use kinds::ArchiveSettings;
+pub use kinds::{Discard, GrpcSettings, HttpSettings, planned, real_path};
 pub use probe::{Probe, ProbeStep};
 pub use reach::probe;
 pub use words::without_words;

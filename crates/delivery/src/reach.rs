@@ -22,7 +22,7 @@ async fn send_marked(outlet: &mut dyn Outlet) -> Result<Taken, Failure> {
     let now = now_ms();
     let line = format!("{{\"time\":{now},\"message\":\"a connection test of Rockrose\",\"rockrose.test\":true}}\n");
     let origins = || vec![Origin { entry: 0, place: now, route: "test".into(), queued_ms: now }];
-    outlet.send(Outgoing { lines: line.into(), events: 1, origins: &origins }).await
+    outlet.send(Outgoing { lines: line.into(), frames: None, events: 1, origins: &origins }).await
 }
 
 impl Probe {

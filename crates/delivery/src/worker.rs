@@ -141,12 +141,20 @@ struct Shared {
     gathers_since: Mutex<Option<(i64, Instant)>>,
 }
 
+/// What a lane leaves behind.
+struct Ended {
+    outlet: Box<dyn Outlet>,
+    /// Whether all of its batch is settled.
+    all: bool,
+}
+
 /// Gives lanes work, as many as the destination's answers allow.
 async fn dispatch(shared: Arc<Shared>) {
     let mut arrivals = shared.spool.arrivals();
     let mut paused = shared.paused.clone();
-    let mut running: JoinSet<Option<Box<dyn Outlet>>> = JoinSet::new();
+    let mut running: JoinSet<Ended> = JoinSet::new();
     let mut idle: Vec<Box<dyn Outlet>> = Vec::new();
+    let mut ahead: Option<DeliveryBatch> = None;
     let mut looked: Option<Instant> = None;
     while !shared.stop.is_cancelled() {
         arrivals.mark_unchanged();
@@ -156,6 +164,7 @@ async fn dispatch(shared: Arc<Shared>) {
         }
         let halted = *paused.borrow_and_update();
         if halted {
+            shared.let_go(ahead.take());
             shared.health.paused(now_ms());
         } else {
             shared.health.resumed(now_ms());
@@ -176,7 +185,11 @@ async fn dispatch(shared: Arc<Shared>) {
                 empty = true;
                 continue;
             }
-            match shared.take(shared.settings.target.limits().max_batch).await {
+            let next = match ahead.take() {
+                Some(batch) => Some(batch),
+                None => shared.take(shared.settings.target.limits().max_batch).await,
+            };
+            match next {
                 Some(batch) => {
                     let lane = Arc::clone(&shared);
                     running.spawn(async move { lane.run(outlet, batch).await });
@@ -188,9 +201,19 @@ async fn dispatch(shared: Arc<Shared>) {
             }
         }
         shared.concurrency.busy(running.len(), empty);
+        if ahead.is_none() && !running.is_empty() && shared.takes_ahead() {
+            ahead = shared.take(shared.settings.target.limits().max_batch).await;
+        }
         tokio::select! {
             () = shared.stop.cancelled() => {}
-            Some(ended) = running.join_next(), if !running.is_empty() => idle.extend(ended.ok().flatten()),
+            Some(ended) = running.join_next(), if !running.is_empty() => {
+                let ended = ended.ok();
+                // What comes behind what is left of a batch must not go before it.
+                if ended.as_ref().is_none_or(|ended| !ended.all) {
+                    shared.let_go(ahead.take());
+                }
+                idle.extend(ended.map(|ended| ended.outlet));
+            }
             changed = arrivals.changed(), if empty && !halted => if changed.is_err() { break },
             changed = paused.changed() => if changed.is_err() { break },
             () = tokio::time::sleep(looks_again) => {}
@@ -277,6 +300,20 @@ impl Shared {
         }
     }
 
+    /// Whether the next batch is read while one is on its way: where there is one lane and so much waits that it would be a whole one anyway.
+    fn takes_ahead(&self) -> bool {
+        let limits = self.settings.target.limits();
+        let one_lane = self.settings.in_flight <= 1 || !limits.parallel;
+        one_lane && limits.gathers.is_none() && !self.halted() && self.spool.waiting_for(self.name()).amount.bytes as u64 >= 2 * limits.max_batch as u64
+    }
+
+    /// Gives the entries of a batch back to the queue.
+    fn let_go(&self, batch: Option<DeliveryBatch>) {
+        if let Some(batch) = batch {
+            lock(&self.claimed).retain(|claimed| !batch.entries().any(|entry| entry == *claimed));
+        }
+    }
+
     async fn cannot_read(&self, e: &SpoolError) -> Option<DeliveryBatch> {
         tracing::error!(destination = self.name(), error = %e, "cannot read the queue");
         self.pause(&e.to_string(), SPOOL_PAUSE).await;
@@ -329,15 +366,15 @@ impl Shared {
     }
 
     /// One lane: delivers a batch, and gives back its outlet.
-    async fn run(self: Arc<Self>, mut outlet: Box<dyn Outlet>, batch: DeliveryBatch) -> Option<Box<dyn Outlet>> {
+    async fn run(self: Arc<Self>, mut outlet: Box<dyn Outlet>, mut batch: DeliveryBatch) -> Ended {
         let entries: Vec<i64> = batch.entries().collect();
-        self.deliver(&mut outlet, batch).await;
+        self.deliver(&mut outlet, &mut batch).await;
         lock(&self.claimed).retain(|claimed| !entries.contains(claimed));
-        Some(outlet)
+        Ended { outlet, all: batch.is_empty() }
     }
 
     /// Sends all of a batch, front first. What was taken or refused is settled at once, so that nothing is sent twice.
-    async fn deliver(&self, outlet: &mut Box<dyn Outlet>, mut batch: DeliveryBatch) {
+    async fn deliver(&self, outlet: &mut Box<dyn Outlet>, batch: &mut DeliveryBatch) {
         let file = self.settings.target.limits().file;
         let mut at_once = batch.len();
         let mut failures = 0u32;
@@ -354,14 +391,18 @@ impl Shared {
             }
             let begun = Instant::now();
             let sent = match prepared {
-                Ok(_) => outlet.send(Outgoing { lines: batch.front(at_once), events: at_once, origins: &|| batch.origins(at_once) }).await,
+                Ok(_) => {
+                    outlet
+                        .send(Outgoing { lines: batch.front(at_once), frames: batch.frames(at_once), events: at_once, origins: &|| batch.origins(at_once) })
+                        .await
+                }
                 Err(failure) => Err(failure),
             };
             self.health.answered(now_ms(), begun.elapsed(), sent.is_ok());
             match sent {
                 Ok(taken) => {
                     failures = 0;
-                    if !self.took(&mut batch, at_once, taken).await {
+                    if !self.took(batch, at_once, taken).await {
                         return;
                     }
                     outlet.settled();

@@ -259,6 +259,16 @@ fn openid(file: &Path) -> anyhow::Result<api::openid::OpenId> {
 impl Service {
     /// Opens what is kept in the data folder, takes up the newest revision, and listens. Fails, with the reason, if something cannot be opened or bound.
     pub async fn start(settings: &Settings) -> anyhow::Result<Service> {
+        let openid = settings.openid.as_deref().map(openid).transpose()?;
+        Service::begin(settings, openid, |app| Some(api::router(app))).await
+    }
+
+    /// As [`Service::start`], for an agent: with neither API nor console, whatever the settings say. A program that starts only such a service is linked without them.
+    pub async fn start_agent(settings: &Settings) -> anyhow::Result<Service> {
+        Service::begin(&Settings { listen: None, ..settings.clone() }, None, |_| None).await
+    }
+
+    async fn begin(settings: &Settings, openid: Option<api::openid::OpenId>, router: impl FnOnce(Arc<App>) -> Option<axum::Router>) -> anyhow::Result<Service> {
         closed_folder(&settings.data)?;
         let lock = DataLock::take(&settings.data)?;
         let records = Arc::new(Records::open(&settings.data)?);
@@ -273,7 +283,6 @@ impl Service {
             None => SocketAddr::from(([127, 0, 0, 1], 0)),
         };
         let site = site::Site::new(settings, address)?;
-        let openid = settings.openid.as_deref().map(openid).transpose()?;
         let scope = file_scope(settings)?;
         let (names, asked) = names::NameBook::new();
         let metrics = plan_metrics::PlanMetrics::of(spool.metrics().await?);
@@ -328,12 +337,12 @@ impl Service {
         caretakers.spawn(journal::run(Arc::clone(&app)));
         caretakers.spawn(windows::run(Arc::clone(&app)));
         caretakers.spawn(names::run(Arc::clone(&app.names), asked));
-        let router = api::router(Arc::clone(&app));
+        let router = router(Arc::clone(&app));
         let stop = app.stopping.clone();
         let api = tokio::spawn(async move {
             let _held = lock;
-            match listener {
-                Some(listener) => rockrose_intake::serve(listener, router, None, stop).await,
+            match listener.zip(router) {
+                Some((listener, router)) => rockrose_intake::serve(listener, router, None, stop).await,
                 None => stop.cancelled().await,
             }
         });

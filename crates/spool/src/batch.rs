@@ -29,6 +29,8 @@ pub struct DeliveryBatch {
     /// Where each line ends, its line end included.
     ends: Vec<usize>,
     pieces: Vec<Piece>,
+    /// The frames of Zstandard that hold these very lines, until some of them are settled.
+    frames: Option<Vec<Bytes>>,
 }
 
 /// The part of a queue entry that a parcel holds: the next `lines` of it.
@@ -149,6 +151,12 @@ impl DeliveryBatch {
         }
     }
 
+    /// The first `events` events as frames of Zstandard, one behind the other, if the queue holds just these so.
+    #[must_use]
+    pub fn frames(&self, events: usize) -> Option<&[Bytes]> {
+        self.frames.as_deref().filter(|_| events == self.ends.len())
+    }
+
     /// Where the first `events` events stand in their queue.
     #[must_use]
     pub fn origins(&self, events: usize) -> Vec<Origin> {
@@ -163,6 +171,9 @@ impl DeliveryBatch {
     #[must_use]
     pub fn settle(&mut self, events: usize, refused: Option<String>, at_ms: i64) -> Settlement {
         let events = events.min(self.ends.len());
+        if events > 0 {
+            self.frames = None;
+        }
         let mut progress = Vec::new();
         let mut refused_lines = Vec::new();
         let (mut taken, mut start) = (0, 0);
@@ -216,7 +227,8 @@ pub(crate) fn next(
         let Some((last, _)) = sizes.get(fit.count().max(1) - 1).copied() else { return Ok(None) };
         let due: Vec<Due> =
             free().filter(entry::id.le(last)).select((entry::id, entry::route, entry::batch, entry::selection, entry::done, entry::queued_ms)).load(c)?;
-        let mut parcel = DeliveryBatch { destination: destination.to_owned(), lines: Bytes::new(), ends: Vec::new(), pieces: Vec::new() };
+        let mut parcel = DeliveryBatch { destination: destination.to_owned(), lines: Bytes::new(), ends: Vec::new(), pieces: Vec::new(), frames: None };
+        let mut frames = Some(Vec::new());
         // Their bytes and a line end each; of one that is larger than a parcel, no more than that.
         let size: i64 = sizes.iter().take_while(|(id, _)| *id <= last).map(|(_, bytes)| bytes).sum();
         let mut gathered = Buffer::from(buffers::take((size as usize).min(max_bytes)));
@@ -228,6 +240,7 @@ pub(crate) fn next(
                 return Err(SpoolError::Damaged(of));
             }
             let rest = chosen.get(done as usize..).unwrap_or_default();
+            let is_all = rest.len() == ends.len() && rest.iter().enumerate().all(|(at, line)| at == *line);
             let mut took = 0;
             for &line in rest {
                 let start = if line == 0 { 0 } else { ends[line - 1] };
@@ -242,11 +255,17 @@ pub(crate) fn next(
             if took > 0 {
                 parcel.pieces.push(Piece { entry: id, batch: of, route, done, lines: took, last: took == rest.len(), queued_ms });
             }
+            match (&mut frames, &unpacked.frame) {
+                (Some(frames), Some(frame)) if is_all && took == rest.len() => frames.push(frame.clone()),
+                _ if took > 0 => frames = None,
+                _ => {}
+            }
             if took < rest.len() {
                 break;
             }
         }
         parcel.lines = Bytes::from_owner(gathered);
+        parcel.frames = frames;
         Ok(if parcel.is_empty() { None } else { Some(parcel) })
     })
 }
@@ -261,16 +280,16 @@ fn unpacked(c: &mut SqliteConnection, kept: &UnpackedCache, of: i64) -> Result<A
     if sum != 0 && sum != checksum(&data) {
         return Err(SpoolError::Damaged(of));
     }
-    let lines = match packing {
-        0 => data,
+    let (lines, frame) = match packing {
+        0 => (data, None),
         1 => {
             let mut lines = buffers::take(size as usize);
             zstd::bulk::Decompressor::new().and_then(|mut d| d.decompress_to_buffer(&data, &mut lines)).map_err(|_| SpoolError::Damaged(of))?;
-            lines
+            (lines, Some(Bytes::from(data)))
         }
         other => return Err(SpoolError::storage(format!("a batch is compressed in an unknown way ({other})"))),
     };
-    let unpacked = Arc::new(Unpacked::new(lines));
+    let unpacked = Arc::new(Unpacked::new(lines, frame));
     kept.put(of, &unpacked);
     Ok(unpacked)
 }

@@ -2,6 +2,7 @@
 
 use std::sync::{Arc, Mutex};
 
+use bytes::Bytes;
 use rockrose_event::buffers::{self, Buffer};
 
 use crate::lock;
@@ -14,7 +15,7 @@ const PACK_FROM: usize = 256;
 pub struct Packed {
     pub(crate) packing: i32,
     pub(crate) size: i64,
-    pub(crate) data: Vec<u8>,
+    pub(crate) data: Bytes,
     /// As it was, where that is another.
     pub(crate) plain: Option<Arc<Unpacked>>,
 }
@@ -26,7 +27,8 @@ pub fn pack(lines: Vec<u8>) -> Packed {
     if lines.len() >= PACK_FROM
         && let Some(data) = compress(&lines)
     {
-        return Packed { packing: 1, size, data, plain: Some(Arc::new(Unpacked::new(lines))) };
+        let data = Bytes::from(data);
+        return Packed { packing: 1, size, data: data.clone(), plain: Some(Arc::new(Unpacked::new(lines, Some(data)))) };
     }
     Packed::plain(lines)
 }
@@ -55,7 +57,7 @@ impl Packed {
     /// As they are.
     #[must_use]
     pub fn plain(lines: Vec<u8>) -> Packed {
-        Packed { packing: 0, size: lines.len() as i64, data: lines, plain: None }
+        Packed { packing: 0, size: lines.len() as i64, data: lines.into(), plain: None }
     }
 }
 

@@ -28,7 +28,7 @@ pub(crate) fn keep_batch(c: &mut SqliteConnection, source: &str, arrived_ms: i64
         batch::packing.eq(data.packing),
         batch::size.eq(data.size),
         batch::uses.eq(uses as i64),
-        batch::data.eq(&data.data),
+        batch::data.eq(&data.data[..]),
         batch::checksum.eq(checksum(&data.data)),
     );
     diesel::insert_into(batch::table).values(row).returning(batch::id).get_result(c)

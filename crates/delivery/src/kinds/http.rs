@@ -87,14 +87,18 @@ impl HttpOutlet {
         Ok(HttpOutlet { client, turns: EndpointRotation::new(&settings), settings, headers })
     }
 
-    async fn try_send(&mut self, Outgoing { lines, events, origins }: Outgoing<'_>) -> Result<Taken, Failure> {
+    async fn try_send(&mut self, Outgoing { lines, frames, events, origins }: Outgoing<'_>) -> Result<Taken, Failure> {
         let (form, compression, node) = (self.settings.form, self.settings.compression, self.settings.node.clone());
+        // What is at hand in the very form need not be packed again.
+        let packed = frames.filter(|_| form == BodyForm::JsonLines && compression == Compression::Zstd).map(joined);
         if let Some(queue) = self.settings.numbered.clone() {
-            return self.send_numbered(&queue, lines, events, &origins()).await;
+            return self.send_numbered(&queue, lines, packed, &origins()).await;
         }
         let origins = if matches!(form, BodyForm::JsonLines | BodyForm::JsonArray) { Vec::new() } else { origins() };
         // What goes as it is needs no work.
-        let body = if form == BodyForm::JsonLines && compression == Compression::Plain {
+        let body = if let Some(packed) = packed {
+            packed
+        } else if form == BodyForm::JsonLines && compression == Compression::Plain {
             lines
         } else {
             let written = tokio::task::spawn_blocking(move || {
@@ -115,16 +119,16 @@ impl HttpOutlet {
     }
 
     /// Sends JSON lines with the stretch of the queue that they are. What the other end has of them already, since its answer was lost, is not sent again.
-    async fn send_numbered(&mut self, queue: &str, lines: Bytes, events: usize, origins: &[Origin]) -> Result<Taken, Failure> {
+    async fn send_numbered(&mut self, queue: &str, lines: Bytes, packed: Option<Bytes>, origins: &[Origin]) -> Result<Taken, Failure> {
         let mut last = Failure::later("no endpoint is set");
         for at in self.turns.order() {
             let endpoint = self.settings.endpoints[at].clone();
-            let mut said = self.post_stretch(&endpoint, queue, lines.clone(), origins).await;
+            let mut said = self.post_stretch(&endpoint, queue, lines.clone(), packed.clone(), origins).await;
             if let Err(EndpointError::Has(place)) = &said {
                 let had = origins.iter().take_while(|origin| QueuePlace::of(origin) <= *place).count();
-                if had > 0 && had < events {
+                if had > 0 && had < origins.len() {
                     let begin = memchr::memchr_iter(b'\n', &lines).nth(had - 1).map_or(lines.len(), |end| end + 1);
-                    said = self.post_stretch(&endpoint, queue, lines.slice(begin..), &origins[had..]).await;
+                    said = self.post_stretch(&endpoint, queue, lines.slice(begin..), None, &origins[had..]).await;
                 }
             }
             match self.turns.answered(at, said) {
@@ -135,11 +139,13 @@ impl HttpOutlet {
         Err(last)
     }
 
-    async fn post_stretch(&self, endpoint: &str, queue: &str, lines: Bytes, origins: &[Origin]) -> Result<Taken, EndpointError> {
+    async fn post_stretch(&self, endpoint: &str, queue: &str, lines: Bytes, packed: Option<Bytes>, origins: &[Origin]) -> Result<Taken, EndpointError> {
         let (Some(first), Some(end)) = (origins.first(), origins.last()) else { return Ok(Taken::all()) };
         let stretch = Stretch { queue: queue.to_owned(), first: QueuePlace::of(first), last: QueuePlace::of(end) };
         let compression = self.settings.compression;
-        let body = if compression == Compression::Plain {
+        let body = if let Some(packed) = packed {
+            packed
+        } else if compression == Compression::Plain {
             lines
         } else {
             let packed = tokio::task::spawn_blocking(move || pack(lines, compression)).await;
@@ -239,6 +245,14 @@ fn write(lines: Bytes, events: usize, origins: &[Origin], form: BodyForm, node: 
     };
     all_written(written, events)?;
     Ok(out.into())
+}
+
+/// Frames, one behind the other.
+fn joined(frames: &[Bytes]) -> Bytes {
+    match frames {
+        [one] => one.clone(),
+        several => several.concat().into(),
+    }
 }
 
 fn pack(body: Bytes, compression: Compression) -> std::io::Result<Bytes> {

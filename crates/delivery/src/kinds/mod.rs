@@ -1,12 +1,16 @@
 //! The kinds of destinations, each in a file: its settings, how it is opened, and how it sends. See [`crate::Kind`].
 
+#[cfg(feature = "archive")]
 mod archive;
 mod discard;
 mod endpoint;
 mod file;
 mod http;
+#[cfg(not(feature = "archive"))]
+mod left_out;
 mod otlp;
 mod otlp_answer;
+#[cfg(feature = "archive")]
 mod parquet;
 pub(crate) mod rotation;
 mod signature;
@@ -14,13 +18,14 @@ mod syslog;
 
 use rockrose_plan::DestinationKind;
 
+#[cfg(feature = "archive")]
 pub use archive::ArchiveSettings;
 pub use discard::Discard;
 pub use endpoint::HttpSettings;
 pub use file::real_path;
 pub use otlp::GrpcSettings;
 
-#[cfg(test)]
+#[cfg(all(test, feature = "archive"))]
 pub(crate) use archive::ArchiveOutlet;
 #[cfg(test)]
 pub(crate) use file::FileOutlet;
@@ -36,6 +41,9 @@ pub fn planned(kind: &DestinationKind, resolver: &Resolver<'_>) -> Target {
         DestinationKind::Otlp(otlp) if otlp.grpc => GrpcSettings(HttpSettings::planned(&otlp.http, resolver)).into(),
         DestinationKind::Otlp(otlp) => HttpSettings::planned(&otlp.http, resolver).into(),
         DestinationKind::Syslog(syslog) => syslog.clone().into(),
+        #[cfg(not(feature = "archive"))]
+        DestinationKind::Archive(_) => left_out::LeftOut("archives").into(),
+        #[cfg(feature = "archive")]
         DestinationKind::Archive(archive) => ArchiveSettings::planned(archive, resolver).into(),
         DestinationKind::Discard(_) => Discard.into(),
     }

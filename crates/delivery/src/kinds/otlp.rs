@@ -79,7 +79,7 @@ impl GrpcOutlet {
         Ok(GrpcOutlet { turns: EndpointRotation::new(&settings), settings, metadata, clients })
     }
 
-    async fn try_send(&mut self, Outgoing { lines, events, origins }: Outgoing<'_>) -> Result<Taken, Failure> {
+    async fn try_send(&mut self, Outgoing { lines, events, origins, .. }: Outgoing<'_>) -> Result<Taken, Failure> {
         let arrived = arrivals(&origins());
         let written = tokio::task::spawn_blocking(move || to_request(&lines, &arrived)).await;
         let request = written.map_err(|_| Failure::later("writing was interrupted"))?;

@@ -37,7 +37,7 @@ pub(crate) use update::program_path;
 pub use update::{PACKAGE, hash_of};
 
 /// How often an agent is to be heard, and how often where there are many.
-const HEARTBEAT: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs(10));
+const HEARTBEAT: (Duration, Duration) = (Duration::from_secs(5), Duration::from_secs(13));
 /// More agents than this are many.
 const MANY: usize = 1_000;
 /// An agent that was not heard for so long is silent, in milliseconds.
@@ -128,7 +128,11 @@ fn not_kept(e: impl std::fmt::Display) -> AgentRefusal {
 }
 
 fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|b| format!("{b:02x}")).collect()
+    let mut text = String::with_capacity(bytes.len() * 2);
+    for digit in bytes.iter().flat_map(|byte| [byte >> 4, byte & 15]) {
+        text.extend(char::from_digit(u32::from(digit), 16));
+    }
+    text
 }
 
 fn fingerprint_of(bytes: &[u8]) -> Option<Fingerprint> {
@@ -436,10 +440,8 @@ impl Agents {
 
     /// Once an agent shows its new certificate, the one before is good no longer.
     async fn renewed(&self, app: &App, known: &KnownAgent, shown: &Fingerprint) -> Result<(), AgentRefusal> {
-        let Some(mut agent) = lock(&self.all).get(&known.id).cloned() else { return Ok(()) };
-        if agent.record.previous.is_none() || agent.record.certificate != shown {
-            return Ok(());
-        }
+        let agent = lock(&self.all).get(&known.id).filter(|agent| agent.record.previous.is_some() && agent.record.certificate == shown).cloned();
+        let Some(mut agent) = agent else { return Ok(()) };
         let id = known.id.clone();
         app.records(move |r| r.agent_renewed(&id)).await.map_err(not_kept)?;
         agent.record.previous = None;

@@ -92,6 +92,44 @@ async fn what_is_under_way_is_not_handed_out_again() {
     spool.close();
 }
 
+/// An arrival of lines that are packed.
+fn packed_arrival(n: u32) -> Arrival {
+    let lines: String = (0..3).map(|line| format!("{{\"n\":{n},\"line\":{line},\"text\":\"{}\"}}\n", "gate open ".repeat(20))).collect();
+    Arrival { data: pack(lines.into_bytes()), ..arrival(n) }
+}
+
+#[tokio::test]
+async fn whole_batches_are_at_hand_as_they_are_packed() {
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("spool.db");
+    let spool = Spool::open(&path).unwrap();
+    for n in 1..=3 {
+        spool.store(packed_arrival(n)).await.unwrap();
+    }
+    spool.close();
+    // Once from the disk, and once from what was unpacked before.
+    let spool = Spool::open(&path).unwrap();
+    for _ in 0..2 {
+        let parcel = spool.next("d", 1 << 20).await.unwrap().unwrap();
+        assert_eq!((parcel.len(), parcel.frames(8)), (9, None), "not for a part");
+        let frames = parcel.frames(9).unwrap().concat();
+        assert_eq!(zstd::stream::decode_all(&frames[..]).unwrap(), parcel.front(9));
+    }
+    let mut parcel = spool.next("e", 1 << 20).await.unwrap().unwrap();
+    assert_eq!((parcel.len(), parcel.frames(6)), (6, None), "only some lines of each batch are due there");
+    spool.settle(parcel.settle(1, None, 0)).await.unwrap();
+    let mut parcel = spool.next("d", 1 << 20).await.unwrap().unwrap();
+    spool.settle(parcel.settle(1, None, 0)).await.unwrap();
+    assert_eq!((parcel.len(), parcel.frames(8)), (8, None), "some are settled");
+    let parcel = spool.next("d", 1 << 20).await.unwrap().unwrap();
+    assert_eq!((parcel.len(), parcel.frames(8)), (8, None), "some were settled before");
+    spool.store(arrival(4)).await.unwrap();
+    let claimed: Vec<i64> = parcel.entries().collect();
+    let small = spool.next_but("d", 1 << 20, claimed).await.unwrap().unwrap();
+    assert_eq!((small.len(), small.frames(3)), (3, None), "too small to be packed");
+    spool.close();
+}
+
 #[tokio::test]
 async fn what_is_damaged_on_the_disk_is_given_up_and_counted() {
     use diesel::prelude::*;
