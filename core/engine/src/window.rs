@@ -218,11 +218,11 @@ impl<'w, 'c, 'p> OpenStep<'w, 'c, 'p> {
         text + line.len() < MAX_JOINED && self.windows.bytes + line.len() < MAX_BYTES
     }
 
-    /// Adds a line of an event of so many bytes to the text.
-    pub(crate) fn add_line(&mut self, line: &str, event_bytes: usize, due_ms: i64) {
+    /// Adds a line of an event of so many bytes to the text, behind what stands between two.
+    pub(crate) fn add_line(&mut self, between: &str, line: &str, event_bytes: usize, due_ms: i64) {
         self.update(|state| {
             if let Some(text) = &mut state.text {
-                text.push('\n');
+                text.push_str(between);
                 text.push_str(line);
             }
             state.events += 1;

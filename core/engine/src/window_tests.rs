@@ -331,6 +331,36 @@ fn the_preferred_copy_takes_the_place_of_one_that_waits() {
 }
 
 #[test]
+fn of_two_hosts_that_read_one_stream_the_preferred_is_kept() {
+    let mut node = Node::new(at("do", "dedupe by id within 10 seconds preferring where host = \"gate-1\""));
+    node.send(0, NOW, "{\"id\":1,\"host\":\"gate-2\"}\n{\"id\":2,\"host\":\"gate-1\"}\n{\"id\":3,\"host\":\"gate-2\"}\n");
+    node.send(0, NOW + 1_000, "{\"id\":1,\"host\":\"gate-1\"}\n{\"id\":2,\"host\":\"gate-2\"}\n");
+    node.balances();
+    assert_eq!(node.at("r", "d"), [r#"{"id":2,"host":"gate-1"}"#, r#"{"id":1,"host":"gate-1"}"#]);
+    node.release(NOW + 10_000, false);
+    node.balances();
+    assert_eq!(node.at("r", "d").last(), Some(&r#"{"id":3,"host":"gate-2"}"#), "the preferred host is away");
+}
+
+#[test]
+fn pieces_are_put_together_with_nothing_between() {
+    let mut node = Node::new(at("do", "join pieces while more = true by stream within 10 seconds"));
+    node.send(
+        0,
+        NOW,
+        "{\"stream\":1,\"message\":\"no b\",\"more\":true}\n{\"stream\":2,\"message\":\"open\"}\n{\"stream\":1,\"message\":\"er\",\"more\":true}\n",
+    );
+    node.balances();
+    assert_eq!((node.at("r", "d").len(), node.sum(Measure::Held).events), (1, 2), "a whole line of another stream does not wait");
+    node.send(0, NOW + 1_000, "{\"stream\":1,\"message\":\"th\"}\n{\"stream\":1,\"message\":\"next\"}\n{\"stream\":1,\"message\":\"lost\",\"more\":true}\n");
+    node.balances();
+    assert_eq!(node.at("r", "d")[1..], [r#"{"stream":1,"message":"no berth","more":true}"#, r#"{"stream":1,"message":"next"}"#]);
+    node.release(NOW + 20_000, false);
+    node.balances();
+    assert_eq!(node.at("r", "d").last(), Some(&r#"{"stream":1,"message":"lost","more":true}"#), "its rest did not come");
+}
+
+#[test]
 fn each_source_is_told_which_windows_its_events_can_reach() {
     let plan = plan(
         "[source.plain]\nkind = 'http'\nlisten = '127.0.0.1:1'\n[source.joined]\nkind = 'http'\nlisten = '127.0.0.1:2'\non_arrival = ['join lines indented']\n\

@@ -236,8 +236,10 @@ fn any_step() -> impl Strategy<Value = Step> {
         pattern().prop_map(Joining::Continued),
         pattern().prop_map(Joining::Going),
         Just(Joining::Indented),
-        Just(Joining::Timeless)
+        Just(Joining::Timeless),
+        any_condition().prop_map(Joining::Pieces)
     ];
+    let preference = prop_oneof![Just(Preference::Source("odd name".to_owned())), any_condition().prop_map(Preference::Where)];
     let renaming = prop_oneof![(path(), path()).prop_map(|(a, b)| Renaming::Field(a, b)), Just(Renaming::Like("old_*.x*".into(), "*_new_*".into()))];
     let template = (path(), form).prop_map(|(path, form)| Template {
         parts: vec![
@@ -257,27 +259,28 @@ fn any_step() -> impl Strategy<Value = Step> {
         template.prop_map(Format::Template),
         pattern().prop_map(Format::Pattern),
     ];
-    let more = prop_oneof![
-        (pace.clone(), paths()).prop_map(|(pace, by)| Operation::from(Sample { rate: Rate::Target(pace), by, unless: None })),
-        (pace, paths(), proptest::option::of(any_condition())).prop_map(|(pace, by, unless)| Operation::from(Limit { pace, by, unless })),
-        proptest::collection::vec((path(), conversion), 1..3).prop_map(|x| Convert(x).into()),
-        (path(), proptest::collection::vec(format, 1..3)).prop_map(|(field, formats)| Operation::from(Parse { field, formats })),
-        (path(), "[a-z]{1,5}", proptest::collection::vec((path(), proptest::option::of("[a-z ]{1,5}")), 0..3))
-            .prop_map(|(field, table, outputs)| Operation::from(LookUp { field, table, outputs })),
-        (path(), "[a-z]{1,5}", path()).prop_map(|(field, table, into)| Operation::from(Locate { field, table, into })),
-        (path(), path()).prop_map(|(field, into)| Operation::from(Resolve { field, into })),
-        (time.clone(), proptest::collection::vec(path(), 1..3)).prop_map(|(within, by)| Operation::from(Merge { within, by })),
-        (time.clone(), proptest::collection::vec(path(), 0..3), proptest::option::of(Just("odd name".to_owned())))
-            .prop_map(|(within, by, prefer)| Operation::from(Dedupe { by, within, prefer })),
-        (joining, paths(), time).prop_map(|(how, by, within)| Operation::from(Join { how, by, within })),
-        ("[a-z_]{1,9}", paths()).prop_map(|(name, by)| Operation::from(Count { name, by })),
-        (path(), "[a-z_]{1,9}", paths()).prop_map(|(field, name, by)| Operation::from(Measure { field, name, by })),
-        (
-            "[a-z]{1,5}",
-            Just(vec![("field".to_owned(), "a.b".to_owned()), ("with".to_owned(), "\"x, )\"".to_owned()), ("how".to_owned(), "/a,(b)/".to_owned())])
-        )
-            .prop_map(|(recipe, arguments)| Operation::from(Use { recipe, arguments })),
-    ];
+    let more =
+        prop_oneof![
+            (pace.clone(), paths()).prop_map(|(pace, by)| Operation::from(Sample { rate: Rate::Target(pace), by, unless: None })),
+            (pace, paths(), proptest::option::of(any_condition())).prop_map(|(pace, by, unless)| Operation::from(Limit { pace, by, unless })),
+            proptest::collection::vec((path(), conversion), 1..3).prop_map(|x| Convert(x).into()),
+            (path(), proptest::collection::vec(format, 1..3)).prop_map(|(field, formats)| Operation::from(Parse { field, formats })),
+            (path(), "[a-z]{1,5}", proptest::collection::vec((path(), proptest::option::of("[a-z ]{1,5}")), 0..3))
+                .prop_map(|(field, table, outputs)| Operation::from(LookUp { field, table, outputs })),
+            (path(), "[a-z]{1,5}", path()).prop_map(|(field, table, into)| Operation::from(Locate { field, table, into })),
+            (path(), path()).prop_map(|(field, into)| Operation::from(Resolve { field, into })),
+            (time.clone(), proptest::collection::vec(path(), 1..3)).prop_map(|(within, by)| Operation::from(Merge { within, by })),
+            (time.clone(), proptest::collection::vec(path(), 0..3), proptest::option::of(preference))
+                .prop_map(|(within, by, prefer)| Operation::from(Dedupe { by, within, prefer })),
+            (joining, paths(), time).prop_map(|(how, by, within)| Operation::from(Join { how, by, within })),
+            ("[a-z_]{1,9}", paths()).prop_map(|(name, by)| Operation::from(Count { name, by })),
+            (path(), "[a-z_]{1,9}", paths()).prop_map(|(field, name, by)| Operation::from(Measure { field, name, by })),
+            (
+                "[a-z]{1,5}",
+                Just(vec![("field".to_owned(), "a.b".to_owned()), ("with".to_owned(), "\"x, )\"".to_owned()), ("how".to_owned(), "/a,(b)/".to_owned())])
+            )
+                .prop_map(|(recipe, arguments)| Operation::from(Use { recipe, arguments })),
+        ];
     let operation = prop_oneof![
         any_condition().prop_map(|x| Keep(x).into()),
         any_condition().prop_map(|x| Drop(x).into()),

@@ -142,3 +142,15 @@ fn two_who_look_at_once_do_not_see_each_others_lines() {
         }
     });
 }
+
+#[test]
+fn a_line_that_a_container_runtime_has_cut_is_put_together() {
+    let kit = Kit::ready_made().iter().find(|kit| kit.name == "container").unwrap();
+    let line = |log: &str| format!("{{\"log\":\"{log}\",\"stream\":\"stdout\",\"time\":\"2026-11-23T10:00:00Z\"}}\n");
+    // Such a runtime cuts at 16 KiB, and only the last piece ends its line.
+    let long = "a".repeat(16 << 10);
+    let lines = [line(&long), line("b\\n"), line("short"), line("next\\n")].concat();
+    let events = events_of(&kit.plan, &["use container".to_owned()], &lines, NOW);
+    let message = |event: &String| serde_json::from_str::<serde_json::Value>(event).unwrap()["message"].as_str().unwrap().trim_end().to_owned();
+    assert_eq!(events.iter().map(message).collect::<Vec<_>>(), [format!("{long}b"), "short".to_owned(), "next".to_owned()]);
+}

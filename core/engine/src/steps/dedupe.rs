@@ -3,12 +3,13 @@
 use std::sync::Arc;
 
 use rockrose_event::field::FieldId;
-use rockrose_language as language;
+use rockrose_language::{self as language, Preference};
 
 use super::{Compile, RunStep};
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::{EventDraft, StepContext};
 use crate::effect::Effect;
+use crate::expression::Expression;
 use crate::window::{OpenStep, Windows};
 
 #[derive(Debug)]
@@ -16,12 +17,24 @@ struct Dedupe {
     windows: Arc<Windows>,
     within_ms: i64,
     by: Vec<FieldId>,
-    prefer: Option<String>,
+    prefer: Prefer,
+}
+
+#[derive(Debug)]
+enum Prefer {
+    First,
+    Source(String),
+    Where(Expression),
 }
 
 impl Compile for language::Dedupe {
     fn compile(&self, c: &mut CompileContext<'_>, _at: &mut StepList) -> Box<dyn RunStep> {
-        Box::new(Dedupe { windows: c.windows(), within_ms: self.within.ms(), by: c.fields(&self.by), prefer: self.prefer.clone() })
+        let prefer = match &self.prefer {
+            None => Prefer::First,
+            Some(Preference::Source(source)) => Prefer::Source(source.clone()),
+            Some(Preference::Where(condition)) => Prefer::Where(c.expression(condition)),
+        };
+        Box::new(Dedupe { windows: c.windows(), within_ms: self.within.ms(), by: c.fields(&self.by), prefer })
     }
 }
 
@@ -34,7 +47,11 @@ impl RunStep for Dedupe {
             // Nothing by which it could be a copy.
             return Effect::None;
         }
-        let is_preferred = self.prefer.as_ref().is_none_or(|source| source == c.place.source);
+        let is_preferred = match &self.prefer {
+            Prefer::First => true,
+            Prefer::Source(source) => source == c.place.source,
+            Prefer::Where(condition) => c.holds(condition, event),
+        };
         let now_ms = c.buffers.now_ms;
         let mut window = OpenStep::new(&self.windows, true, c);
         match window.state().filter(|known| known.due_ms > now_ms).map(|known| known.amount()) {

@@ -1,4 +1,4 @@
-//! `join lines`.
+//! `join lines` and `join pieces`.
 
 use std::sync::Arc;
 
@@ -11,6 +11,7 @@ use super::{Compile, RunStep};
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::{EventDraft, StepContext};
 use crate::effect::Effect;
+use crate::expression::Expression;
 use crate::window::{OpenStep, Windows};
 
 #[derive(Debug)]
@@ -29,6 +30,7 @@ enum How {
     Going(Regex),
     Indented,
     Timeless,
+    Pieces(Expression),
 }
 
 impl Compile for language::Join {
@@ -40,6 +42,7 @@ impl Compile for language::Join {
             Joining::Going(p) => How::Going(compiled(p)),
             Joining::Indented => How::Indented,
             Joining::Timeless => How::Timeless,
+            Joining::Pieces(condition) => How::Pieces(c.expression(condition)),
         };
         Box::new(Join { windows: c.windows(), how, within_ms: self.within.ms(), by: c.fields(&self.by), message: c.field(&Path::name("message")) })
     }
@@ -53,13 +56,22 @@ impl How {
             How::Going(on) => on.is_match(line),
             How::Indented => line.starts_with(b" ") || line.starts_with(b"\t"),
             How::Timeless => !tells_its_time(line, spare),
-            How::Continued(_) => true,
+            How::Continued(_) | How::Pieces(_) => true,
         }
     }
 
-    /// Whether another line may follow `line`.
-    fn goes_on(&self, line: &[u8]) -> bool {
-        if let How::Continued(on) = self { on.is_match(line) } else { true }
+    /// Whether another line may follow `line`, which is that of `event`.
+    fn goes_on(&self, line: &[u8], event: &EventDraft<'_>, c: &mut StepContext<'_>) -> bool {
+        match self {
+            How::Continued(on) => on.is_match(line),
+            How::Pieces(more) => c.holds(more, event),
+            _ => true,
+        }
+    }
+
+    /// What stands between two lines.
+    fn between(&self) -> &'static str {
+        if matches!(self, How::Pieces(_)) { "" } else { "\n" }
     }
 }
 
@@ -84,12 +96,12 @@ impl Join {
     fn line(&self, line: &[u8], event: &EventDraft<'_>, c: &mut StepContext<'_>) -> Effect {
         let json = event.view().json;
         let due_ms = c.buffers.now_ms + self.within_ms;
-        let goes_on = self.how.goes_on(line);
+        let goes_on = self.how.goes_on(line, event, c);
         let text = String::from_utf8_lossy(line);
         let mut window = OpenStep::new(&self.windows, false, c);
         let belongs = window.state().is_some() && self.how.belongs(line, &mut window.c.buffers.token);
         if belongs && window.has_room_for_line(line) {
-            window.add_line(&text, json.len(), due_ms);
+            window.add_line(self.how.between(), &text, json.len(), due_ms);
             if !goes_on {
                 window.let_go();
             }

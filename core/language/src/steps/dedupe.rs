@@ -1,4 +1,4 @@
-//! `dedupe by a, b within 1 minute preferring source`.
+//! `dedupe by a, b within 1 minute preferring source`, or `… preferring where CONDITION`.
 
 use std::fmt::{self, Display, Formatter};
 
@@ -6,6 +6,7 @@ use rockrose_event::field::Path;
 
 use super::clause::{write_by, write_name};
 use super::{Reference, StepKind};
+use crate::condition::{Condition, condition};
 use crate::cursor::{Cursor, Outcome};
 use crate::list::listed;
 use crate::quantity::{Time, time};
@@ -17,8 +18,17 @@ pub struct Dedupe {
     pub by: Vec<Path>,
     /// For how long a copy is known.
     pub within: Time,
-    /// The source whose copy is kept, if one is.
-    pub prefer: Option<String>,
+    /// Which copy is kept, if not the first.
+    pub prefer: Option<Preference>,
+}
+
+/// Which of several copies is kept.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Preference {
+    /// The one that comes from a source.
+    Source(String),
+    /// One that meets a condition, as that it comes from a host.
+    Where(Condition),
 }
 
 impl StepKind for Dedupe {
@@ -29,7 +39,11 @@ impl StepKind for Dedupe {
         let by = if c.words("by") { c.list(|c| c.path("a field that copies agree in"))? } else { Vec::new() };
         c.need_words("within")?;
         let within = time(c)?;
-        let prefer = if c.words("preferring") { Some(c.name("the name of a source")?) } else { None };
+        let prefer = match c.words("preferring") {
+            false => None,
+            true if c.words("where") => Some(Preference::Where(condition(c)?)),
+            true => Some(Preference::Source(c.name("the name of a source, or `where` and a condition")?)),
+        };
         Ok(Dedupe { by, within, prefer })
     }
 
@@ -38,7 +52,11 @@ impl StepKind for Dedupe {
         let within = self.within;
         match &self.prefer {
             None => format!("Lets the first of those that agree {agree} within {within} through, and removes the others."),
-            Some(source) => format!(
+            Some(Preference::Where(condition)) => format!(
+                "Of those that agree {agree} within {within}, lets one of which this holds through and removes the others: {}; another waits so long for it, and goes on if it does not come.",
+                condition.in_words()
+            ),
+            Some(Preference::Source(source)) => format!(
                 "Of those that agree {agree} within {within}, lets the one from {source} through and removes the others; one from elsewhere waits so long for it, and goes on if it does not come."
             ),
         }
@@ -46,10 +64,16 @@ impl StepKind for Dedupe {
 
     fn reads(&self, out: &mut Vec<Path>) {
         out.extend_from_slice(&self.by);
+        if let Some(Preference::Where(condition)) = &self.prefer {
+            condition.reads(out);
+        }
     }
 
     fn refers_to(&self) -> Option<Reference<'_>> {
-        self.prefer.as_deref().map(Reference::Source)
+        match &self.prefer {
+            Some(Preference::Source(source)) => Some(Reference::Source(source)),
+            _ => None,
+        }
     }
 }
 
@@ -60,7 +84,8 @@ impl Display for Dedupe {
         write!(f, " within {}", self.within)?;
         match &self.prefer {
             None => Ok(()),
-            Some(source) => {
+            Some(Preference::Where(condition)) => write!(f, " preferring where {condition}"),
+            Some(Preference::Source(source)) => {
                 f.write_str(" preferring ")?;
                 write_name(f, source)
             }

@@ -1,4 +1,4 @@
-//! `join lines starting with /…/ by file`.
+//! `join lines starting with /…/ by file`, `join pieces while partial = true by file`.
 
 use std::fmt::{self, Display, Formatter};
 
@@ -6,6 +6,7 @@ use rockrose_event::field::Path;
 
 use super::StepKind;
 use super::clause::{by, grouped, write_by};
+use crate::condition::{Condition, condition};
 use crate::cursor::{Cursor, Outcome};
 use crate::pattern::Pattern;
 use crate::quantity::{Time, TimeUnit, time};
@@ -24,8 +25,8 @@ pub struct Join {
     pub within: Time,
 }
 
-/// Which lines `join lines` takes for one event.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// Which lines `join lines` takes for one event, and which pieces `join pieces`.
+#[derive(Clone, Debug, PartialEq)]
 pub enum Joining {
     /// `starting with /…/`: a line that matches begins an event; all others belong to the one before.
     Starting(Pattern),
@@ -37,6 +38,8 @@ pub enum Joining {
     Indented,
     /// `without a time`: a line that does not tell its time near its beginning belongs to the one before.
     Timeless,
+    /// `pieces while CONDITION`: an event that meets it is one piece of a text that goes on in the next, with nothing between.
+    Pieces(Condition),
 }
 
 impl StepKind for Join {
@@ -44,8 +47,13 @@ impl StepKind for Join {
     const ONCE: bool = true;
 
     fn parse(c: &mut Cursor<'_>) -> Outcome<Join> {
-        c.need_words("lines")?;
-        let how = joining(c)?;
+        let how = if c.words("pieces") {
+            c.need_words("while")?;
+            Joining::Pieces(condition(c)?)
+        } else {
+            c.need_words("lines")?;
+            joining(c)?
+        };
         let within = |c: &mut Cursor<'_>| if c.words("within") { time(c).map(Some) } else { Ok(None) };
         // In either order.
         let early = within(c)?;
@@ -55,18 +63,28 @@ impl StepKind for Join {
     }
 
     fn explain(&self) -> String {
+        let streams = grouped(&self.by, "", "; a stream for each value of");
         let lines = match &self.how {
+            Joining::Pieces(condition) => {
+                return format!(
+                    "Makes one event of the pieces of a message that was cut: one of which this holds goes on in the next: {}{streams}. It waits {} for the next piece.",
+                    condition.in_words(),
+                    self.within
+                );
+            }
             Joining::Starting(p) => format!("a line that matches {p} begins an event, and the others belong to the one before"),
             Joining::Continued(p) => format!("a line that matches {p} is continued by the next"),
             Joining::Going(p) => format!("a line that matches {p} belongs to the one before"),
             Joining::Indented => "a line that begins with white space belongs to the one before".to_owned(),
             Joining::Timeless => "a line that does not begin with a time belongs to the one before".to_owned(),
         };
-        let streams = grouped(&self.by, "", "; a stream for each value of");
         format!("Makes one event of several lines of message: {lines}{streams}. It waits {} for the next line.", self.within)
     }
 
     fn reads(&self, out: &mut Vec<Path>) {
+        if let Joining::Pieces(condition) = &self.how {
+            condition.reads(out);
+        }
         out.extend_from_slice(&self.by);
         out.push(Path::name("message"));
     }
@@ -98,7 +116,7 @@ fn joining(c: &mut Cursor<'_>) -> Outcome<Joining> {
 
 impl Display for Join {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
-        write!(f, "join lines {}", self.how)?;
+        write!(f, "join {}", self.how)?;
         write_by(f, &self.by)?;
         if self.within == WITHIN { Ok(()) } else { write!(f, " within {}", self.within) }
     }
@@ -107,11 +125,12 @@ impl Display for Join {
 impl Display for Joining {
     fn fmt(&self, f: &mut Formatter<'_>) -> fmt::Result {
         match self {
-            Joining::Starting(pattern) => write!(f, "starting with {pattern}"),
-            Joining::Continued(pattern) => write!(f, "continued by {pattern}"),
-            Joining::Going(pattern) => write!(f, "going on with {pattern}"),
-            Joining::Indented => f.write_str("indented"),
-            Joining::Timeless => f.write_str("without a time"),
+            Joining::Starting(pattern) => write!(f, "lines starting with {pattern}"),
+            Joining::Continued(pattern) => write!(f, "lines continued by {pattern}"),
+            Joining::Going(pattern) => write!(f, "lines going on with {pattern}"),
+            Joining::Indented => f.write_str("lines indented"),
+            Joining::Timeless => f.write_str("lines without a time"),
+            Joining::Pieces(condition) => write!(f, "pieces while {condition}"),
         }
     }
 }

@@ -30,7 +30,7 @@ use rockrose_event::field::Path;
 pub use aggregate::{Count, Measure};
 pub use assign::{Set, Tag};
 pub use convert::{Conversion, Convert};
-pub use dedupe::Dedupe;
+pub use dedupe::{Dedupe, Preference};
 pub use filter::{Drop, Keep};
 pub use join::{Join, Joining};
 pub use limit::Limit;
