@@ -145,6 +145,12 @@ mod tests {
         assert_eq!(one.hash(), host(r#"{"host.name":"other"}"#).hash(), "the same plan has the same name");
         let odd = host(r#"{"os.type":"windows"}"#);
         assert_eq!((odd.assignments.len(), odd.contradictions.len(), odd.text.as_str()), (2, 1, ""));
+        let lists = CheckedPlan::read(&PLAN.replace("os.type = \"windows\"", "programs contains \"postgres\" and listening.ports contains \"5432\"")).unwrap();
+        let runs = |facts: &str| Assigner::new(&lists).host(&lists, facts.as_bytes(), Make::Ours).assignments.len();
+        assert_eq!(
+            (runs(r#"{"programs":["cron","postgres"],"listening.ports":["22","5432"]}"#), runs(r#"{"programs":["cron"],"listening.ports":["5432"]}"#)),
+            (2, 1)
+        );
         let other = assigner.host(&plan, br#"{"os.type":"windows"}"#, Make::Other);
         assert!(other.files.is_empty() && other.contradictions.is_empty(), "what others are given are texts");
     }

@@ -130,6 +130,7 @@ pub async fn enrol(path: &Path, options: EnrolOptions) -> anyhow::Result<Enrolle
         allow: options.allow,
         remote_changes: true,
         show_files: !is_elsewhere,
+        show_programs: true,
         updates: !is_elsewhere,
         labels: options.labels,
         elsewhere,

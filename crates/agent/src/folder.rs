@@ -29,6 +29,9 @@ pub struct AgentSettings {
     /// Whether the centre may look which of these files there are, and at their first lines.
     #[serde(default = "yes")]
     pub show_files: bool,
+    /// Whether the centre is told which programs run here, and at which ports something listens.
+    #[serde(default = "yes")]
+    pub show_programs: bool,
     /// Whether the centre may give another program.
     #[serde(default = "yes")]
     pub updates: bool,
@@ -182,6 +185,7 @@ impl Folder {
              # allow = [\"/var/log\"]      only files below these folders may be read\n\
              # remote_changes = false    the agent goes on with what it collects now\n\
              # show_files = false        the centre may not look which files there are\n\
+             # show_programs = false     the centre is not told which programs run here
              # updates = false           the centre may not give another program\n\n{}",
             toml::to_string(settings)?
         );
@@ -204,6 +208,7 @@ mod tests {
             allow: vec!["/var/log".into()],
             remote_changes: true,
             show_files: true,
+            show_programs: true,
             updates: true,
             labels: [("port".to_owned(), "Marrow Bay".to_owned())].into(),
             elsewhere: Some(Elsewhere { bearer: Some("4f02".into()), ca: None }),
