@@ -2,7 +2,7 @@
 
 SHELL := /bin/bash
 .DELETE_ON_ERROR:
-.PHONY: demo test bench bench-quick fmt lint console build package install tools clean
+.PHONY: agent demo test bench bench-quick fmt lint console build package install tools clean
 .NOTPARALLEL:
 
 TARGET := $(if $(CARGO_TARGET_DIR),$(CARGO_TARGET_DIR),target)
@@ -41,6 +41,13 @@ console/node_modules/.ready: console/package-lock.json
 
 build: console
 	cargo build --release --locked -p rockrose-cli
+
+# The Rust name of this machine; agents are built for it, and need no library of it.
+HOST := $(shell rustc -vV 2>/dev/null | sed -n 's/^host: //p')
+
+agent: ## Build the agent alone, small and static, for hosts: rockrose serve --agent-program FILE gives it to them
+	RUSTFLAGS="-C target-feature=+crt-static -C relocation-model=static" cargo build --locked --profile agent --target $(HOST) -p rockrose-cli --no-default-features
+	@echo "$(abspath $(TARGET))/$(HOST)/agent/rockrose"
 
 PREFIX ?= /usr/local
 

@@ -51,6 +51,15 @@ export function useSetAgents() {
   });
 }
 
+/** Gives agents the program of this service; or tells which could be given it. */
+export function useUpdateAgents() {
+  const client = useQueryClient();
+  return useMutation<components["schemas"]["UpdatedAgents"], ServiceError, components["schemas"]["UpdateAgents"]>({
+    mutationFn: (asked) => send("POST", "/api/v1/agent-update", asked),
+    onSuccess: (_, asked) => (asked.dry === true ? undefined : client.invalidateQueries()),
+  });
+}
+
 /** Gives no further agent the program of this service. */
 export function useStopUpdate() {
   return useDone(() => send<null>("DELETE", "/api/v1/agent-update"));

@@ -96,6 +96,9 @@ pub struct UpdateAgents {
     /// Those that are first; all at once, if left out.
     #[serde(default)]
     pub first: Option<FirstHosts>,
+    /// Only tells which would be given it.
+    #[serde(default)]
+    pub dry: bool,
 }
 
 /// Agents that are given this service's program.

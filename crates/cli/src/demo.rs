@@ -13,7 +13,8 @@ use tokio_util::sync::CancellationToken;
 
 use crate::generator::Generator;
 use crate::hosts;
-use crate::serve::{client_settings, log};
+use crate::log::log;
+use crate::serve::client_settings;
 use rockrose_client::{End, Exit, Outcome, format};
 use rockrose_plan::FILES;
 

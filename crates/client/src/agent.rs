@@ -84,8 +84,11 @@ pub enum AgentsCommand {
         /// How long they have to be well before it goes on to all
         #[arg(long, value_name = "TIME", default_value = "5 minutes", requires = "first")]
         well_for: String,
+        /// Only tell which would be given it
+        #[arg(long)]
+        dry: bool,
         /// Give it to no further agent
-        #[arg(long, conflicts_with_all = ["names", "when", "first"])]
+        #[arg(long, conflicts_with_all = ["names", "when", "first", "dry"])]
         stop: bool,
     },
     /// Say where the change stands that goes to some hosts first, or move it
@@ -294,14 +297,15 @@ pub async fn agents(common: &Common, command: AgentsCommand) -> Outcome {
             }
             format::line(&answer.update.as_ref().map_or_else(|| "No agent is given another program.".to_owned(), update))
         }
-        AgentsCommand::Update { names, when, first, well_for, .. } => {
-            let asked = UpdateAgents { names, when, first: first_hosts(first, &well_for)? };
+        AgentsCommand::Update { names, when, first, well_for, dry, .. } => {
+            let asked = UpdateAgents { names, when, first: first_hosts(first, &well_for)?, dry };
             let updated: UpdatedAgents = client.call(Method::POST, "/api/v1/agent-update", &asked).await?.read()?;
             if common.json {
                 return format::print_json(&updated);
             }
             match updated.names.as_slice() {
                 [] => format::line("They have it, or take no programs from here."),
+                names if dry => format::line(&format!("It would be given to {}.", names.join(", "))),
                 names => format::line(&format!("It is given to {}. How far it is: rockrose agent update", names.join(", "))),
             }
         }

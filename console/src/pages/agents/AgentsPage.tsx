@@ -8,6 +8,7 @@ import { age, count } from "../../lib/format";
 import { useMay, useMayAll } from "../../lib/grants";
 import { Message, Paste } from "../../parts/Message";
 import { Enrol } from "./Enrol";
+import { GiveProgram } from "./GiveProgram";
 import { Host } from "./Host";
 import { Stage } from "./Stage";
 import { Update } from "./Update";
@@ -72,7 +73,8 @@ export function AgentsPage() {
           ))}
         {error !== null && <p role="alert" className="text-sm text-fails">▲ {error.message}; what is shown is from before.</p>}
         {mayEnrol && (
-          <span className="ml-auto">
+          <span className="ml-auto flex gap-2">
+            {data.agents.length > 0 && <GiveProgram />}
             <Enrol answer={data} />
           </span>
         )}

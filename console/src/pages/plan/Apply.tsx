@@ -2,11 +2,12 @@
 import { Link } from "@tanstack/react-router";
 import { useId, useState } from "react";
 
-import { type CheckAnswer, type FirstHosts, type HostChange, type PlanMistake, useApply, useCheck } from "../../api/plan";
+import { type CheckAnswer, type FirstHosts, type PlanMistake, useApply, useCheck } from "../../api/plan";
 import { BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
 import { count } from "../../lib/format";
 import { wrong } from "../../parts/Mistake";
+import { FirstHostsField } from "../../parts/FirstHostsField";
 import { GiveSecret } from "../../parts/GiveSecret";
 import { Months, Saved } from "../../parts/Months";
 import { Sheet } from "../../parts/Sheet";
@@ -91,44 +92,6 @@ function Changes({ check }: { check: CheckAnswer }) {
   );
 }
 
-const WELL_FOR = [
-  { seconds: 60, says: "1 minute" },
-  { seconds: 300, says: "5 minutes" },
-  { seconds: 3600, says: "1 hour" },
-  { seconds: 86_400, says: "1 day" },
-];
-
-/** Whether all hosts get the change at once, or some first. */
-function Stages({ hosts, first, onChange }: { hosts: HostChange[]; first: FirstHosts | null; onChange: (first: FirstHosts | null) => void }) {
-  const begin = () => onChange({ hosts: hosts.length > 4 ? "5%" : `agent.name = "${hosts[0]?.name ?? ""}"`, well_for_s: 300 });
-  return (
-    <fieldset className="flex flex-wrap items-center gap-x-5 gap-y-1 text-sm">
-      <legend className="pb-1 font-semibold">When hosts get it</legend>
-      <label className="flex items-center gap-2">
-        <input type="radio" name="stages" checked={first === null} onChange={() => onChange(null)} /> all at once
-      </label>
-      <label className="flex items-center gap-2">
-        <input type="radio" name="stages" checked={first !== null} onChange={begin} /> some of them first
-      </label>
-      {first !== null && (
-        <span className="flex basis-full flex-wrap items-center gap-2">
-          first on
-          <input aria-label="Which hosts are first" title="a share, as in 5%, or a condition on their facts" required value={first.hosts} onChange={(e) => onChange({ ...first, hosts: e.target.value })} spellCheck={false} className={`${FIELD} w-72 font-mono text-xs`} />
-          then on all, once they were well for
-          <select aria-label="How long they have to be well" value={first.well_for_s} onChange={(e) => onChange({ ...first, well_for_s: Number(e.target.value) })} className={FIELD}>
-            {WELL_FOR.map((w) => (
-              <option key={w.seconds} value={w.seconds}>
-                {w.says}
-              </option>
-            ))}
-          </select>
-          <span className="text-soft">If one is not, it goes back by itself.</span>
-        </span>
-      )}
-    </fieldset>
-  );
-}
-
 function Asked({ onApplied }: { onApplied: (revision: number) => void }) {
   const { draft } = useDraft();
   const check = useCheck(draft.text);
@@ -152,7 +115,7 @@ function Asked({ onApplied }: { onApplied: (revision: number) => void }) {
         <GiveSecret key={name} name={name} says={`The secret ${name} is not kept yet.`} />
       ))}
       <Changes check={check.data} />
-      {(check.data.hosts ?? []).length > 0 && <Stages hosts={check.data.hosts ?? []} first={first} onChange={setFirst} />}
+      {(check.data.hosts ?? []).length > 0 && <FirstHostsField hosts={(check.data.hosts ?? []).map((host) => host.name)} first={first} onChange={setFirst} back="If one is not, it goes back by itself." />}
       {isBehind && (
         <p role="alert" className="text-sm text-fails">
           ▲ Revision {draft.active} was applied since this draft began. Take it up first.

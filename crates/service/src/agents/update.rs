@@ -124,8 +124,8 @@ impl Agents {
         rollout.hosts.iter().filter(|id| all.get(*id).is_some_and(|agent| agent.heard.package.hash == rollout.hash)).count()
     }
 
-    /// Gives the program of this service to agents, to `first` of them before the others. Returns the names of those that can take it.
-    pub(crate) async fn update(&self, app: &App, ids: &[String], first: Option<(First, i64)>) -> Result<Vec<String>, UpdateError> {
+    /// Gives the program of this service to agents, to `first` of them before the others; or, if it is `dry`, does nothing. Returns the names of those that can take it.
+    pub(crate) async fn update(&self, app: &App, ids: &[String], first: Option<(First, i64)>, dry: bool) -> Result<Vec<String>, UpdateError> {
         let hash = hex(&self.program(app).await?.hash);
         let is_able = |agent: &&Agent| {
             ids.contains(&agent.record.id) && agent.heard.capabilities & agent_capabilities::ACCEPTS_PACKAGES != 0 && agent.heard.package.hash != hash
@@ -142,7 +142,9 @@ impl Agents {
             stopped: None,
         };
         let names = able.iter().map(|agent| agent.record.name.clone()).collect();
-        self.keep_rollout(app, rollout).await?;
+        if !dry {
+            self.keep_rollout(app, rollout).await?;
+        }
         Ok(names)
     }
 

@@ -68,8 +68,10 @@ pub(crate) async fn update_agents(
     let meant = meant(&app, &asked.names, asked.when.as_deref())?;
     let ids: Vec<String> = meant.into_iter().map(|agent| agent.record.id).collect();
     let first = asked.first.as_ref().map(first_asked).transpose()?.map(|asked| (asked.first, asked.well_for_ms));
-    let names = app.agents.update(&app, &ids, first).await.map_err(|e| Problem::internal(e.to_string()))?;
-    app.note_by(&caller.name, "update agents", &names.join(", "), "done").await;
+    let names = app.agents.update(&app, &ids, first, asked.dry).await.map_err(|e| Problem::internal(e.to_string()))?;
+    if !asked.dry {
+        app.note_by(&caller.name, "update agents", &names.join(", "), "done").await;
+    }
     Ok(Json(UpdatedAgents { names }))
 }
 

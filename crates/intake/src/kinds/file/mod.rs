@@ -43,6 +43,8 @@ const LANES: usize = 4;
 const TURN: usize = 16;
 /// How often files are looked at; less often where looking takes longer than a twentieth of it.
 const LOOK_EVERY: Duration = Duration::from_millis(250);
+/// How often where nothing was written for so long: then each look may take a two-hundredth.
+const QUIET: (Duration, Duration) = (Duration::from_secs(60), Duration::from_secs(1));
 /// And at least so often, however long looking takes.
 const LOOK_AT_LEAST_EVERY: Duration = Duration::from_secs(10);
 /// Most files that are kept open, so that what was written right before they are removed is read.
@@ -98,6 +100,12 @@ impl Kind for Files {
     }
 }
 
+/// How long it is until files are looked at again, after a look that took so long, where nothing was read for a while.
+fn pause(took: Duration, nothing_for: Duration) -> Duration {
+    let (times, least) = if nothing_for < QUIET.0 { (20, LOOK_EVERY) } else { (200, QUIET.1) };
+    (took * times).clamp(least, LOOK_AT_LEAST_EVERY)
+}
+
 /// Follows the files of a source until `stop` is cancelled.
 async fn follow<S: Sink>(settings: FileSettings, sink: Arc<S>, monitor: Arc<SourceMonitor>, stop: CancellationToken) {
     let shared = Arc::new(Shared { sink, monitor, stop });
@@ -145,6 +153,14 @@ struct Shared<S> {
     stop: CancellationToken,
 }
 
+/// What came of reading on in all files.
+struct Turn {
+    /// Something was there to be read.
+    read: bool,
+    /// There is more.
+    more: bool,
+}
+
 struct Follower {
     settings: Arc<FileSettings>,
     /// Files by the names of their places.
@@ -162,6 +178,7 @@ struct Follower {
 impl Follower {
     /// Looks and reads until it is time to stop. An error: what is known of the files was lost on the way.
     async fn run<S: Sink>(mut self, shared: &Arc<Shared<S>>) -> Result<(), tokio::task::JoinError> {
+        let mut last_read = Instant::now();
         while !shared.stop.is_cancelled() {
             let begun = Instant::now();
             self = tokio::task::spawn_blocking(move || {
@@ -175,10 +192,13 @@ impl Follower {
             }
             let took = begun.elapsed();
             self.note_places(shared).await;
-            let more = self.read(shared).await?;
+            let Turn { read, more } = self.read(shared).await?;
             shared.monitor.set_files(self.report(now_ms()));
+            if read {
+                last_read = Instant::now();
+            }
             if !more {
-                rests(&shared.stop, (took * 20).clamp(LOOK_EVERY, LOOK_AT_LEAST_EVERY)).await;
+                rests(&shared.stop, pause(took, last_read.elapsed())).await;
             }
         }
         Ok(())
@@ -373,11 +393,11 @@ impl Follower {
     }
 
     /// Gives each file that has something to read a turn. Says whether there is more.
-    async fn read<S: Sink>(&mut self, shared: &Arc<Shared<S>>) -> Result<bool, tokio::task::JoinError> {
+    async fn read<S: Sink>(&mut self, shared: &Arc<Shared<S>>) -> Result<Turn, tokio::task::JoinError> {
         let now = now_ms();
         let mut due: Vec<String> = self.at.iter().filter(|(_, k)| !k.unnoted && k.is_behind(now)).map(|(id, _)| id.clone()).collect();
         let mut reading: JoinSet<(TrackedFile, bool)> = JoinSet::new();
-        let mut more = false;
+        let mut outcome = Turn { read: !due.is_empty(), more: false };
         loop {
             while reading.len() < LANES
                 && !shared.stop.is_cancelled()
@@ -388,10 +408,10 @@ impl Follower {
             match reading.join_next().await {
                 Some(turned) => {
                     let (known, again) = turned?;
-                    more |= again;
+                    outcome.more |= again;
                     self.at.insert(known.place.id.clone(), known);
                 }
-                None => return Ok(more),
+                None => return Ok(outcome),
             }
         }
     }

@@ -11,6 +11,14 @@ use rockrose_event::buffers::Buffer;
 use super::*;
 use crate::{Receipt, Refusal};
 
+#[test]
+fn quiet_files_are_looked_at_less_often() {
+    let ms = Duration::from_millis;
+    let (busy, quiet) = (ms(5_000), ms(60_000));
+    assert_eq!([pause(ms(2), busy), pause(ms(30), busy), pause(ms(900), busy)], [ms(250), ms(600), ms(10_000)]);
+    assert_eq!([pause(ms(2), quiet), pause(ms(20), quiet), pause(ms(900), quiet)], [ms(1_000), ms(4_000), ms(10_000)]);
+}
+
 /// Keeps lines and positions together, as a commit would.
 #[derive(Default)]
 struct Kept {
