@@ -54,7 +54,7 @@ PREFIX ?= /usr/local
 install: build ## Install the release build below PREFIX (/usr/local)
 	./tools/install.sh "$(PREFIX)" "$(DESTDIR)"
 
-package: build ## Make a tarball and a Debian package, in target/package
+package: build agent ## Make a tarball and a Debian package, in target/package
 	@./tools/setup.sh package
 	./tools/package.sh
 

@@ -14,6 +14,9 @@ install -d "$to"/{bin,lib/systemd/system,share/{man/man1,rockrose/kits,doc/rockr
 install -m 755 -s "$built" "$to/bin/rockrose"
 "$built" manual "$to/share/man/man1"
 gzip -9nf "$to"/share/man/man1/*.1
+# What agents are given, where it was built: see `make agent`.
+agent=${CARGO_TARGET_DIR:-target}/$(rustc -vV | sed -n 's/^host: //p')/agent/rockrose
+[[ ! -x $agent ]] || install -D -m 755 "$agent" "$to/lib/rockrose/agent"
 "$built" completions bash >"$to/share/bash-completion/completions/rockrose"
 "$built" completions zsh >"$to/share/zsh/vendor-completions/_rockrose"
 "$built" completions fish >"$to/share/fish/vendor_completions.d/rockrose.fish"

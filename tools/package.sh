@@ -3,8 +3,9 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
-# Most bytes of the stripped binary.
-MOST=$((45 * 1000 * 1000))
+# Most bytes of the stripped binary, and of the agent alone.
+MOST=$((55 * 1000 * 1000))
+MOST_AGENT=$((15 * 1000 * 1000))
 
 target=$(realpath "${CARGO_TARGET_DIR:-target}")
 version=${VERSION:-$(sed -n 's/^version = "\(.*\)"/\1/p' Cargo.toml | head -1)}
@@ -25,6 +26,11 @@ tar --sort=name --owner=0 --group=0 --numeric-owner -C "$work" -czf "$out/$name.
 size=$(stat -c %s "$work/$name/bin/rockrose")
 if ((size > MOST)); then
   echo "the stripped binary has $size bytes, more than $MOST" >&2
+  exit 1
+fi
+size=$(stat -c %s "$work/$name/lib/rockrose/agent")
+if ((size > MOST_AGENT)); then
+  echo "the agent has $size bytes, more than $MOST_AGENT" >&2
   exit 1
 fi
 

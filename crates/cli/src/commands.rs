@@ -50,7 +50,7 @@ pub(crate) enum ServiceCommand {
         /// Folder that plans may read from and write to; may be repeated. All but system folders, dot-files and the data folder if omitted
         #[arg(long, env = "ROCKROSE_FILES_UNDER", value_name = "FOLDER", value_delimiter = ':')]
         files_under: Vec<PathBuf>,
-        /// The program that agents are given, instead of this one, as one that was built for their hosts
+        /// The program that agents are given; if omitted, the small one that is installed with the service, or this one
         #[arg(long, env = "ROCKROSE_AGENT_PROGRAM", value_name = "FILE")]
         agent_program: Option<PathBuf>,
         /// Days for which entries of the journal are kept; for ever if omitted

@@ -1137,7 +1137,12 @@ async fn in_the_browser_a_host_is_enrolled_seen_and_told_what_to_collect_by_keyb
     use crate::browser::Browser;
 
     let [port] = free_ports();
-    let mut node = Node::start().await;
+    let mut node = Node::start_with(|folder| {
+        let program = folder.join("given");
+        another_program(&program, "second");
+        vec!["--agent-program".to_owned(), program.display().to_string()]
+    })
+    .await;
     let (out, log) = (node.path("out.jsonl"), node.path("app.log"));
     append(&log, ["{\"message\":\"ticket for bo@quay.example\"}".to_owned()]);
     let browser = Browser::start().await;
@@ -1254,6 +1259,17 @@ async fn in_the_browser_a_host_is_enrolled_seen_and_told_what_to_collect_by_keyb
     browser.tab_to("Set it").await;
     browser.keys(Key::Enter + "").await;
     browser.sees("line = north").await;
+
+    // Another program, with who would get it before it is given.
+    browser.tab_to("Update agents").await;
+    browser.keys(Key::Enter + "").await;
+    browser.tab_to("See which would get it").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("1 agent gets it: kiosk-7.").await;
+    browser.without_violations("an update of agents").await;
+    browser.tab_to("Give it to this agent").await;
+    browser.keys(Key::Enter + "").await;
+    browser.sees("1 of 1 agents have the program of this service.").await;
     browser.driver.clone().quit().await.unwrap();
     host.stop().await;
     node.stop().await;

@@ -218,13 +218,30 @@ impl Agents {
 
 /// That may be given, at the start of a service.
 pub(crate) fn program_path(asked: Option<&PathBuf>) -> PathBuf {
+    let beside = || std::env::current_exe().ok().and_then(|program| small_program(&program));
     // What runs, even if another was put in its place since.
-    asked.cloned().unwrap_or_else(|| PathBuf::from("/proc/self/exe"))
+    asked.cloned().or_else(beside).unwrap_or_else(|| PathBuf::from("/proc/self/exe"))
+}
+
+/// The agent alone, where it is installed with the service: `lib/rockrose/agent` beside the folder in which that is.
+fn small_program(service: &Path) -> Option<PathBuf> {
+    let program = service.parent()?.parent()?.join("lib/rockrose/agent");
+    program.is_file().then_some(program)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_small_program_is_given_where_it_is_installed() {
+        let prefix = tempfile::tempdir().unwrap();
+        let (service, small) = (prefix.path().join("bin/rockrose"), prefix.path().join("lib/rockrose/agent"));
+        assert_eq!(small_program(&service), None);
+        std::fs::create_dir_all(small.parent().unwrap()).unwrap();
+        std::fs::write(&small, "").unwrap();
+        assert_eq!(small_program(&service), Some(small));
+    }
 
     #[test]
     fn what_is_kept_of_an_update_is_read_again() {
