@@ -8,6 +8,7 @@ use rockrose_language::{Condition, Mistake, Operation, Reference, Step, parse_co
 
 use crate::check::{CheckedPlan, TableFile};
 use crate::checker::{Checker, MB};
+use crate::edit::{EditError, Part, apart};
 use crate::keys::ASSIGNMENT;
 use crate::parse::{ParsedPlan, reports};
 use crate::recipe::expand;
@@ -178,6 +179,31 @@ impl CheckedPlan {
         found
     }
 
+    fn used_tables<'a>(&self, steps: impl IntoIterator<Item = &'a Step>) -> BTreeSet<String> {
+        let steps: Vec<Step> = steps.into_iter().cloned().collect();
+        let table = |step: &Step| if let Some(Reference::Table { name, .. }) = step.operation.refers_to() { Some(name.to_owned()) } else { None };
+        self.expanded(&steps).iter().filter_map(table).collect()
+    }
+
+    /// The assignments of these names, with what they collect, and the recipes and tables of their steps, as a text that can be added to another plan; all of them, if none is named.
+    ///
+    /// # Errors
+    /// If the plan has none of such a name.
+    pub fn assignments_apart(&self, names: &[String]) -> Result<String, EditError> {
+        let part = |kind: &'static str, name: &String| Part { kind, name: name.clone() };
+        if let Some(name) = names.iter().find(|name| !self.assignments.iter().any(|assignment| assignment.name == **name)) {
+            return Err(EditError::NoPart(part("assignment", name)));
+        }
+        let meant: Vec<&Assignment> = self.assignments.iter().filter(|assignment| names.is_empty() || names.contains(&assignment.name)).collect();
+        let collects: Vec<&Source> = self.collects.iter().filter(|source| meant.iter().any(|a| a.collect.contains(&source.name))).collect();
+        let steps: Vec<&Step> = collects.iter().flat_map(|source| &source.on_arrival).chain(meant.iter().flat_map(|a| &a.steps)).collect();
+        let recipes = self.used_recipes(steps.iter().copied());
+        let tables = self.used_tables(steps.iter().copied());
+        let parts = meant.iter().map(|assignment| part("assignment", &assignment.name)).chain(collects.iter().map(|source| part("collect", &source.name)));
+        let parts = parts.chain(recipes.iter().map(|name| part("recipe", name))).chain(tables.iter().map(|name| part("table", name)));
+        apart(&self.text, &parts.collect::<Vec<_>>())
+    }
+
     /// The plan of an agent whose host these assignments are for, without the destination `centre` to which all of it leads: the agent knows how it reaches that. What the agent collects
     /// tells by which source and which assignment it came, in `agent.collect` and `agent.assignment`.
     #[must_use]
@@ -205,12 +231,7 @@ impl CheckedPlan {
             entries(&mut out, section, "team");
             out.push('\n');
         }
-        let steps: Vec<Step> = steps.into_iter().cloned().collect();
-        let asked: BTreeSet<String> = self
-            .expanded(&steps)
-            .iter()
-            .filter_map(|step| if let Some(Reference::Table { name, .. }) = step.operation.refers_to() { Some(name.to_owned()) } else { None })
-            .collect();
+        let asked = self.used_tables(steps);
         for section in parsed.tables.iter().filter(|section| asked.contains(&section.name.value)) {
             let _ = writeln!(out, "[table.{}]", section.name.value);
             entries(&mut out, section, "");

@@ -316,6 +316,53 @@ fn with(document: &DocumentMut, text: &str) -> Result<DocumentMut, EditError> {
     read(&format!("{}{gap}{}\n", before.trim_end(), text.trim()))
 }
 
+/// Only these parts of a plan, with the comments above them.
+pub(crate) fn apart(text: &str, parts: &[Part]) -> Result<String, EditError> {
+    let mut document = read(text)?;
+    let kinds: Vec<String> = document.iter().map(|(kind, _)| kind.to_owned()).collect();
+    for kind in kinds {
+        let Some(all) = document.get_mut(&kind).and_then(Item::as_table_like_mut).filter(|_| KINDS.contains(&kind.as_str())) else {
+            document.remove(&kind);
+            continue;
+        };
+        let others: Vec<String> = all.iter().map(|(name, _)| name.to_owned()).filter(|name| !parts.iter().any(|p| p.kind == kind && p.name == *name)).collect();
+        others.iter().for_each(|name| drop(all.remove(name)));
+        if all.is_empty() {
+            document.remove(&kind);
+        }
+    }
+    document.set_trailing("");
+    Ok(document.to_string().trim_start().to_owned())
+}
+
+/// A plan with the parts of another text. What stands there just so already is left out.
+///
+/// # Errors
+/// If the plan has a part of the same kind and name that is another one, or one of the texts is no TOML.
+pub fn joined(text: &str, parts: &str) -> Result<String, EditError> {
+    let document = read(text)?;
+    let new = read(parts)?;
+    let is_there = |part: &Part| table_of(&document, part).zip(table_of(&new, part)).is_some_and(|(there, new)| same(there, new));
+    let missing: Vec<Part> = parts_of(&new).into_iter().filter(|part| !is_there(part)).collect();
+    if missing.is_empty() {
+        return Ok(text.to_owned());
+    }
+    if missing.len() == parts_of(&new).len() {
+        return Ok(with(&document, parts)?.to_string());
+    }
+    Ok(with(&document, &apart(parts, &missing)?)?.to_string())
+}
+
+/// Whether two parts say the same, however they are written.
+fn same(one: &dyn TableLike, other: &dyn TableLike) -> bool {
+    let plain = |table: &dyn TableLike| {
+        let text: String = table.iter().map(|(key, item)| format!("{key} = {}\n", item.to_string().trim())).collect();
+        toml::from_str::<toml::Table>(&text).ok()
+    };
+    let (one, other) = (plain(one), plain(other));
+    one.is_some() && one == other
+}
+
 fn remove(document: &mut DocumentMut, part: &Part) -> Result<(), EditError> {
     find(document, part)?;
     if part.kind == "route" {

@@ -156,3 +156,35 @@ fn what_cannot_be_done_says_why() {
     assert!(edited("[[route", &[]).is_err());
     assert_eq!(edited(PLAN, &[]).unwrap(), PLAN);
 }
+
+#[test]
+fn assignments_are_taken_out_with_what_they_need_and_put_into_another_plan() {
+    let plan = "# The ferry line.\n[source.hosts]\nkind = \"agents\"\nlisten = \"127.0.0.1:1\"\n[destination.d]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"d\"]\n\
+        [table.ports]\nkind = \"csv\"\nkey = \"id\"\ntext = \"id,port\\n1,Lowmere\\n\"\n[table.other]\nkind = \"csv\"\nkey = \"id\"\ntext = \"id,x\\n1,2\\n\"\n\
+        [recipe.masked]\nsteps = ['use inner']\n[recipe.inner]\nsteps = ['look up id in ports']\n[recipe.unused]\nsteps = ['remove a']\n\
+        # What gates write.\n[collect.log]\nkind = \"file\"\npaths = [\"/var/log/a.log\"]\non_arrival = ['use masked'] # on the host\n\
+        [collect.more]\nkind = \"file\"\npaths = [\"/var/log/b.log\"]\n\
+        [assignment.gates]\nwhen = 'group = \"gates\"'\ncollect = [\"log\"]\n[assignment.kiosks]\ncollect = [\"more\"]\n";
+    let checked = crate::CheckedPlan::read(plan).unwrap();
+    let gates = checked.assignments_apart(&["gates".to_owned()]).unwrap();
+    for there in ["[table.ports]", "[recipe.masked]", "[recipe.inner]", "# What gates write.\n[collect.log]", "# on the host", "[assignment.gates]"] {
+        assert!(gates.contains(there), "{there}: {gates}");
+    }
+    for not in ["source", "destination", "route", "table.other", "unused", "more", "kiosks"] {
+        assert!(!gates.contains(not), "{not}: {gates}");
+    }
+    assert_eq!(checked.assignments_apart(&["none".to_owned()]).unwrap_err().to_string(), "the plan has no assignment `none`");
+    assert!(checked.assignments_apart(&[]).unwrap().contains("[assignment.kiosks]"));
+
+    let bare = "[source.hosts]\nkind = \"agents\"\nlisten = \"127.0.0.1:1\"\n[destination.d]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"d\"]\n";
+    let with = joined(bare, &gates).unwrap();
+    let taken = crate::CheckedPlan::read(&with).unwrap();
+    assert_eq!((taken.assignments.len(), taken.collects.len()), (1, 1));
+    assert_eq!(joined(&with, &gates).unwrap(), with, "it is there already");
+    // What it shares with the plan is not added again; what is another under the same name is said.
+    let shared = joined(&format!("{bare}[recipe.inner]\nsteps = [\n  'look up id in ports', # as there\n]\n"), &gates).unwrap();
+    assert_eq!(shared.matches("[recipe.inner]").count(), 1, "{shared}");
+    let other = joined(&format!("{bare}[recipe.inner]\nsteps = ['remove b']\n"), &gates);
+    assert_eq!(other.unwrap_err().to_string(), "the plan has a recipe `inner` already");
+    assert!(joined(bare, "[collect").is_err());
+}

@@ -29,7 +29,7 @@ pub use change::{Change, changes};
 pub use check::{CheckedPlan, Gate, Route, TableFile, TableKind, plain_path};
 pub use checker::{SecretName, is_name};
 pub use destinations::*;
-pub use edit::{EditError, Part, PlanEdit, edited};
+pub use edit::{EditError, Part, PlanEdit, edited, joined};
 pub use example::{Example, Expectation, Expected};
 pub use first::{UnknownKind, first_plan};
 pub use outline::{OutlinedPart, outline};

@@ -30,6 +30,8 @@ pub struct EnrolOptions {
     pub labels: BTreeMap<String, String>,
     /// Folders whose files may be read; empty: all but the system's own.
     pub allow: Vec<PathBuf>,
+    /// Whether the centre is told which programs run here.
+    pub show_programs: bool,
     /// The URL is the endpoint of a server of another make, and the code what is shown there as a bearer token, if it is not empty. By these certificates it is known, or by the system's.
     pub elsewhere: Option<Option<PathBuf>>,
 }
@@ -130,7 +132,7 @@ pub async fn enrol(path: &Path, options: EnrolOptions) -> anyhow::Result<Enrolle
         allow: options.allow,
         remote_changes: true,
         show_files: !is_elsewhere,
-        show_programs: true,
+        show_programs: options.show_programs,
         updates: !is_elsewhere,
         labels: options.labels,
         elsewhere,

@@ -184,7 +184,7 @@ mod tests {
         run(3, "postgres", "/usr/lib/postgresql/postgres\0-D\0", 90_000);
         run(4, "odd (name)", "/opt/odd (name)\0", 100);
         run(5, "kworker/0:1", "", 100);
-        run(6, "sleep", "sleep\05\0", 99_000);
+        run(6, "sleep", "sleep\x005\x00", 99_000);
         write("7/comm", "gone\n");
         assert_eq!(programs(proc.path()), ["ferry-timetables", "odd (name)", "postgres"]);
         assert_eq!(listening_ports(proc.path()), ["80", "5432"]);

@@ -257,6 +257,7 @@ mod tests {
             name: Some("kiosk-7".into()),
             labels: Default::default(),
             allow: Vec::new(),
+            show_programs: true,
             elsewhere: None,
         };
         Install { root: root.to_owned(), program: std::fs::canonicalize(program).unwrap(), enrol }

@@ -28,6 +28,9 @@ pub(crate) struct EnrolArgs {
     /// Folder whose files may be collected; may be repeated. All but system folders and dot-files if omitted
     #[arg(long, value_name = "FOLDER")]
     allow: Vec<PathBuf>,
+    /// Do not tell the centre which programs run on this host, and at which ports something listens
+    #[arg(long)]
+    hide_programs: bool,
     /// The URL is the OpAMP endpoint of a server of another make, which gives whole plans; CODE is shown there as a bearer token (`-` for none). It is known by --ca, or as the system knows servers
     #[arg(long)]
     elsewhere: bool,
@@ -35,11 +38,19 @@ pub(crate) struct EnrolArgs {
 
 impl EnrolArgs {
     fn options(self, common: &Common) -> anyhow::Result<EnrolOptions> {
-        let EnrolArgs { url, code, name, label, allow, elsewhere } = self;
+        let EnrolArgs { url, code, name, label, allow, hide_programs, elsewhere } = self;
         let code = if elsewhere && code == "-" { String::new() } else { code };
         let ca = common.ca.as_ref().map(std::path::absolute).transpose()?;
         let allow = allow.iter().map(std::path::absolute).collect::<Result<_, _>>()?;
-        Ok(EnrolOptions { url, code, name, labels: label.into_iter().collect::<BTreeMap<_, _>>(), allow, elsewhere: elsewhere.then_some(ca) })
+        Ok(EnrolOptions {
+            url,
+            code,
+            name,
+            labels: label.into_iter().collect::<BTreeMap<_, _>>(),
+            allow,
+            show_programs: !hide_programs,
+            elsewhere: elsewhere.then_some(ca),
+        })
     }
 }
 

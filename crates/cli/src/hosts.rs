@@ -54,6 +54,8 @@ pub(crate) async fn run(service: &Service, data: &Path, stop: &CancellationToken
                 name: Some(host.name.to_owned()),
                 labels,
                 allow: vec![logs(&data.join(rockrose_plan::FILES)).join(host.name)],
+                // What runs on this machine is not what would run on made-up hosts.
+                show_programs: false,
                 elsewhere: None,
             };
             rockrose_agent::enrol(&folder, options).await.with_context(|| format!("the agent of {} cannot enrol", host.name))?;

@@ -3,14 +3,15 @@
 use clap::Subcommand;
 use reqwest::Method;
 use rockrose_api::{
-    AgentCondition, AgentDetail, AgentLook, AgentLooked, AgentStage, AgentState, AgentUpdate, AgentsAnswer, AgentsSet, MadeEnrolCode, NewEnrolCode, SetAgents,
-    StagePhase, StageRequest, StageStep, UpdateAgents, UpdatedAgents,
+    AgentCondition, AgentDetail, AgentLook, AgentLooked, AgentStage, AgentState, AgentUpdate, AgentsAnswer, AgentsSet, MadeEnrolCode, NewEnrolCode,
+    RunningPlan, SetAgents, StagePhase, StageRequest, StageStep, UpdateAgents, UpdatedAgents,
 };
+use rockrose_plan::{CheckedPlan, joined};
 use serde_json::{Value, json};
 
 use crate::client::Client;
 use crate::format::{self, BAD, GOOD, paint};
-use crate::plan::{ask, first_hosts, on_hosts};
+use crate::plan::{apply_text, ask, first_hosts, on_hosts, read};
 use crate::source::{files_shown, looked_kind};
 use crate::{Common, Exit, Failure, Outcome};
 
@@ -96,6 +97,19 @@ pub enum AgentsCommand {
         /// `on`: it goes on to all hosts now; `back`: it goes back
         #[arg(value_parser = ["on", "back"])]
         step: Option<String>,
+    },
+    /// Print assignments of the active plan with what they collect and use, as a file that another plan can take in
+    Export {
+        /// Names of assignments; all if omitted
+        names: Vec<String>,
+    },
+    /// Add the assignments of a file to the active plan: what that changes, and on which hosts, is shown first
+    Import {
+        /// The file, as `rockrose agent export` prints it; `-` for standard input
+        file: std::path::PathBuf,
+        /// Do not ask for confirmation
+        #[arg(long)]
+        yes: bool,
     },
     /// Make a code with which agents enrol, and the line to paste on their hosts
     Code {
@@ -285,6 +299,18 @@ pub async fn agents(common: &Common, command: AgentsCommand) -> Outcome {
                 (false, true) => format::line(detail.plan.trim_end()),
                 (false, false) => explain(&detail),
             }
+        }
+        AgentsCommand::Export { names } => {
+            let running: RunningPlan = client.get("/api/v1/plan").await?.read()?;
+            let plan = CheckedPlan::read(&running.text).map_err(|_| Failure::new(Exit::BadPlan, "the active plan cannot be read by this client"))?;
+            let text = plan.assignments_apart(&names).map_err(|e| Failure::new(Exit::Failed, e.to_string()))?;
+            if common.json { format::print_json(&json!({ "text": text })) } else { format::line(text.trim_end()) }
+        }
+        AgentsCommand::Import { file, yes } => {
+            let (parts, name) = read(&file)?;
+            let running: RunningPlan = client.get("/api/v1/plan").await?.read()?;
+            let with = joined(&running.text, &parts).map_err(|e| Failure::new(Exit::BadPlan, format!("{name}: {e}")))?;
+            apply_text(common, with, &format!("the plan with {name}"), &format!("assignments of {name}"), yes, None).await
         }
         AgentsCommand::Update { stop: true, .. } => {
             client.call_bare(Method::DELETE, "/api/v1/agent-update").await?;

@@ -276,7 +276,7 @@ fn whole_seconds(text: &str) -> Option<i64> {
     number.parse::<i64>().ok().filter(|number| *number >= 0)?.checked_mul(each)
 }
 
-async fn apply_text(common: &Common, plan: String, name: &str, why: &str, yes: bool, first: Option<FirstHosts>) -> Outcome {
+pub(crate) async fn apply_text(common: &Common, plan: String, name: &str, why: &str, yes: bool, first: Option<FirstHosts>) -> Outcome {
     if let Err(reports) = CheckedPlan::read(&plan) {
         if common.json {
             format::print_json(&json!({ "applied": false, "mistakes": reports }))?;

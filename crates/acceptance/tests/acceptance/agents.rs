@@ -78,14 +78,14 @@ fn code(node: &Node, group: &str) -> String {
     node.json(&["agent", "code", group])["line"].as_str().unwrap().to_owned()
 }
 
-fn door(port: u16, out: &Path, more: &str) -> String {
+pub(crate) fn door(port: u16, out: &Path, more: &str) -> String {
     let out = out.display();
     format!(
         "[source.hosts]\nkind = \"agents\"\nlisten = \"127.0.0.1:{port}\"\n[destination.out]\nkind = \"file\"\npath = \"{out}\"\n[[route]]\nname = \"all\"\nto = [\"out\"]\n{more}"
     )
 }
 
-fn collect(name: &str, paths: &str) -> String {
+pub(crate) fn collect(name: &str, paths: &str) -> String {
     format!("[collect.{name}]\nkind = \"file\"\npaths = [\"{paths}\"]\nbegin_at = \"start\"\n")
 }
 

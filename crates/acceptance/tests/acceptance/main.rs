@@ -4,6 +4,7 @@
 mod agents;
 mod alerts;
 mod api;
+mod assignments;
 mod browser;
 mod client;
 mod console;
