@@ -46,7 +46,7 @@ build: console
 HOST := $(shell rustc -vV 2>/dev/null | sed -n 's/^host: //p')
 
 agent: ## Build the agent alone, small and static, for hosts: rockrose serve --agent-program FILE gives it to them
-	RUSTFLAGS="-C target-feature=+crt-static -C relocation-model=static" cargo build --locked --profile agent --target $(HOST) -p rockrose-cli --no-default-features
+	RUSTFLAGS="-C target-feature=+crt-static -C relocation-model=static" cargo rustc --locked --profile agent --target $(HOST) -p rockrose-cli --no-default-features -- -C link-arg=-Wl,--icf=all
 	@echo "$(abspath $(TARGET))/$(HOST)/agent/rockrose"
 
 PREFIX ?= /usr/local
