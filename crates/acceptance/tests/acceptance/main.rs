@@ -4,7 +4,6 @@
 mod agents;
 mod alerts;
 mod api;
-mod assignments;
 mod browser;
 mod client;
 mod console;

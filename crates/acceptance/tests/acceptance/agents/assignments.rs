@@ -1,7 +1,6 @@
 //! Assignments as files: taken out of one service's plan, and put into another's.
 
-use crate::agents::{collect, door};
-use crate::harness::{Node, free_ports};
+use super::*;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn assignments_go_as_files_from_one_service_to_another() {
