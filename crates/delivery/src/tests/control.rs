@@ -96,6 +96,39 @@ async fn as_many_bodies_are_on_their_way_as_are_allowed_and_no_event_twice() {
 }
 
 #[tokio::test]
+async fn what_was_read_ahead_does_not_overtake_what_is_left() {
+    let p = place();
+    let (good, order) = (Arc::new(std::sync::atomic::AtomicBool::new(false)), Arc::new(std::sync::Mutex::new(String::new())));
+    let (is_good, came) = (Arc::clone(&good), Arc::clone(&order));
+    let take = move |body: axum::body::Bytes| async move {
+        if !is_good.load(Ordering::SeqCst) {
+            return axum::http::StatusCode::SERVICE_UNAVAILABLE;
+        }
+        came.lock().unwrap().push_str(std::str::from_utf8(&body).unwrap());
+        axum::http::StatusCode::OK
+    };
+    let listener = standin::bind("127.0.0.1:0".parse().unwrap()).await.unwrap();
+    let address = listener.local_addr().unwrap();
+    tokio::spawn(async move { axum::serve(listener, axum::Router::new().route("/in", axum::routing::post(take))).await });
+    for start in (0..600).step_by(10) {
+        queue(&p.spool, "d", &numbered(start..start + 10)).await;
+    }
+    let w = with(&p, false, |_| {}, plain(address));
+    for _ in 0..3 {
+        until("it fails", || w.health().get().state == crate::State::Failing).await;
+        // The batch that is on its way goes back to the queue, and so must the one behind it.
+        w.pause(true);
+        until("it is paused", || w.health().get().state == crate::State::Paused).await;
+        w.pause(false);
+    }
+    good.store(true, Ordering::SeqCst);
+    until("it is drained", || drained(&p.spool, "d")).await;
+    let expected: String = numbered(0..600).iter().map(|line| format!("{line}\n")).collect();
+    assert_eq!(*order.lock().unwrap(), expected, "in order, each once");
+    w.stop(Duration::from_secs(5)).await;
+}
+
+#[tokio::test]
 async fn bytes_are_paced() {
     let p = place();
     let (address, _, taken) = counting(Duration::ZERO).await;
