@@ -4,7 +4,7 @@ mod facts;
 mod stage;
 
 use rockrose_engine::Matcher;
-use rockrose_plan::{Assignment, CheckedPlan, Contradiction};
+use rockrose_plan::{Assignment, CENTRE_HEADER, CheckedPlan, Contradiction};
 use sha2::{Digest, Sha256};
 
 pub use facts::{MOST_FACTS, facts};
@@ -62,7 +62,11 @@ impl HostPlan {
         found.extend(beyond(&next.assignments, &self.assignments).iter().map(|name| format!("the assignment {name} is for it")));
         found.extend(beyond(&self.assignments, &next.assignments).iter().map(|name| format!("the assignment {name} is not for it any more")));
         if found.is_empty() && self.hash() != next.hash() {
-            found.push("collects the same, but reads or shapes it otherwise".to_owned());
+            // How much may be sent and kept stands at the end.
+            let collected = |plan: &HostPlan| plan.text.split(CENTRE_HEADER).next().unwrap_or_default().to_owned();
+            let is_bound = !self.text.is_empty() && collected(self) == collected(next);
+            let how = if is_bound { "may send or keep another amount of it" } else { "reads or shapes it otherwise" };
+            found.push(format!("collects the same, but {how}"));
         }
         found
     }
@@ -142,6 +146,9 @@ mod tests {
         let other = CheckedPlan::read(&PLAN.replace("/var/log/a.log", "/var/log/c.log")).unwrap();
         let shaped = Assigner::new(&other).host(&other, br#"{"host.name":"kiosk-1"}"#, Make::Ours);
         assert_eq!((one.changes(&one).len(), one.changes(&shaped)), (0, vec!["collects the same, but reads or shapes it otherwise".to_owned()]));
+        let bound = CheckedPlan::read(&PLAN.replace("[assignment.all]\n", "[assignment.all]\nmax_rate = \"1 MB\"\n")).unwrap();
+        let bound = Assigner::new(&bound).host(&bound, br#"{"host.name":"kiosk-1"}"#, Make::Ours);
+        assert_eq!([one.changes(&bound), bound.changes(&one)].concat(), ["collects the same, but may send or keep another amount of it"; 2]);
         assert_eq!(one.hash(), host(r#"{"host.name":"other"}"#).hash(), "the same plan has the same name");
         let odd = host(r#"{"os.type":"windows"}"#);
         assert_eq!((odd.assignments.len(), odd.contradictions.len(), odd.text.as_str()), (2, 1, ""));

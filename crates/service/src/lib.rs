@@ -485,6 +485,7 @@ impl Service {
         tracing::info!("stopping");
         self.app.sources.stop(PATIENCE).await;
         self.caretakers.shutdown().await;
+        self.app.agents.keep_all(&self.app).await;
         {
             let _alone = self.app.engine.windows.write().await;
             let running = self.app.engine.running();

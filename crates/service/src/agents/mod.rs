@@ -46,8 +46,8 @@ pub(crate) const SILENT_AFTER: i64 = 30_000;
 const RENEW_AFTER: i64 = 30 * 86_400_000;
 /// How often what agents said is kept.
 const KEEP_EVERY: Duration = Duration::from_secs(5);
-/// A change of when an agent was heard is kept after so long, in milliseconds.
-const SEEN_AGAIN: i64 = 60_000;
+/// That an agent was heard, and nothing else is new, is kept after so long, in milliseconds, and when the service stops.
+const SEEN_AGAIN: i64 = 10 * 60_000;
 /// The name of what is understood beyond the protocol: an agent is told that it is to ask for another certificate.
 pub const RENEW: &str = "rockrose.renew-certificate";
 /// What this server does.
@@ -597,6 +597,12 @@ impl Agents {
             self.know(agent);
         }
         Ok(Ok(offers(&signed.certificate, &authority, self.pace())))
+    }
+
+    /// Keeps all that agents said, and when they were heard last.
+    pub(crate) async fn keep_all(&self, app: &App) {
+        lock(&self.all).values_mut().for_each(|agent| agent.is_new |= agent.heard_ms > agent.record.seen_ms);
+        self.keep(app).await;
     }
 
     /// Keeps what agents said since it was kept last.

@@ -197,7 +197,12 @@ async fn groups_and_labels_are_given_from_the_centre_and_hosts_are_bounded() {
     until("the host's own label counts", async || (node.get("/api/v1/agents/gate-1").await["facts"]["labels"]["port"] == "Lowmere").then_some(())).await;
     until("it collects nothing of this any more", async || agent(&node, "gate-1").await["assignments"].as_array().unwrap().is_empty().then_some(())).await;
     assert!(text(&node.client(&["journal"]).stdout).contains("set agents"));
+    // When it was heard last is known over a restart, though it was said only then.
     host.stop().await;
+    let heard = agent(&node, "gate-1").await["heard_ms"].clone();
+    node.stop().await;
+    node.begin().await;
+    assert_eq!(agent(&node, "gate-1").await["heard_ms"], heard);
     node.stop().await;
 }
 
