@@ -9,12 +9,7 @@ async fn in_the_browser_a_host_is_enrolled_seen_and_told_what_to_collect_by_keyb
     use crate::browser::Browser;
 
     let [port] = free_ports();
-    let mut node = Node::start_with(|folder| {
-        let program = folder.join("given");
-        another_program(&program, "second");
-        vec!["--agent-program".to_owned(), program.display().to_string()]
-    })
-    .await;
+    let mut node = with_another_program().await;
     let (out, log) = (node.path("out.jsonl"), node.path("app.log"));
     append(&log, ["{\"message\":\"ticket for bo@quay.example\"}".to_owned()]);
     let browser = Browser::start().await;

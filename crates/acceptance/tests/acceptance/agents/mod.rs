@@ -117,6 +117,16 @@ fn another_program(path: &Path, mark: &str) {
     file.write_all(mark.as_bytes()).unwrap();
 }
 
+/// A service that gives agents another program than its own: `given`, in its folder.
+async fn with_another_program() -> Node {
+    Node::start_with(|folder| {
+        let program = folder.join("given");
+        another_program(&program, "second");
+        vec!["--agent-program".to_owned(), program.display().to_string()]
+    })
+    .await
+}
+
 /// The change that is on its way to hosts.
 async fn stage(node: &Node) -> Value {
     node.get("/api/v1/agents").await["stage"].clone()

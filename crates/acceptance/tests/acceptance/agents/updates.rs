@@ -5,12 +5,7 @@ use super::*;
 #[tokio::test(flavor = "multi_thread")]
 async fn agents_take_a_program_of_the_centre_and_go_back_from_one_that_does_not_do() {
     let [port] = free_ports();
-    let mut node = Node::start_with(|folder| {
-        let program = folder.join("given");
-        another_program(&program, "second");
-        vec!["--agent-program".to_owned(), program.display().to_string()]
-    })
-    .await;
+    let mut node = with_another_program().await;
     let (out, log) = (node.path("out.jsonl"), node.path("app.log"));
     append(&log, ["{\"n\":1}".to_owned()]);
     node.apply(&door(port, &out, &format!("{}[assignment.all]\ncollect = [\"log\"]\n", collect("log", log.to_str().unwrap()))));
