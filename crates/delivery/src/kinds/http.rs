@@ -89,8 +89,9 @@ impl HttpOutlet {
 
     async fn try_send(&mut self, Outgoing { lines, frames, events, origins }: Outgoing<'_>) -> Result<Taken, Failure> {
         let (form, compression, node) = (self.settings.form, self.settings.compression, self.settings.node.clone());
-        // What is at hand in the very form need not be packed again.
-        let packed = frames.filter(|_| form == BodyForm::JsonLines && compression == Compression::Zstd).map(joined);
+        // What is at hand in the very form need not be packed again. Not everybody reads on behind the first of several frames; who knows of stretches does.
+        let fits = |frames: &&[Bytes]| frames.len() == 1 || self.settings.numbered.is_some();
+        let packed = frames.filter(|_| form == BodyForm::JsonLines && compression == Compression::Zstd).filter(fits).map(joined);
         if let Some(queue) = self.settings.numbered.clone() {
             return self.send_numbered(&queue, lines, packed, &origins()).await;
         }

@@ -63,6 +63,33 @@ async fn bodies_are_written_as_asked() {
     assert_eq!(zstd::bulk::decompress(&body, 1_000).unwrap(), b"{\"n\":0}\n{\"n\":1}\n{\"n\":2}\n");
 }
 
+/// What is posted of so many batches that the spool keeps packed, in bodies of Zstandard.
+async fn posted_of_packed(batches: u32, numbers: Option<&str>) -> Vec<Vec<u8>> {
+    let p = place();
+    let (address, seen) = listening("").await;
+    for n in 0..batches {
+        queue(&p.spool, "d", &numbered(n * 100..(n + 1) * 100)).await;
+    }
+    let url = format!("http://{address}/in");
+    let w = worker(&p, HttpSettings { compression: Compression::Zstd, numbered: numbers.map(str::to_owned), ..HttpSettings::new(&url) });
+    until("it is drained", || drained(&p.spool, "d")).await;
+    w.stop(Duration::from_secs(5)).await;
+    let seen = seen.lock().unwrap();
+    seen.iter().map(|(_, body)| body.clone()).collect()
+}
+
+#[tokio::test]
+async fn what_is_kept_packed_is_sent_so_and_in_several_frames_only_to_those_who_know() {
+    let lines = |range| numbered(range).iter().map(|line| format!("{line}\n")).collect::<String>();
+    let read = |body: &[u8]| String::from_utf8(zstd::stream::decode_all(body).unwrap()).unwrap();
+    let first = |body: &[u8]| zstd::zstd_safe::find_frame_compressed_size(body).unwrap();
+    for (batches, numbers, is_one) in [(1, None, true), (3, None, true), (3, Some("agent"), false)] {
+        let bodies = posted_of_packed(batches, numbers).await;
+        assert_eq!(bodies.iter().map(|body| read(body)).collect::<String>(), lines(0..batches * 100), "{batches} {numbers:?}");
+        assert_eq!(bodies.iter().all(|body| first(body) == body.len()), is_one, "{batches} {numbers:?}");
+    }
+}
+
 #[tokio::test]
 async fn an_event_that_is_sent_again_has_the_id_it_had() {
     let p = place();
