@@ -9,7 +9,6 @@ export type AgentState = components["schemas"]["AgentState"];
 export type AgentDetail = components["schemas"]["AgentDetail"];
 export type AgentsAnswer = components["schemas"]["AgentsAnswer"];
 export type AgentStage = components["schemas"]["AgentStage"];
-export type SetAgents = components["schemas"]["SetAgents"];
 export type AgentUpdate = components["schemas"]["AgentUpdate"];
 export type AgentLooked = components["schemas"]["AgentLooked"];
 export type MadeEnrolCode = components["schemas"]["MadeEnrolCode"];
@@ -42,22 +41,27 @@ export function useMoveStage() {
   return useDone((asked: components["schemas"]["StageRequest"]) => send<null>("POST", "/api/v1/agent-stage", asked));
 }
 
-/** Puts agents into a group, and gives them labels; or tells what that would change. */
-export function useSetAgents() {
+/** What is done to agents at a path, after a look at what it would do. */
+function useLookFirst<Asked extends object, Answer>(path: string) {
   const client = useQueryClient();
-  return useMutation<components["schemas"]["AgentsSet"], ServiceError, SetAgents>({
-    mutationFn: (asked) => send("POST", AGENTS, asked),
-    onSuccess: (_, asked) => (asked.dry === true ? undefined : client.invalidateQueries()),
-  });
+  const ask = (asked: Asked, dry: boolean) => send<Answer>("POST", path, { ...asked, dry });
+  const look = useMutation<Answer, ServiceError, Asked>({ mutationFn: (asked) => ask(asked, true) });
+  const act = useMutation<Answer, ServiceError, Asked>({ mutationFn: (asked) => ask(asked, false), onSuccess: () => client.invalidateQueries() });
+  const reset = () => {
+    look.reset();
+    act.reset();
+  };
+  return { look, act, reset, error: look.error ?? act.error };
 }
 
-/** Gives agents the program of this service; or tells which could be given it. */
+/** Puts agents into a group, and gives them labels. */
+export function useSetAgents() {
+  return useLookFirst<Omit<components["schemas"]["SetAgents"], "dry">, components["schemas"]["AgentsSet"]>(AGENTS);
+}
+
+/** Gives agents the program of this service. */
 export function useUpdateAgents() {
-  const client = useQueryClient();
-  return useMutation<components["schemas"]["UpdatedAgents"], ServiceError, components["schemas"]["UpdateAgents"]>({
-    mutationFn: (asked) => send("POST", "/api/v1/agent-update", asked),
-    onSuccess: (_, asked) => (asked.dry === true ? undefined : client.invalidateQueries()),
-  });
+  return useLookFirst<Omit<components["schemas"]["UpdateAgents"], "dry">, components["schemas"]["UpdatedAgents"]>("/api/v1/agent-update");
 }
 
 /** Gives no further agent the program of this service. */

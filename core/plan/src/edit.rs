@@ -319,17 +319,12 @@ fn with(document: &DocumentMut, text: &str) -> Result<DocumentMut, EditError> {
 /// Only these parts of a plan, with the comments above them.
 pub(crate) fn apart(text: &str, parts: &[Part]) -> Result<String, EditError> {
     let mut document = read(text)?;
+    for part in parts_of(&document).iter().filter(|part| !parts.contains(part)) {
+        remove(&mut document, part)?;
+    }
     let kinds: Vec<String> = document.iter().map(|(kind, _)| kind.to_owned()).collect();
-    for kind in kinds {
-        let Some(all) = document.get_mut(&kind).and_then(Item::as_table_like_mut).filter(|_| KINDS.contains(&kind.as_str())) else {
-            document.remove(&kind);
-            continue;
-        };
-        let others: Vec<String> = all.iter().map(|(name, _)| name.to_owned()).filter(|name| !parts.iter().any(|p| p.kind == kind && p.name == *name)).collect();
-        others.iter().for_each(|name| drop(all.remove(name)));
-        if all.is_empty() {
-            document.remove(&kind);
-        }
+    for kind in kinds.iter().filter(|kind| !KINDS.contains(&kind.as_str())) {
+        document.remove(kind);
     }
     document.set_trailing("");
     Ok(document.to_string().trim_start().to_owned())
@@ -340,17 +335,13 @@ pub(crate) fn apart(text: &str, parts: &[Part]) -> Result<String, EditError> {
 /// # Errors
 /// If the plan has a part of the same kind and name that is another one, or one of the texts is no TOML.
 pub fn joined(text: &str, parts: &str) -> Result<String, EditError> {
-    let document = read(text)?;
-    let new = read(parts)?;
-    let is_there = |part: &Part| table_of(&document, part).zip(table_of(&new, part)).is_some_and(|(there, new)| same(there, new));
-    let missing: Vec<Part> = parts_of(&new).into_iter().filter(|part| !is_there(part)).collect();
-    if missing.is_empty() {
-        return Ok(text.to_owned());
+    let (document, mut new) = (read(text)?, read(parts)?);
+    for part in parts_of(&new) {
+        if table_of(&document, &part).zip(table_of(&new, &part)).is_some_and(|(there, new)| same(there, new)) {
+            remove(&mut new, &part)?;
+        }
     }
-    if missing.len() == parts_of(&new).len() {
-        return Ok(with(&document, parts)?.to_string());
-    }
-    Ok(with(&document, &apart(parts, &missing)?)?.to_string())
+    if parts_of(&new).is_empty() { Ok(text.to_owned()) } else { Ok(with(&document, &new.to_string())?.to_string()) }
 }
 
 /// Whether two parts say the same, however they are written.

@@ -184,6 +184,9 @@ fn assignments_are_taken_out_with_what_they_need_and_put_into_another_plan() {
     // What it shares with the plan is not added again; what is another under the same name is said.
     let shared = joined(&format!("{bare}[recipe.inner]\nsteps = [\n  'look up id in ports', # as there\n]\n"), &gates).unwrap();
     assert_eq!(shared.matches("[recipe.inner]").count(), 1, "{shared}");
+    // A route is added as well, though something else is there already.
+    let routed = joined(&with, &format!("{gates}\n[[route]]\nname = \"more\"\nto = [\"d\"]\n")).unwrap();
+    assert_eq!((routed.matches("[[route]]").count(), routed.matches("[collect.log]").count()), (2, 1), "{routed}");
     let other = joined(&format!("{bare}[recipe.inner]\nsteps = ['remove b']\n"), &gates);
     assert_eq!(other.unwrap_err().to_string(), "the plan has a recipe `inner` already");
     assert!(joined(bare, "[collect").is_err());

@@ -85,11 +85,6 @@ pub(crate) const CAPABILITIES: u64 = agent_capabilities::REPORTS_STATUS
     | agent_capabilities::REPORTS_HEARTBEAT
     | agent_capabilities::ACCEPTS_OPAMP_CONNECTION_SETTINGS;
 
-/// An id or a hash, in hexadecimal digits.
-pub(crate) fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|b| format!("{b:02x}")).collect()
-}
-
 /// The bytes of an id.
 pub(crate) fn uid(id: &str) -> Vec<u8> {
     (0..id.len() / 2).filter_map(|n| u8::from_str_radix(id.get(2 * n..2 * n + 2)?, 16).ok()).collect()
@@ -119,7 +114,7 @@ pub async fn enrol(path: &Path, options: EnrolOptions) -> anyhow::Result<Enrolle
             let mut id = [0; 16];
             getrandom::fill(&mut id).map_err(|e| anyhow::anyhow!("no random numbers: {e}"))?;
             folder.write(&folder.key_file(), KeyPair::generate()?.serialize_pem().as_bytes())?;
-            let identity = Identity { id: hex(&id), certificate: 0 };
+            let identity = Identity { id: rockrose_service::hex(&id), certificate: 0 };
             folder.keep_identity(&identity)?;
             identity
         }

@@ -79,7 +79,7 @@ fn log_folders(root: &Path) -> Vec<String> {
 
 /// The names of the programs that have run for a while, by what the kernel tells below `proc`; those of the kernel itself are not among them.
 fn programs(proc: &Path) -> Vec<String> {
-    /// Of the kernel's clock, as it is told to programs.
+    /// Ticks in a second of the clock by which the kernel tells programs times.
     const TICKS_A_SECOND: f64 = 100.0;
     let up: f64 = line_of(&proc.join("uptime")).and_then(|line| line.split(' ').next()?.parse().ok()).unwrap_or(0.0);
     let entries = std::fs::read_dir(proc).into_iter().flatten().flatten();

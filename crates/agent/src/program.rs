@@ -13,7 +13,6 @@ use rustls::pki_types::pem::PemObject;
 use serde::{Deserialize, Serialize};
 use tokio::process::{Child, Command};
 
-use crate::enrol::hex;
 use crate::folder::Folder;
 use crate::run::{RunEnd, run_supervised};
 
@@ -81,7 +80,7 @@ impl Programs {
 /// The SHA-256 of a file, in hexadecimal digits. Blocks.
 fn hash_of(path: &Path) -> anyhow::Result<String> {
     let hash = rockrose_service::hash_of_file(path).with_context(|| format!("cannot read {}", path.display()))?;
-    Ok(hex(&hash))
+    Ok(rockrose_service::hex(&hash))
 }
 
 /// The hash of the program that runs.

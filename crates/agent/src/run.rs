@@ -10,12 +10,12 @@ use rockrose_opamp::{
     PackageStatusEnum, PackageStatuses, PackagesAvailable, RemoteConfigStatus, RemoteConfigStatuses, ServerToAgent, agent_capabilities, server_to_agent_flags,
 };
 use rockrose_plan::{CENTRE, CENTRE_HEADER, CheckedPlan};
-use rockrose_service::{LOOK, LookFound, PACKAGE, PartCondition, RENEW, Service, Settings};
+use rockrose_service::{LOOK, LookFound, PACKAGE, PartCondition, RENEW, Service, Settings, hex};
 use sha2::{Digest, Sha256};
 use tokio::task::JoinHandle;
 
 use crate::centre::{AskError, Centre};
-use crate::enrol::{CAPABILITIES, given, hex, request, uid};
+use crate::enrol::{CAPABILITIES, given, request, uid};
 use crate::facts::describe;
 use crate::folder::{AgentSettings, Folder, Identity};
 use crate::now_ms;

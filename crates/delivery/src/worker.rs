@@ -307,11 +307,16 @@ impl Shared {
         one_lane && limits.gathers.is_none() && !self.halted() && self.spool.waiting_for(self.name()).amount.bytes as u64 >= 2 * limits.max_batch as u64
     }
 
-    /// Gives the entries of a batch back to the queue.
+    /// Gives what was read ahead back to the queue.
     fn let_go(&self, batch: Option<DeliveryBatch>) {
         if let Some(batch) = batch {
-            lock(&self.claimed).retain(|claimed| !batch.entries().any(|entry| entry == *claimed));
+            self.release(&batch.entries().collect::<Vec<_>>());
         }
+    }
+
+    /// No lane has these entries any more.
+    fn release(&self, entries: &[i64]) {
+        lock(&self.claimed).retain(|claimed| !entries.contains(claimed));
     }
 
     async fn cannot_read(&self, e: &SpoolError) -> Option<DeliveryBatch> {
@@ -369,7 +374,7 @@ impl Shared {
     async fn run(self: Arc<Self>, mut outlet: Box<dyn Outlet>, mut batch: DeliveryBatch) -> Ended {
         let entries: Vec<i64> = batch.entries().collect();
         self.deliver(&mut outlet, &mut batch).await;
-        lock(&self.claimed).retain(|claimed| !entries.contains(claimed));
+        self.release(&entries);
         Ended { outlet, all: batch.is_empty() }
     }
 

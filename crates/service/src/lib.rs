@@ -44,7 +44,7 @@ use rockrose_spool::Spool;
 use serde::{Deserialize, Serialize};
 use tokio_util::sync::CancellationToken;
 
-pub use agents::{AGENT_SERVICE, LOOK, LookAsked, LookFound, PACKAGE, RENEW, hash_of as hash_of_file};
+pub use agents::{AGENT_SERVICE, LOOK, LookAsked, LookFound, PACKAGE, RENEW, hash_of as hash_of_file, hex};
 pub use api::openapi;
 
 /// Most connections the API holds open.

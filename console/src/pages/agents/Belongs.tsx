@@ -1,9 +1,10 @@
 /** To which group a host belongs, and which labels it is given from here: what that changes on it is shown before it is so. */
 import { type FormEvent, useState } from "react";
 
-import { type SetAgents, useSetAgents } from "../../api/agents";
+import { useSetAgents } from "../../api/agents";
 import { BUTTON, SMALL_BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
+import { Wrong } from "../../parts/Message";
 import { Sheet } from "../../parts/Sheet";
 
 /** Labels as lines: `name=value`, or `name=` for the host's own. */
@@ -24,18 +25,12 @@ export function Belongs({ host, group }: { host: string; group: string }) {
   const [open, setOpen] = useState(false);
   const [next, setNext] = useState(group);
   const [labels, setLabels] = useState("");
-  const look = useSetAgents();
-  const set = useSetAgents();
-  const asked = (dry: boolean): SetAgents => ({ names: [host], when: null, group: next === group ? null : next, labels: read(labels), dry });
-  const reset = () => {
-    look.reset();
-    set.reset();
-  };
+  const { look, act: set, reset, error } = useSetAgents();
+  const asked = { names: [host], when: null, group: next === group ? null : next, labels: read(labels) };
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
-    look.mutate(asked(true));
+    look.mutate(asked);
   };
-  const wrong = look.error ?? set.error;
   return (
     <Sheet
       button="Group and labels"
@@ -82,15 +77,11 @@ export function Belongs({ host, group }: { host: string; group: string }) {
           See what changes
         </button>
       </form>
-      {wrong != null && (
-        <p role="alert" className="text-sm text-fails">
-          ▲ {wrong.message}
-        </p>
-      )}
+      <Wrong says={error?.message} />
       {look.data !== undefined && (
         <div className="flex flex-col items-start gap-2 text-sm">
           <p role="status">{look.data.hosts.length === 0 ? "It changes nothing of what the host collects." : look.data.hosts.map((h) => `It ${h.changes.join("; ")}.`).join(" ")}</p>
-          <button type="button" className={`${BUTTON} border-petal text-petal`} disabled={set.isPending} onClick={() => set.mutate(asked(false), { onSuccess: () => setOpen(false) })}>
+          <button type="button" className={`${BUTTON} border-petal text-petal`} disabled={set.isPending} onClick={() => set.mutate(asked, { onSuccess: () => setOpen(false) })}>
             Set it
           </button>
         </div>

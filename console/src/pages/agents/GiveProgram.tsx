@@ -7,6 +7,7 @@ import { BUTTON } from "../../design/buttons";
 import { FIELD } from "../../design/fields";
 import { count } from "../../lib/format";
 import { FirstHostsField } from "../../parts/FirstHostsField";
+import { Wrong } from "../../parts/Message";
 import { Sheet } from "../../parts/Sheet";
 
 /** Most names that are listed. */
@@ -19,18 +20,12 @@ export function GiveProgram() {
   const [open, setOpen] = useState(false);
   const [when, setWhen] = useState(ALL);
   const [first, setFirst] = useState<FirstHosts | null>(null);
-  const look = useUpdateAgents();
-  const give = useUpdateAgents();
-  const asked = (dry: boolean) => ({ names: [], when, first, dry });
-  const reset = () => {
-    look.reset();
-    give.reset();
-  };
+  const { look, act: give, reset, error } = useUpdateAgents();
+  const asked = { names: [], when, first };
   const submit = (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
-    look.mutate(asked(true));
+    look.mutate(asked);
   };
-  const wrong = look.error ?? give.error;
   const names = look.data?.names ?? [];
   return (
     <Sheet
@@ -64,11 +59,7 @@ export function GiveProgram() {
           See which would get it
         </button>
       </form>
-      {wrong != null && (
-        <p role="alert" className="text-sm text-fails">
-          ▲ {wrong.message}
-        </p>
-      )}
+      <Wrong says={error?.message} />
       {look.data !== undefined &&
         (names.length === 0 ? (
           <p role="status" className="text-sm">
@@ -81,7 +72,7 @@ export function GiveProgram() {
               {names.length > LISTED ? `, and ${count(names.length - LISTED)} more` : ""}.
             </p>
             <FirstHostsField hosts={names} first={first} onChange={setFirst} back="If one is not, no further host gets it." />
-            <button type="button" className={`${BUTTON} border-petal text-petal`} disabled={give.isPending} onClick={() => give.mutate(asked(false), { onSuccess: () => setOpen(false) })}>
+            <button type="button" className={`${BUTTON} border-petal text-petal`} disabled={give.isPending} onClick={() => give.mutate(asked, { onSuccess: () => setOpen(false) })}>
               {names.length === 1 ? "Give it to this agent" : `Give it to ${first === null ? "all of them" : "the first"}`}
             </button>
           </div>

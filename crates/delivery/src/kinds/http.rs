@@ -88,26 +88,18 @@ impl HttpOutlet {
     }
 
     async fn try_send(&mut self, Outgoing { lines, frames, events, origins }: Outgoing<'_>) -> Result<Taken, Failure> {
-        let (form, compression, node) = (self.settings.form, self.settings.compression, self.settings.node.clone());
+        let (form, compression) = (self.settings.form, self.settings.compression);
         // What is at hand in the very form need not be packed again. Not everybody reads on behind the first of several frames; who knows of stretches does.
         let fits = |frames: &&[Bytes]| frames.len() == 1 || self.settings.numbered.is_some();
         let packed = frames.filter(|_| form == BodyForm::JsonLines && compression == Compression::Zstd).filter(fits).map(joined);
-        if let Some(queue) = self.settings.numbered.clone() {
-            return self.send_numbered(&queue, lines, packed, &origins()).await;
-        }
-        let origins = if matches!(form, BodyForm::JsonLines | BodyForm::JsonArray) { Vec::new() } else { origins() };
-        // What goes as it is needs no work.
-        let body = if let Some(packed) = packed {
-            packed
-        } else if form == BodyForm::JsonLines && compression == Compression::Plain {
-            lines
-        } else {
-            let written = tokio::task::spawn_blocking(move || {
-                let body = write(lines, events, &origins, form, &node)?;
-                pack(body, compression).map_err(|e| Failure::later(format!("compression failed: {e}")))
-            });
-            written.await.map_err(|_| Failure::later("writing was interrupted"))??
+        let body = match packed {
+            Some(packed) => packed,
+            None if matches!(form, BodyForm::JsonLines | BodyForm::JsonArray) => self.written(lines.clone(), events, Vec::new()).await?,
+            None => self.written(lines.clone(), events, origins()).await?,
         };
+        if let Some(queue) = self.settings.numbered.clone() {
+            return self.send_numbered(&queue, lines, body, &origins()).await;
+        }
         let mut last = Failure::later("no endpoint is set");
         for at in self.turns.order() {
             let said = self.post(&self.settings.endpoints[at], body.clone(), events, None).await;
@@ -119,17 +111,32 @@ impl HttpOutlet {
         Err(last)
     }
 
-    /// Sends JSON lines with the stretch of the queue that they are. What the other end has of them already, since its answer was lost, is not sent again.
-    async fn send_numbered(&mut self, queue: &str, lines: Bytes, packed: Option<Bytes>, origins: &[Origin]) -> Result<Taken, Failure> {
+    /// So many events as a body, in the form and with the compression that are set.
+    async fn written(&self, lines: Bytes, events: usize, origins: Vec<Origin>) -> Result<Bytes, Failure> {
+        let (form, compression, node) = (self.settings.form, self.settings.compression, self.settings.node.clone());
+        // What goes as it is needs no work.
+        if form == BodyForm::JsonLines && compression == Compression::Plain {
+            return Ok(lines);
+        }
+        let written = tokio::task::spawn_blocking(move || {
+            let body = write(lines, events, &origins, form, &node)?;
+            pack(body, compression).map_err(|e| Failure::later(format!("compression failed: {e}")))
+        });
+        written.await.map_err(|_| Failure::later("writing was interrupted"))?
+    }
+
+    /// Sends JSON lines, of which `body` is made, with the stretch of the queue that they are. What the other end has of them already, since its answer was lost, is not sent again.
+    async fn send_numbered(&mut self, queue: &str, lines: Bytes, body: Bytes, origins: &[Origin]) -> Result<Taken, Failure> {
         let mut last = Failure::later("no endpoint is set");
         for at in self.turns.order() {
             let endpoint = self.settings.endpoints[at].clone();
-            let mut said = self.post_stretch(&endpoint, queue, lines.clone(), packed.clone(), origins).await;
+            let mut said = self.post_stretch(&endpoint, queue, body.clone(), origins).await;
             if let Err(EndpointError::Has(place)) = &said {
                 let had = origins.iter().take_while(|origin| QueuePlace::of(origin) <= *place).count();
                 if had > 0 && had < origins.len() {
                     let begin = memchr::memchr_iter(b'\n', &lines).nth(had - 1).map_or(lines.len(), |end| end + 1);
-                    said = self.post_stretch(&endpoint, queue, lines.slice(begin..), None, &origins[had..]).await;
+                    let rest = self.written(lines.slice(begin..), origins.len() - had, Vec::new()).await?;
+                    said = self.post_stretch(&endpoint, queue, rest, &origins[had..]).await;
                 }
             }
             match self.turns.answered(at, said) {
@@ -140,19 +147,9 @@ impl HttpOutlet {
         Err(last)
     }
 
-    async fn post_stretch(&self, endpoint: &str, queue: &str, lines: Bytes, packed: Option<Bytes>, origins: &[Origin]) -> Result<Taken, EndpointError> {
+    async fn post_stretch(&self, endpoint: &str, queue: &str, body: Bytes, origins: &[Origin]) -> Result<Taken, EndpointError> {
         let (Some(first), Some(end)) = (origins.first(), origins.last()) else { return Ok(Taken::all()) };
         let stretch = Stretch { queue: queue.to_owned(), first: QueuePlace::of(first), last: QueuePlace::of(end) };
-        let compression = self.settings.compression;
-        let body = if let Some(packed) = packed {
-            packed
-        } else if compression == Compression::Plain {
-            lines
-        } else {
-            let packed = tokio::task::spawn_blocking(move || pack(lines, compression)).await;
-            let packed = packed.map_err(|_| EndpointError::Unreachable("compression was interrupted".to_owned()))?;
-            packed.map_err(|e| EndpointError::Unreachable(format!("compression failed: {e}")))?
-        };
         self.post(endpoint, body, origins.len(), Some(&stretch)).await
     }
 

@@ -127,7 +127,9 @@ fn not_kept(e: impl std::fmt::Display) -> AgentRefusal {
     AgentRefusal::NotKept(e.to_string())
 }
 
-fn hex(bytes: &[u8]) -> String {
+/// An id or a hash, in hexadecimal digits.
+#[must_use]
+pub fn hex(bytes: &[u8]) -> String {
     let mut text = String::with_capacity(bytes.len() * 2);
     for digit in bytes.iter().flat_map(|byte| [byte >> 4, byte & 15]) {
         text.extend(char::from_digit(u32::from(digit), 16));

@@ -43,7 +43,7 @@ const LANES: usize = 4;
 const TURN: usize = 16;
 /// How often files are looked at; less often where looking takes longer than a twentieth of it.
 const LOOK_EVERY: Duration = Duration::from_millis(250);
-/// How often where nothing was written for so long: then each look may take a two-hundredth.
+/// Files in which nothing was written for so long are looked at only so often, and a look may take a two-hundredth of the time.
 const QUIET: (Duration, Duration) = (Duration::from_secs(60), Duration::from_secs(1));
 /// And at least so often, however long looking takes.
 const LOOK_AT_LEAST_EVERY: Duration = Duration::from_secs(10);
