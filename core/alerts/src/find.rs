@@ -26,6 +26,10 @@ pub trait Readings {
     fn agents(&self, _group: Option<&str>) -> Option<Vec<(String, Heard)>> {
         None
     }
+    /// How much of a budget is used; nothing, if that is not known.
+    fn budget(&self, _name: &str) -> Option<BudgetReading> {
+        None
+    }
     /// Whether the ledger balances; nothing, if it was not looked at.
     fn is_balanced(&self) -> Option<bool> {
         None
@@ -52,6 +56,17 @@ pub struct Standing {
     pub waiting: Amount,
     /// When the oldest of that began to wait, milliseconds since 1970; of no meaning if nothing waits.
     pub oldest_ms: i64,
+}
+
+/// How much of a budget is used.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct BudgetReading {
+    /// What it allows, such as `40 GB a day at destination:desk`.
+    pub allows: String,
+    /// So many percent of it are used.
+    pub percent: i64,
+    /// So many are to be expected at the end of its period; nothing, if that cannot be said yet.
+    pub expected: Option<i64>,
 }
 
 /// Whether a condition holds, and by what measure.
@@ -156,6 +171,16 @@ pub fn find(condition: &AlertCondition, readings: &impl Readings, now_ms: i64) -
             };
             let more = if silent.len() == 1 { String::new() } else { format!(", and {} as well", plural(silent.len() as i64 - 1, "other agent")) };
             finding(true, format!("nothing was heard from the agent {first} for {}{more}", span(*longest)))
+        }
+        AlertCondition::Budget { test, is_forecast } => {
+            let BudgetReading { allows, percent, expected } = readings.budget(&test.budget)?;
+            let (percent, says) = if *is_forecast {
+                let expected = expected?;
+                (expected, format!("{expected} % of {allows} will probably be used by the end, and {percent} % are"))
+            } else {
+                (percent, format!("{percent} % of {allows} are used"))
+            };
+            finding(i128::from(percent) >= i128::from(test.percent), says)
         }
         AlertCondition::Unbalanced => {
             let balanced = readings.is_balanced()?;

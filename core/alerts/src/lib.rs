@@ -3,5 +3,5 @@
 mod find;
 mod state;
 
-pub use find::{Finding, Heard, Readings, Standing, find};
+pub use find::{BudgetReading, Finding, Heard, Readings, Standing, find};
 pub use state::{Phase, Rules, State, Stretch, Turn, past};

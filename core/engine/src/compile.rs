@@ -4,11 +4,12 @@ use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 use rockrose_event::field::{FieldTable, Path};
-use rockrose_language::{Condition, Step};
+use rockrose_language::{Condition, Place, Step};
 use rockrose_ledger::Stage;
 use rockrose_plan::{self as plan, CheckedPlan, Gate};
 use rockrose_redact::HashKey;
 
+use crate::budget::BudgetMeter;
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::Shared;
 use crate::environment::Environment;
@@ -44,6 +45,8 @@ pub(crate) struct Source {
     pub(crate) reaches: Vec<usize>,
     /// The windows that its events can reach, in rising order.
     pub(crate) windows: Vec<usize>,
+    /// What counts what arrives there.
+    pub(crate) meters: Vec<Arc<BudgetMeter>>,
 }
 
 #[derive(Debug)]
@@ -56,6 +59,8 @@ pub(crate) struct Route {
     pub(crate) branch: usize,
     /// No destination of it has steps of its own.
     pub(crate) direct: bool,
+    /// What counts what leaves by it.
+    pub(crate) meters: Vec<Arc<BudgetMeter>>,
 }
 
 #[derive(Debug)]
@@ -66,6 +71,8 @@ pub(crate) struct Destination {
     pub(crate) anew: usize,
     /// Events go there as they were received.
     pub(crate) as_received: bool,
+    /// What counts what is queued for it.
+    pub(crate) meters: Vec<Arc<BudgetMeter>>,
 }
 
 /// The condition of a route that has none.
@@ -118,7 +125,8 @@ impl CompiledPlan {
             let met = steps.iter().chain(taking.iter().flat_map(|route| &route.steps)).chain(reaches.iter().flat_map(|d| &destinations[*d].steps));
             let windows: BTreeSet<usize> = met.filter_map(|step| step.step.windows()).map(|windows| windows.number()).collect();
             let (reaches, windows) = (reaches.into_iter().collect(), windows.into_iter().collect());
-            sources.push(Source { name: source.name.clone(), steps, scope, remainder_routes, reaches, windows });
+            let meters = c.meters(&Place::Source(source.name.clone()));
+            sources.push(Source { name: source.name.clone(), steps, scope, remainder_routes, reaches, windows, meters });
         }
         let CompileContext { fields, tests, windows, .. } = c.context;
         let keeps_received = plan.destinations.iter().any(|d| d.kind.as_received());
@@ -175,6 +183,12 @@ impl<'a> Compiler<'a> {
         Compiler { plan, environment, context: CompileContext::new(environment, fields) }
     }
 
+    /// The meters of the budgets of a place for which what passes counts.
+    fn meters(&self, place: &Place) -> Vec<Arc<BudgetMeter>> {
+        let of = self.plan.budgets.iter().filter(|budget| budget.allowance.at == *place);
+        of.filter_map(|budget| self.environment.budgets.get(&budget.name)).filter(|gauge| gauge.counts).map(|gauge| Arc::clone(&gauge.meter)).collect()
+    }
+
     /// Whether some destination leads to another node, and this one has a name that events can carry there.
     fn forwards(&self) -> bool {
         !self.environment.node.is_empty() && self.plan.destinations.iter().any(|d| d.kind.forward().is_some())
@@ -198,7 +212,8 @@ impl<'a> Compiler<'a> {
             branches.extend((0..to.len()).map(|i| (number, i)));
             let plain = |d: &plan::Destination| d.always.is_empty() && d.kind.forward().is_none() && !d.kind.as_received();
             let direct = to.iter().all(|d: &usize| plain(&plan.destinations[*d]));
-            routes.push(Route { name: route.name.clone(), steps, to, branch, direct });
+            let meters = self.meters(&Place::Route(route.name.clone()));
+            routes.push(Route { name: route.name.clone(), steps, to, branch, direct, meters });
         }
         (routes, branches)
     }
@@ -218,6 +233,7 @@ impl<'a> Compiler<'a> {
             steps: self.steps(&always(d), StepList::ALWAYS),
             anew: d.anew(plan),
             as_received: d.kind.as_received(),
+            meters: self.meters(&Place::Destination(d.name.clone())),
         };
         plan.destinations.iter().map(one).collect()
     }

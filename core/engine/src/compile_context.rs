@@ -44,7 +44,8 @@ pub(crate) struct CompileContext<'a> {
 
 impl<'a> CompileContext<'a> {
     pub(crate) fn new(environment: &'a Environment, fields: FieldTable) -> CompileContext<'a> {
-        CompileContext { environment, windows: Vec::new(), label_sets: HashMap::new(), fields, tests: Tests::default() }
+        let meters = environment.budgets.iter().map(|(name, gauge)| (name.clone(), Arc::clone(&gauge.meter))).collect();
+        CompileContext { environment, windows: Vec::new(), label_sets: HashMap::new(), fields, tests: Tests::asking(meters) }
     }
 
     /// The field of a path.

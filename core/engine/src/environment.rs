@@ -6,6 +6,8 @@ use std::sync::Arc;
 
 use rockrose_tables::TableSlot;
 
+use crate::budget::BudgetGauge;
+
 /// Names of addresses, as far as they are known. Asking must not wait.
 pub trait Names: Send + Sync {
     /// The name of `address`: known, known to have none (`Some(None)`), or not known (yet).
@@ -19,6 +21,8 @@ pub struct Environment {
     pub tables: HashMap<String, Arc<TableSlot>>,
     /// What `resolve` asks.
     pub names: Option<Arc<dyn Names>>,
+    /// How much of each budget is used, by its name. One that is missing is unused.
+    pub budgets: HashMap<String, BudgetGauge>,
     /// The name of this node among those it forwards to: letters and digits. Empty, it marks nothing.
     pub node: String,
 }

@@ -11,6 +11,7 @@ use rockrose_event::level::Level;
 use rockrose_event::time::Reader;
 use rockrose_language::{Comparison, Condition, Literal, Ordering, Program, Test};
 
+use crate::budget::BudgetMeter;
 use crate::value::CompiledValue;
 use crate::view::{EventView, number};
 
@@ -21,6 +22,8 @@ pub(crate) enum Expression {
     All(Box<[Expression]>),
     Any(Box<[Expression]>),
     Not(Box<Expression>),
+    /// So many percent of a budget are used.
+    Budget(Arc<BudgetMeter>, u64),
     Constant(bool),
 }
 
@@ -44,6 +47,7 @@ pub(crate) struct Tests {
     all: Vec<Numbered>,
     /// By field and writing; what is of no single field, by its whole sentence.
     known: HashMap<(Option<FieldId>, String), u32>,
+    budgets: HashMap<String, Arc<BudgetMeter>>,
 }
 
 #[derive(Debug)]
@@ -93,10 +97,19 @@ impl Memo {
 }
 
 impl Tests {
+    /// No tests yet, of a plan that can ask these meters.
+    pub(crate) fn asking(budgets: HashMap<String, Arc<BudgetMeter>>) -> Tests {
+        Tests { budgets, ..Tests::default() }
+    }
+
     pub(crate) fn compile(&mut self, condition: &Condition, fields: &mut FieldTable) -> Expression {
         match condition {
             Condition::Constant(value) => Expression::Constant(*value),
             Condition::Not(inner) => Expression::Not(Box::new(self.compile(inner, fields))),
+            Condition::Budget(test) => match self.budgets.get(&test.budget) {
+                Some(meter) => Expression::Budget(Arc::clone(meter), test.percent),
+                None => Expression::Constant(false),
+            },
             Condition::And(all) => Expression::All(all.iter().map(|c| self.compile(c, fields)).collect()),
             Condition::Or(any) => Expression::Any(any.iter().map(|c| self.compile(c, fields)).collect()),
             Condition::Field(path, test) => {
@@ -127,6 +140,7 @@ impl Tests {
     pub(crate) fn holds(&self, expression: &Expression, view: EventView<'_>, fields: &FieldTable, scratch: &mut Vec<u8>, memo: &mut Option<&mut Memo>) -> bool {
         match expression {
             Expression::Constant(value) => *value,
+            Expression::Budget(meter, percent) => meter.is_used(*percent),
             Expression::Not(inner) => !self.holds(inner, view, fields, scratch, memo),
             Expression::All(all) => all.iter().all(|e| self.holds(e, view, fields, scratch, memo)),
             Expression::Any(any) => any.iter().any(|e| self.holds(e, view, fields, scratch, memo)),

@@ -2,6 +2,7 @@
 
 mod batch;
 mod behind;
+mod budget;
 mod compile;
 mod compile_context;
 mod context;
@@ -24,6 +25,7 @@ mod why;
 mod window;
 
 pub use batch::{Capture, MAX_LINES, Outcome, Point, Quarantined, Scratch, StepTime, Watch, spilled_from};
+pub use budget::{BudgetGauge, BudgetMeter, UnderWay};
 pub use compile::CompiledPlan;
 pub use environment::{Environment, Names};
 pub use forward::PASSED;

@@ -2,6 +2,7 @@
 
 use std::fmt::{self, Display, Formatter};
 
+use crate::budget::{self, BudgetTest};
 use crate::cursor::{Cursor, Outcome};
 use crate::grant::Place;
 use crate::mistake::Mistake;
@@ -55,6 +56,13 @@ pub enum AlertCondition {
         group: Option<String>,
         /// For so long.
         time: Time,
+    },
+    /// `budget:NAME >= SHARE %` or `forecast of budget:NAME >= SHARE %`: so much of a budget is used, or will be at the end of its period.
+    Budget {
+        /// How much of which.
+        test: BudgetTest,
+        /// At the end of the period, as it is foreseen.
+        is_forecast: bool,
     },
     /// `ledger out of balance`.
     Unbalanced,
@@ -165,7 +173,7 @@ impl AlertCondition {
             AlertCondition::Failing { destination, .. } | AlertCondition::Oldest { destination, .. } | AlertCondition::Waiting { destination, .. } => {
                 Some(Place::Destination(destination.clone()))
             }
-            AlertCondition::AgentSilent { .. } | AlertCondition::Unbalanced => None,
+            AlertCondition::AgentSilent { .. } | AlertCondition::Budget { .. } | AlertCondition::Unbalanced => None,
         }
     }
 }
@@ -199,6 +207,12 @@ impl AlertCondition {
                 let of = group.as_ref().map(|group| format!(" of the group {group}")).unwrap_or_default();
                 format!("On while nothing was heard from some agent{of} for {time}.")
             }
+            AlertCondition::Budget { test: BudgetTest { budget, percent }, is_forecast: false } => {
+                format!("On while at least {percent} % of the budget {budget} is used.")
+            }
+            AlertCondition::Budget { test: BudgetTest { budget, percent }, is_forecast: true } => {
+                format!("On while it is to be expected that at least {percent} % of the budget {budget} will be used by the end of its period.")
+            }
             AlertCondition::Unbalanced => "On while the ledger does not balance.".to_owned(),
         }
     }
@@ -222,7 +236,19 @@ fn happened(counted: &Counted) -> String {
 }
 
 /// What an alert's condition may begin with.
-const BEGINNINGS: [&str; 9] = ["events", "bytes", "metric", "source", "destination", "oldest event at", "waiting at", "any agent", "ledger out of balance"];
+const BEGINNINGS: [&str; 11] = [
+    "events",
+    "bytes",
+    "metric",
+    "source",
+    "destination",
+    "oldest event at",
+    "waiting at",
+    "any agent",
+    "budget",
+    "forecast of budget",
+    "ledger out of balance",
+];
 
 /// Reads what an alert watches.
 ///
@@ -262,11 +288,17 @@ fn alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
         c.need_words("silent for")?;
         return Ok(AlertCondition::AgentSilent { group, time: time(c)? });
     }
+    for (words, is_forecast) in [("budget", false), ("forecast of budget", true)] {
+        if c.words(words) {
+            let test = BudgetTest { budget: budget::named(c)?, percent: budget::share(c)? };
+            return Ok(AlertCondition::Budget { test, is_forecast });
+        }
+    }
     if c.words("ledger out of balance") {
         return Ok(AlertCondition::Unbalanced);
     }
     if !["source", "destination"].contains(&c.peek_word()) {
-        return c.unexpected("what to watch: `events at …`, `bytes at …`, `metric NAME …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `waiting at …`, `any agent silent for …` or `ledger out of balance`", &BEGINNINGS);
+        return c.unexpected("what to watch: `events at …`, `bytes at …`, `metric NAME …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `waiting at …`, `any agent silent for …`, `budget:NAME >= …`, `forecast of budget:NAME >= …` or `ledger out of balance`", &BEGINNINGS);
     }
     match Place::parse(c)? {
         Place::Source(source) => {
@@ -431,6 +463,7 @@ impl Display for AlertCondition {
                 write!(f, "any agent of group {} silent for {time}", rockrose_event::field::Path::name(group))
             }
             AlertCondition::AgentSilent { group: None, time } => write!(f, "any agent silent for {time}"),
+            AlertCondition::Budget { test, is_forecast } => write!(f, "{}{test}", if *is_forecast { "forecast of " } else { "" }),
             AlertCondition::Unbalanced => f.write_str("ledger out of balance"),
         }
     }

@@ -7,6 +7,7 @@ use rockrose_event::address::Network;
 use rockrose_event::field::{Path, write_quoted};
 use rockrose_event::level::Level;
 
+use crate::budget::{BudgetTest, budget_test};
 use crate::cursor::{Cursor, Outcome};
 use crate::habits;
 use crate::list::{listed, write_list};
@@ -29,6 +30,8 @@ pub enum Condition {
     Field(Path, Test),
     /// One test of a value that is worked out from fields. Where one that it needs is missing, the test is false.
     Computed(Value, Test),
+    /// So much of a budget is used, whatever the event.
+    Budget(BudgetTest),
     /// `true` or `false`, for every event.
     Constant(bool),
 }
@@ -165,6 +168,9 @@ fn negation(c: &mut Cursor<'_>) -> Outcome<Condition> {
         if c.words(word) {
             return Ok(Condition::Constant(value));
         }
+    }
+    if let Some(test) = budget_test(c)? {
+        return Ok(Condition::Budget(test));
     }
     let subject = subject(c)?;
     if let Value::Field(path) = &subject {
@@ -445,6 +451,7 @@ impl Condition {
             Condition::Not(negated) => format!("it is not so that {}", negated.in_parentheses()),
             Condition::Field(path, test) => format!("{path} {}", test.in_words()),
             Condition::Computed(value, test) => format!("{value} {}", test.in_words()),
+            Condition::Budget(test) => format!("at least {} % of the budget {} is used", test.percent, test.budget),
         }
     }
 
@@ -468,7 +475,18 @@ impl Condition {
                 value.reads(out);
                 test.reads(out);
             }
-            Condition::Constant(_) => {}
+            Condition::Budget(_) | Condition::Constant(_) => {}
+        }
+    }
+
+    /// The tests in it of how much of a budget is used.
+    #[must_use]
+    pub fn budgets(&self) -> Vec<&BudgetTest> {
+        match self {
+            Condition::Or(parts) | Condition::And(parts) => parts.iter().flat_map(Condition::budgets).collect(),
+            Condition::Not(inner) => inner.budgets(),
+            Condition::Budget(test) => vec![test],
+            Condition::Field(..) | Condition::Computed(..) | Condition::Constant(_) => Vec::new(),
         }
     }
 }
@@ -535,6 +553,7 @@ impl Display for Condition {
             },
             Condition::Field(path, test) => write!(f, "{path} {test}"),
             Condition::Computed(value, test) => write!(f, "{value} {test}"),
+            Condition::Budget(test) => test.fmt(f),
             Condition::Constant(value) => value.fmt(f),
         }
     }

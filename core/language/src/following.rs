@@ -43,6 +43,8 @@ pub enum NameOf {
     Destination,
     /// A route.
     Route,
+    /// A budget.
+    Budget,
     /// Something that the sentence itself names.
     New,
 }
@@ -57,6 +59,7 @@ impl NameOf {
             ("a destination's name", NameOf::Destination),
             ("a source's name", NameOf::Source),
             ("a route's name", NameOf::Route),
+            ("a budget's name", NameOf::Budget),
             ("the metric's name", NameOf::New),
             ("a parameter's name", NameOf::New),
         ];
@@ -147,6 +150,8 @@ pub struct Catalog<'a> {
     pub destinations: &'a [String],
     /// Names of its routes.
     pub routes: &'a [String],
+    /// Names of its budgets.
+    pub budgets: &'a [String],
 }
 
 /// Something that could stand there.
@@ -154,7 +159,7 @@ pub struct Catalog<'a> {
 pub struct Proposal {
     /// As it is written in the sentence.
     pub text: String,
-    /// `word`, `sign`, `field`, `value`, `table`, `recipe`, `source`, `destination`, `route` or `pattern`.
+    /// `word`, `sign`, `field`, `value`, `table`, `recipe`, `source`, `destination`, `route`, `budget` or `pattern`.
     pub sort: &'static str,
     /// In what share of the events it is, 0 to 1, where that is known.
     pub share: Option<f64>,
@@ -180,6 +185,7 @@ pub fn proposals(text: &str, following: &Following, catalog: &Catalog<'_>, most:
             Want::Name(NameOf::Source) => catalog.sources.iter().for_each(|name| offer(&mut found, written, name, "source")),
             Want::Name(NameOf::Destination) => catalog.destinations.iter().for_each(|name| offer(&mut found, written, name, "destination")),
             Want::Name(NameOf::Route) => catalog.routes.iter().for_each(|name| offer(&mut found, written, name, "route")),
+            Want::Name(NameOf::Budget) => catalog.budgets.iter().for_each(|name| offer(&mut found, written, name, "budget")),
             Want::Value(None) | Want::Name(NameOf::New) => {}
         }
         if found.len() >= most.saturating_mul(4) {
@@ -227,8 +233,16 @@ mod tests {
         let values = |field: &str| if field == "path" { vec![("\"/health\"".to_owned(), 0.6), ("\"/pay\"".to_owned(), 0.4)] } else { Vec::new() };
         let names = |all: &[&str]| all.iter().map(|n| (*n).to_owned()).collect::<Vec<_>>();
         let (tables, recipes, sources, destinations) = (names(&["ports"]), names(&["shorten"]), names(&["kiosks"]), names(&["desk"]));
-        let catalog =
-            Catalog { fields: &fields, values: &values, tables: &tables, recipes: &recipes, sources: &sources, destinations: &destinations, routes: &[] };
+        let catalog = Catalog {
+            fields: &fields,
+            values: &values,
+            tables: &tables,
+            recipes: &recipes,
+            sources: &sources,
+            destinations: &destinations,
+            routes: &[],
+            budgets: &["desk-daily".to_owned()],
+        };
         proposals(text, &following(kind, text), &catalog, 50).into_iter().map(|p| p.text).collect()
     }
 

@@ -128,7 +128,11 @@ fn grant(c: &mut Cursor<'_>, text: &str) -> Outcome<Grant> {
     let places = |c: &mut Cursor<'_>| if c.words("at") { c.list(Place::parse) } else { Ok(Vec::new()) };
     if c.words("see") {
         let at = places(c)?;
+        let start = c.at();
         let when = if c.words("when") { Some(condition(c)?) } else { None };
+        if when.iter().any(|when| !when.budgets().is_empty()) {
+            return Err(Mistake::new(c.since(start), "what somebody may see does not depend on what is used of a budget").expected("a condition on the event"));
+        }
         let mut after = None;
         if c.words("after") {
             let start = c.at();

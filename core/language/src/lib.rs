@@ -1,6 +1,7 @@
 #![doc = include_str!("crate.md")]
 
 mod alert;
+mod budget;
 mod condition;
 mod cursor;
 mod explain;
@@ -19,6 +20,7 @@ mod time_form;
 mod value;
 
 pub use alert::{AlertCondition, Bound, Counted, Side, VolumeUnit, Whole, parse_alert};
+pub use budget::{Allowance, BudgetTest, Most, Period, parse_allowance};
 pub use condition::{Comparison, Condition, Ordering, Test, parse_condition};
 pub use cursor::MAX_SENTENCE;
 pub use explain::explain;

@@ -3,6 +3,7 @@
 mod account;
 mod earlier;
 mod entry;
+mod forecast;
 mod metric;
 mod money;
 mod selection;
@@ -12,6 +13,7 @@ mod window;
 pub use account::{Account, Amount, Equation, Measure, Posting, Stage, balance};
 pub use earlier::{Difference, Earlier};
 pub use entry::Entry;
+pub use forecast::{Forecast, Hours, forecast};
 pub use metric::{Added, OTHER, Series, ZERO_BUCKET, bucket, bucket_end};
 pub use money::{Money, Price};
 pub use selection::Selection;

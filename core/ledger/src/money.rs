@@ -70,6 +70,12 @@ impl Money {
         Money(whole.saturating_add(rounded))
     }
 
+    /// The amount in parts of 10⁻¹⁵ units.
+    #[must_use]
+    pub fn parts(self) -> i128 {
+        self.0
+    }
+
     /// The amount, as near as a float can tell it: for forecasts and drawings, never for sums.
     #[must_use]
     pub fn to_f64(self) -> f64 {

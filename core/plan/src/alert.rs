@@ -60,7 +60,7 @@ impl Checker<'_> {
         }
         // What is told to nobody is seen only by those who look.
         let tells = |source: &Source| matches!(source.kind, SourceKind::Alerts(_)) && routes.iter().any(|route| route.takes_from(&source.name));
-        if let Some(first) = plan.alerts.first().filter(|_| !destinations.is_empty() && !sources.iter().any(tells)) {
+        if let Some(first) = plan.alerts.iter().chain(&plan.budgets).next().filter(|_| !destinations.is_empty() && !sources.iter().any(tells)) {
             let warning = Mistake::new(first.name.at.clone(), "alerts are shown, but nobody is told of them");
             self.warnings.push(warning.expected("a source of kind `alerts`, by which they come as events, and a route from it to whoever is to be told"));
         }
@@ -85,18 +85,17 @@ impl Checker<'_> {
                 Counted::Metric(_) => None,
             }))
             .collect();
-        let named = places.iter().filter_map(|place| match place {
-            Place::Source(name) => Some(("source", name, plan.sources.iter().map(|s| s.name.value.as_str()).collect::<Vec<_>>())),
-            Place::Route(name) => Some(("route", name, plan.routes.iter().filter_map(|r| r.text("name")).map(|name| name.value).collect())),
-            Place::Destination(name) => Some(("destination", name, plan.destinations.iter().map(|s| s.name.value.as_str()).collect())),
-            Place::Remainder => None,
-        });
+        let named = places.iter().filter_map(|place| plan.names_of(place));
+        let budget = match &condition {
+            AlertCondition::Budget { test, .. } => Some(("budget", test.budget.as_str(), plan.budgets.iter().map(|b| b.name.value.as_str()).collect())),
+            _ => None,
+        };
         let metrics = condition.counted().into_iter().filter_map(|counted| match counted {
-            Counted::Metric(name) => metrics.map(|metrics| ("metric", name, metrics.iter().map(String::as_str).collect())),
+            Counted::Metric(name) => metrics.map(|metrics| ("metric", name.as_str(), metrics.iter().map(String::as_str).collect())),
             Counted::At { .. } => None,
         });
-        if let Some((what, name, known)) = named.chain(metrics).find(|(_, name, known)| !known.contains(&name.as_str())) {
-            let at = written.value.find(name.as_str()).unwrap_or(0);
+        if let Some((what, name, known)) = named.chain(budget).chain(metrics).find(|(_, name, known): &(_, _, Vec<&str>)| !known.contains(name)) {
+            let at = written.value.find(name).unwrap_or(0);
             let mistake = Mistake::new(at..at + name.len(), format!("there is no {what} `{name}`")).expected(format!("a {what} of this plan"));
             let mistake = self.placed(&written.at, written.value, mistake.near(name, known));
             self.mistakes.push(mistake);

@@ -19,7 +19,7 @@ impl Destination {
     /// The place among its steps, those of recipes included, from which they can be done anew: behind the last that is done to each event once.
     #[must_use]
     pub fn anew(&self, plan: &CheckedPlan) -> usize {
-        plan.expanded(&self.always).iter().rposition(|step| step.operation.is_done_once()).map_or(0, |at| at + 1)
+        plan.expanded(&self.always).iter().rposition(Step::is_done_once).map_or(0, |at| at + 1)
     }
 }
 
@@ -45,6 +45,7 @@ impl CheckedPlan {
             tables: self.tables.iter().map(|t| (t.name.clone(), t.kind.word().to_owned())).collect(),
             columns: HashMap::new(),
             sources: self.sources.iter().map(|s| s.name.clone()).collect(),
+            budgets: Some(self.budgets.iter().map(|b| b.name.clone()).collect()),
         };
         let steps = checker.steps(&written);
         if checker.mistakes.is_empty() { Ok(steps) } else { Err(reports(&text, checker.mistakes)) }
@@ -73,6 +74,7 @@ impl CheckedPlan {
             destinations: vec![Destination { always, ..destination.clone() }],
             tables: self.tables.clone(),
             alerts: Vec::new(),
+            budgets: Vec::new(),
             collects: Vec::new(),
             assignments: Vec::new(),
             examples: Vec::new(),
@@ -95,6 +97,7 @@ impl CheckedPlan {
             destinations: Vec::new(),
             tables: Vec::new(),
             alerts: Vec::new(),
+            budgets: Vec::new(),
             collects: Vec::new(),
             assignments: Vec::new(),
             examples: Vec::new(),

@@ -72,7 +72,10 @@ impl Checker<'_> {
             self.name(&section.name, "assignment");
             self.keys(section, ASSIGNMENT, "assignment");
             let when = section.text("when").and_then(|text| match parse_condition(text.value) {
-                Ok(condition) => Some(condition),
+                Ok(condition) => {
+                    self.may_ask(&condition, &text);
+                    Some(condition)
+                }
                 Err(mistake) => {
                     let mistake = self.placed(&text.at, text.value, mistake);
                     self.mistakes.push(mistake);

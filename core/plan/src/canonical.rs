@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use rockrose_event::json;
-use rockrose_language::{parse_alert, parse_condition, parse_step};
+use rockrose_language::{parse_alert, parse_allowance, parse_condition, parse_step};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
@@ -13,6 +13,7 @@ use super::report::Report;
 /// Keys whose texts are steps, and those whose texts are conditions.
 const STEPS: [&str; 4] = ["on_arrival", "always", "do", "steps"];
 const CONDITIONS: [&str; 2] = ["when", "until"];
+const ALLOWANCE: &str = "allows";
 
 /// One piece of the text and what takes its place.
 type Edit = (Range<usize>, String);
@@ -81,6 +82,7 @@ fn table(text: &str, entries: &DeTable<'_>, edits: &mut Vec<Edit>) {
             DeValue::String(_) if CONDITIONS.contains(&name) => {
                 sentence(text, value, edits, |t| parse_condition(t).map(|c| c.to_string()).or_else(|_| parse_alert(t).map(|a| a.to_string())).ok());
             }
+            DeValue::String(_) if name == ALLOWANCE => sentence(text, value, edits, |t| parse_allowance(t).map(|a| a.to_string()).ok()),
             _ => {}
         }
     }

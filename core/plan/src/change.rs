@@ -4,13 +4,14 @@ use std::collections::BTreeSet;
 
 use crate::alert::Alert;
 use crate::assignment::Assignment;
+use crate::budget::Budget;
 use crate::check::{Gate, Route};
 use crate::{CheckedPlan, Destination, Example, Source};
 
 /// A part of a plan that another plan has not, or has otherwise.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Change {
-    /// `source`, `table`, `destination`, `recipe`, `alert`, `collect`, `assignment` or `route`.
+    /// `source`, `table`, `destination`, `recipe`, `alert`, `budget`, `collect`, `assignment` or `route`.
     pub part: &'static str,
     /// Its name.
     pub name: String,
@@ -142,6 +143,16 @@ pub fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
         let rest = Alert { when: after.when.clone(), ..before.clone() };
         or_settings(found, rest != *after)
     };
+    let budget = |before: &Budget, after: &Budget| {
+        let mut found = Vec::new();
+        if before.allowance != after.allowance {
+            found.push(format!("allows {} instead of {}", after.allowance, before.allowance));
+        }
+        // What is billed is told of the destination.
+        let rest = Budget { allowance: after.allowance.clone(), most: after.most, prices: after.prices.clone(), ..before.clone() };
+        or_settings(found, rest != *after)
+    };
+    compare("budget", &old.budgets, &new.budgets, |b| &b.name, budget, &mut out);
     compare("collect", &old.collects, &new.collects, |s| &s.name, source, &mut out);
     compare("assignment", &assigned(old), &assigned(new), |a| &a.name, assignment_details, &mut out);
     compare("alert", &old.alerts, &new.alerts, |a| &a.name, alert, &mut out);

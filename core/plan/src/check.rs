@@ -8,6 +8,7 @@ use rockrose_tables::{Match, Places, Rows, Table, TableError};
 
 use crate::alert::Alert;
 use crate::assignment::Assignment;
+use crate::budget::Budget;
 use crate::checker::{Checker, SecretName};
 use crate::destinations::{Destination, WhenFull, spills};
 use crate::edit::Part;
@@ -39,8 +40,10 @@ pub struct CheckedPlan {
     pub routes: Vec<Route>,
     /// Files that steps ask.
     pub tables: Vec<TableFile>,
-    /// What is watched.
+    /// What is watched, as it is written down; [`CheckedPlan::all_alerts`] has those of the budgets as well.
     pub alerts: Vec<Alert>,
+    /// What may pass.
+    pub budgets: Vec<Budget>,
     /// What agents may collect on their hosts.
     pub collects: Vec<Source>,
     /// Which hosts collect what.
@@ -277,6 +280,7 @@ impl ParsedPlan {
             tables,
             columns: HashMap::new(),
             sources: self.sources.iter().map(|s| s.name.value.clone()).collect(),
+            budgets: Some(self.budgets.iter().map(|b| b.name.value.clone()).collect()),
         };
         if self.sources.len() + self.destinations.len() + self.routes.len() > MAX_PARTS {
             c.mistakes.push(Mistake::new(0..0, "more than 20 000 sources, routes and destinations"));
@@ -295,16 +299,31 @@ impl ParsedPlan {
         c.mistakes.extend(spills(&self.destinations, &destinations));
         let routes = c.routes(&self);
         c.whole(&self, &sources, &destinations, &routes);
-        let examples = c.examples(&self, &sources, &destinations);
         let alerts = c.alerts(&self, &sources, &destinations, &routes);
+        let budgets = c.budgets(&self, &destinations, &routes, &alerts);
+        // What runs on hosts does not know what the account here says.
+        c.budgets = None;
+        let examples = c.examples(&self, &sources, &destinations);
         let collects: Vec<Source> = self.collects.iter().filter_map(|section| c.collect(section)).collect();
         let assignments = c.assignments(&self, &sources, &tables);
         let Checker { recipes, mistakes, mut warnings, .. } = c;
         if !mistakes.is_empty() {
             return Err(reports(&self.text, mistakes));
         }
-        let mut plan =
-            CheckedPlan { text: self.text, sources, destinations, routes, tables, alerts, collects, assignments, examples, recipes, warnings: Vec::new() };
+        let mut plan = CheckedPlan {
+            text: self.text,
+            sources,
+            destinations,
+            routes,
+            tables,
+            alerts,
+            budgets,
+            collects,
+            assignments,
+            examples,
+            recipes,
+            warnings: Vec::new(),
+        };
         for destination in &plan.destinations {
             let Some(undone) = plan.undone_redaction(destination) else { continue };
             let at = self.destinations.iter().find(|s| s.name.value == destination.name).and_then(|s| s.get("events")).map(|e| e.at.clone());
@@ -468,7 +487,10 @@ impl Checker<'_> {
                 None => Gate::Every,
                 Some(text) if text.value.trim() == "remainder" => Gate::Remainder,
                 Some(text) => match parse_condition(text.value) {
-                    Ok(condition) => Gate::Condition(condition),
+                    Ok(condition) => {
+                        self.may_ask(&condition, &text);
+                        Gate::Condition(condition)
+                    }
                     Err(mistake) => {
                         let mistake = self.placed(&text.at, text.value, mistake);
                         self.mistakes.push(mistake);

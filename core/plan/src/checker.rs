@@ -27,6 +27,8 @@ pub(super) struct Checker<'a> {
     /// The columns of those tables that could be looked at, without the key's.
     pub(super) columns: HashMap<String, Vec<String>>,
     pub(super) sources: Vec<String>,
+    /// The names of the budgets; nothing, where steps cannot ask any.
+    pub(super) budgets: Option<Vec<String>>,
 }
 
 /// Whether `name` can name a part of a plan or a secret: letters, digits, `-` and `_`, a letter first, at most 64.
@@ -115,7 +117,7 @@ impl Checker<'_> {
         for text in written {
             match parse_step(&text.value) {
                 Ok(step) => {
-                    if let Some(mistake) = self.refers(&step, &text.value) {
+                    if let Some(mistake) = self.refers(&step, &text.value).or_else(|| self.asks_budgets(&step.budgets(), &text.value)) {
                         let mistake = self.placed(&text.at, &text.value, mistake);
                         self.mistakes.push(mistake);
                     }

@@ -138,13 +138,13 @@ pub enum EditError {
 /// A part of a plan: what it is, and its name.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Part {
-    /// `source`, `destination`, `table`, `recipe`, `alert`, `collect`, `assignment` or `route`.
+    /// `source`, `destination`, `table`, `recipe`, `alert`, `budget`, `collect`, `assignment` or `route`.
     pub kind: &'static str,
     /// Its name.
     pub name: String,
 }
 
-const KINDS: [&str; 8] = ["source", "destination", "table", "recipe", "alert", "collect", "assignment", "route"];
+const KINDS: [&str; 9] = ["source", "destination", "table", "recipe", "alert", "budget", "collect", "assignment", "route"];
 
 impl Part {
     /// Reads `source:NAME` and the like.

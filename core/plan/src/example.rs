@@ -92,7 +92,10 @@ impl Checker<'_> {
                     "removed" => Expected::Removed,
                     "not sent" => Expected::NotSent,
                     text => match parse_condition(text) {
-                        Ok(condition) => Expected::Meets(condition),
+                        Ok(condition) => {
+                            self.may_ask(&condition, &At { value: &written.value, at: written.at.clone() });
+                            Expected::Meets(condition)
+                        }
                         Err(mistake) => {
                             let mistake = self.placed(&written.at, &written.value, mistake);
                             self.mistakes.push(mistake);

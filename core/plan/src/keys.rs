@@ -17,6 +17,10 @@ pub(super) enum Shape {
     Facts,
     /// What an alert watches.
     Watched,
+    /// What a budget allows.
+    Allowance,
+    /// Shares such as `80 %`, and `forecast`.
+    Shares,
     /// A list of steps.
     Steps,
     /// A size such as `2 MB`.
@@ -95,6 +99,7 @@ pub(super) const TOP: &[(&str, &str)] = &[
     ("recipe", "Named lists of steps, used by `use NAME`."),
     ("table", "Files that `look up` and `locate` ask, by name."),
     ("alert", "What is watched, by name: each alert that begins or ends is an event of the sources of kind `alerts`."),
+    ("budget", "What may pass a place in a day or a month, by name; steps and alerts ask how much of it is used."),
     ("collect", "What agents collect on their hosts, by name: sources that are opened there."),
     ("assignment", "Which hosts collect what, by name."),
     ("example", "Given events, and what must become of each. A plan in which one fails is not applied."),
@@ -130,6 +135,17 @@ pub(super) const ALERT: &[Key] = &[
     key("severity", Shape::Word(ALERT_SEVERITIES), "How grave it is. `warn` if left out."),
     key("advice", Shape::Text, "What to do about it."),
     key("again", Shape::Duration, "After so long it is told again, while it lasts and nobody has acknowledged it. Once only, if left out."),
+];
+
+pub(super) const BUDGET: &[Key] = &[
+    needed("allows", Shape::Allowance, "How much may pass in a day or a month, and where, as in `40 GB a day at destination:desk`."),
+    key(
+        "tell",
+        Shape::Shares,
+        "When it is told, as an alert: at shares such as `80 %`, and `forecast`, when it will not suffice. 80 %, 100 % and the forecast if left out.",
+    ),
+    key("time_zone", Shape::Text, "By whose clocks days and months begin, such as `Europe/Lisbon`. `UTC` if left out."),
+    key("advice", Shape::Text, "What to do about it."),
 ];
 
 pub(super) const ASSIGNMENT: &[Key] = &[

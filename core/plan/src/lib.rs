@@ -3,6 +3,7 @@
 mod alert;
 mod anew;
 mod assignment;
+mod budget;
 mod canonical;
 mod change;
 mod check;
@@ -24,6 +25,7 @@ mod sources;
 
 pub use alert::Alert;
 pub use assignment::{Assignment, CENTRE, CENTRE_HEADER, Contradiction};
+pub use budget::{Budget, Used};
 pub use canonical::canonical;
 pub use change::{Change, changes};
 pub use check::{CheckedPlan, Gate, Route, TableFile, TableKind, plain_path};

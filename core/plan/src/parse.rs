@@ -2,12 +2,12 @@
 
 use std::ops::Range;
 
-use rockrose_language::{Mistake, nearest};
+use rockrose_language::{Mistake, Place, nearest};
 use rockrose_ledger::{Money, Price};
 use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
-use super::keys::{ALERT, ASSIGNMENT, EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
+use super::keys::{ALERT, ASSIGNMENT, BUDGET, EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
 use super::report::Report;
 use super::section::{At, HeaderValue, Raw, Section};
 use super::{MAX_PLAN, destinations, sources};
@@ -22,6 +22,7 @@ pub struct ParsedPlan {
     pub(super) recipes: Vec<Section>,
     pub(super) tables: Vec<Section>,
     pub(super) alerts: Vec<Section>,
+    pub(super) budgets: Vec<Section>,
     pub(super) collects: Vec<Section>,
     pub(super) assignments: Vec<Section>,
     pub(super) examples: Vec<Section>,
@@ -89,6 +90,7 @@ impl ParsedPlan {
             recipes: Vec::new(),
             tables: Vec::new(),
             alerts: Vec::new(),
+            budgets: Vec::new(),
             collects: Vec::new(),
             assignments: Vec::new(),
             examples: Vec::new(),
@@ -100,7 +102,7 @@ impl ParsedPlan {
             let known = TOP.iter().map(|(word, _)| *word).find(|word| *word == name);
             if known.is_none() {
                 let mistake = Mistake::new(key.span(), format!("a plan has no `{name}`"))
-                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]`, `[table.NAME]`, `[alert.NAME]`, `[collect.NAME]`, `[assignment.NAME]` or `[[example]]`");
+                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]`, `[table.NAME]`, `[alert.NAME]`, `[budget.NAME]`, `[collect.NAME]`, `[assignment.NAME]` or `[[example]]`");
                 mistakes.push(mistake.near(name, TOP.iter().map(|(word, _)| *word)));
             }
             // What is nearly one is read as that one, so that what refers to it is no further mistake.
@@ -110,6 +112,7 @@ impl ParsedPlan {
                 "recipe" => plan.recipes.extend(named(value, RECIPE, "recipe", &mut mistakes)),
                 "table" => plan.tables.extend(named(value, TABLE, "table", &mut mistakes)),
                 "alert" => plan.alerts.extend(named(value, ALERT, "alert", &mut mistakes)),
+                "budget" => plan.budgets.extend(named(value, BUDGET, "budget", &mut mistakes)),
                 "collect" => plan.collects.extend(named(value, sources::source_keys(), "collect", &mut mistakes)),
                 "assignment" => plan.assignments.extend(named(value, ASSIGNMENT, "assignment", &mut mistakes)),
                 "route" => plan.routes.extend(unnamed(value, ROUTE, "route", &mut mistakes)),
@@ -119,6 +122,17 @@ impl ParsedPlan {
         }
         plan.mistakes = mistakes;
         Ok(plan)
+    }
+
+    /// What a place is called, its name, and the names that the plan has of that sort; nothing of the remainder.
+    pub(super) fn names_of<'p>(&'p self, place: &'p Place) -> Option<(&'static str, &'p str, Vec<&'p str>)> {
+        let named = |sections: &'p [Section]| sections.iter().map(|s| s.name.value.as_str()).collect();
+        match place {
+            Place::Source(name) => Some(("source", name, named(&self.sources))),
+            Place::Route(name) => Some(("route", name, self.routes.iter().filter_map(|r| r.text("name")).map(|name| name.value).collect())),
+            Place::Destination(name) => Some(("destination", name, named(&self.destinations))),
+            Place::Remainder => None,
+        }
     }
 
     /// The document as it was written.
@@ -260,11 +274,16 @@ fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
         Shape::Address => text("an address and a port, as in \"127.0.0.1:8610\""),
         Shape::Facts => text("a condition in quotes"),
         Shape::Watched => text("what is watched, in quotes, as in \"ledger out of balance\""),
+        Shape::Allowance => text("what is allowed, in quotes, as in \"40 GB a day at destination:desk\""),
         Shape::Gate => text("a condition in quotes, or \"remainder\""),
         Shape::Size => text("a size, as in \"2 MB\""),
         Shape::Duration => text("a time, as in \"30 seconds\""),
-        Shape::Texts | Shape::Steps => {
-            let expected = if shape == Shape::Steps { "a list of steps in quotes" } else { "a list of texts in quotes" };
+        Shape::Texts | Shape::Steps | Shape::Shares => {
+            let expected = match shape {
+                Shape::Steps => "a list of steps in quotes",
+                Shape::Shares => "a list such as [\"80 %\", \"100 %\", \"forecast\"]",
+                _ => "a list of texts in quotes",
+            };
             let list = inner.as_array().ok_or_else(|| wrong(value, expected))?;
             let items = list.iter().map(|item| match item.get_ref().as_str() {
                 Some(s) => Ok(At { value: s.to_owned(), at: item.span() }),

@@ -2,7 +2,7 @@
 
 use serde_json::{Map, Value, json};
 
-use super::keys::{ALERT, ASSIGNMENT, EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
+use super::keys::{ALERT, ASSIGNMENT, BUDGET, EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
 use super::{destinations, sources};
 
 fn shape(shape: Shape) -> Value {
@@ -15,6 +15,8 @@ fn shape(shape: Shape) -> Value {
         Shape::Gate => text("a condition, or `remainder`"),
         Shape::Facts => text("a condition on the facts of a host"),
         Shape::Watched => text("what is watched"),
+        Shape::Allowance => text("what may pass a place in a day or a month"),
+        Shape::Shares => json!({ "type": "array", "items": { "type": "string", "pattern": "^([0-9]+ ?%|forecast)$" }, "uniqueItems": true }),
         Shape::Steps => json!({ "type": "array", "items": { "type": "string", "description": "a step" } }),
         Shape::Size => json!({ "type": "string", "pattern": "^[0-9]+ ?(B|KB|MB|GB)$" }),
         Shape::Duration => json!({ "type": "string", "pattern": "^[0-9]+ ?(ms|milliseconds?|s|seconds?|min|minutes?|hours?|days?)$" }),
@@ -86,6 +88,7 @@ pub fn schema() -> Value {
             "recipe": by_name("recipe", RECIPE),
             "table": by_name("table", TABLE),
             "alert": by_name("alert", ALERT),
+            "budget": by_name("budget", BUDGET),
             "collect": by_name("collect", sources::source_keys()),
             "assignment": by_name("assignment", ASSIGNMENT),
             "route": { "type": "array", "description": says("route"), "items": object(ROUTE) },

@@ -2,6 +2,7 @@
 
 mod agents;
 mod alerts;
+mod budgets;
 mod complete;
 mod destinations;
 mod draft;
@@ -22,6 +23,7 @@ mod why;
 
 pub use agents::*;
 pub use alerts::*;
+pub use budgets::*;
 pub use complete::*;
 pub use destinations::*;
 pub use draft::*;

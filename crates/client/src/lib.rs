@@ -5,6 +5,7 @@
 
 mod agent;
 mod alert;
+mod budget;
 mod client;
 mod cost;
 mod destination;
@@ -38,6 +39,7 @@ use clap::{Args, Subcommand};
 
 pub use agent::{AgentsCommand, agents};
 pub use alert::AlertCommand;
+pub use budget::BudgetCommand;
 pub use client::{Answer, Client, http};
 pub use destination::DestinationCommand;
 pub use end::End;
@@ -241,6 +243,12 @@ pub enum ClientCommand {
         #[command(subcommand)]
         command: AlertCommand,
     },
+    /// Show how much of each budget is used, and lift one until its period is over
+    Budget {
+        /// What is done.
+        #[command(subcommand)]
+        command: BudgetCommand,
+    },
     /// Show, test, pause, resume and empty destinations
     Destination {
         /// What is done.
@@ -323,6 +331,7 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Resend(args) => resend::resend(common, args).await,
         ClientCommand::Source { command } => source::source(common, command).await,
         ClientCommand::Alert { command } => alert::alert(common, command).await,
+        ClientCommand::Budget { command } => budget::budget(common, command).await,
         ClientCommand::Destination { command } => destination::destination(common, command).await,
         ClientCommand::Secret { command } => secret::secret(common, command).await,
         ClientCommand::Link { person } => link::link(common, person).await,

@@ -54,6 +54,14 @@ diesel::table! {
 }
 
 diesel::table! {
+    lift (budget) {
+        budget -> Text,
+        until_ms -> BigInt,
+        who -> Text,
+    }
+}
+
+diesel::table! {
     paused (destination) {
         destination -> Text,
         at_ms -> BigInt,

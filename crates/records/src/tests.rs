@@ -181,6 +181,17 @@ fn an_account_is_the_persons_whose_name_it_had_first() {
 }
 
 #[test]
+fn lifts_last_until_they_end_or_are_taken_back() {
+    let dir = tempfile::tempdir().unwrap();
+    let records = Records::open(dir.path()).unwrap();
+    let lift = |until_ms| Lift { budget: "daily".into(), until_ms, who: "ann".into() };
+    records.lift_budget(&lift(100)).unwrap();
+    records.lift_budget(&lift(200)).unwrap();
+    assert_eq!((records.lifts(150).unwrap(), records.lifts(200).unwrap()), (vec![lift(200)], Vec::new()));
+    assert_eq!((records.end_lift("daily").unwrap(), records.end_lift("daily").unwrap()), (true, false));
+}
+
+#[test]
 fn alerts_turn_and_are_told_at_once_and_silences_end() {
     let dir = tempfile::tempdir().unwrap();
     let records = Records::open(dir.path()).unwrap();

@@ -5,7 +5,7 @@ use std::ops::Range;
 use std::sync::Arc;
 use std::time::Duration;
 
-use rockrose_alerts::{Finding, Heard, Phase, Readings, Rules, Standing, State, Turn, find};
+use rockrose_alerts::{BudgetReading, Finding, Heard, Phase, Readings, Rules, Standing, State, Turn, find};
 use rockrose_delivery::State as DestinationState;
 use rockrose_language::{AlertCondition, Bound, Counted, Place, VolumeUnit};
 use rockrose_ledger::{Amount, Equation, Measure, Stage};
@@ -156,6 +156,7 @@ struct Moment<'a> {
     is_balanced: Option<bool>,
     /// Name, group, and what was heard of each agent.
     agents: Vec<(String, String, Heard)>,
+    budgets: HashMap<String, BudgetReading>,
 }
 
 impl Readings for Moment<'_> {
@@ -178,6 +179,10 @@ impl Readings for Moment<'_> {
     fn agents(&self, group: Option<&str>) -> Option<Vec<(String, Heard)>> {
         let of = self.agents.iter().filter(|(_, theirs, _)| group.is_none_or(|group| group == theirs));
         Some(of.map(|(name, _, heard)| (name.clone(), *heard)).collect())
+    }
+
+    fn budget(&self, name: &str) -> Option<BudgetReading> {
+        self.budgets.get(name).cloned()
     }
 
     fn is_balanced(&self) -> Option<bool> {
@@ -269,9 +274,9 @@ fn turned(
     (record, told)
 }
 
-/// All that the alerts of a plan watch.
-fn conditions(plan: &CheckedPlan) -> Vec<&AlertCondition> {
-    plan.alerts.iter().flat_map(|alert| [Some(&alert.when), alert.until.as_ref()]).flatten().collect()
+/// All that some alerts watch.
+fn conditions(alerts: &[Alert]) -> Vec<&AlertCondition> {
+    alerts.iter().flat_map(|alert| [Some(&alert.when), alert.until.as_ref()]).flatten().collect()
 }
 
 impl Book {
@@ -308,7 +313,8 @@ impl Book {
         let plan = &running.checked;
         let now = now_ms();
         self.read(app).await?;
-        let watched = conditions(plan);
+        let alerts = plan.all_alerts();
+        let watched = conditions(&alerts);
         let heard = self.heard(app, plan, &watched, now);
         if watched.is_empty() && self.stand.is_empty() {
             return Ok(());
@@ -339,18 +345,25 @@ impl Book {
         let agents =
             if watched.iter().any(|condition| matches!(condition, AlertCondition::AgentSilent { .. })) { app.agents.heard(app.started_ms) } else { Vec::new() };
         let standing = standing.collect();
-        let moment = Moment { volumes: &self.volumes, heard, standing, is_balanced: self.balance.map(|(_, balanced)| balanced), agents };
+        let moment = Moment {
+            volumes: &self.volumes,
+            heard,
+            standing,
+            is_balanced: self.balance.map(|(_, balanced)| balanced),
+            agents,
+            budgets: app.budgets.readings(),
+        };
         // Volumes are of minutes that have settled.
         let find = |condition: &AlertCondition| find(condition, &moment, if matches!(condition, AlertCondition::Volume { .. }) { now - SETTLE } else { now });
         let (mut changed, mut told) = (Vec::new(), Vec::new());
-        for alert in &plan.alerts {
+        for alert in &alerts {
             let before = self.stand.get(&alert.name);
             let ends = alert.until.as_ref().map(|until| find(until).is_some_and(|f| f.holds));
             let (record, notice) = turned(alert, before, find(&alert.when), ends, self.is_silenced(&alert.name, now), now);
             told.extend(notice);
             changed.push(record);
         }
-        let gone: Vec<String> = self.stand.keys().filter(|name| plan.alerts.iter().all(|alert| alert.name != **name)).cloned().collect();
+        let gone: Vec<String> = self.stand.keys().filter(|name| alerts.iter().all(|alert| alert.name != **name)).cloned().collect();
         for record in gone.iter().filter_map(|name| self.stand.get(name)).filter(|record| record.is_told && record.phase == Phase::On.word()) {
             // Whoever was told that it began is told that it is not watched any more.
             let last = app.records({
@@ -389,7 +402,7 @@ impl Alerts {
             record: book.stand.get(&alert.name).cloned(),
             silence: book.silences.get(&alert.name).filter(|silence| silence.until_ms > now).cloned(),
         };
-        Ok(app.engine.running().checked.alerts.iter().map(one).collect())
+        Ok(app.engine.running().checked.all_alerts().iter().map(one).collect())
     }
 
     /// The names of those that are on and that nobody has acknowledged or silenced.

@@ -116,7 +116,7 @@ pub(crate) async fn checked(app: &App, text: &str) -> Result<CheckedPlan, Vec<Re
 
 /// What the steps of a plan with these tables ask beyond the events.
 fn environment(app: &App, tables: HashMap<String, Arc<TableSlot>>) -> Environment {
-    Environment { tables, names: Some(Arc::clone(&app.names) as Arc<dyn Names>), node: app.records.node() }
+    Environment { tables, names: Some(Arc::clone(&app.names) as Arc<dyn Names>), budgets: app.budgets.gauges(false), node: app.records.node() }
 }
 
 /// What the steps of a plan ask that does not run. Tables are only read where they are others than those of the `running` one.
@@ -284,11 +284,11 @@ fn worker_settings(app: &App, destination: &Destination, secrets: &BTreeMap<Stri
 }
 
 /// Compiles a plan on a thread of its own: nothing waits for it meanwhile, and since all of a large plan's memory is that thread's, it is given back once the plan is gone.
-async fn compiled(app: &Arc<App>, checked: CheckedPlan, environment: Environment) -> (CheckedPlan, Environment, CompiledPlan) {
+async fn compiled(app: &Arc<App>, checked: CheckedPlan, environment: Environment) -> (CheckedPlan, CompiledPlan) {
     let app = Arc::clone(app);
     let compile = move || {
         let compiled = app.engine.compile(&checked, &environment);
-        (checked, environment, compiled)
+        (checked, compiled)
     };
     on_its_own_thread(compile).await
 }
@@ -299,8 +299,11 @@ fn has_unsampled(app: &App) -> bool {
 }
 
 async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
-    let environment = environment(app, tables::slots(&ready.tables));
-    let (checked, environment, compiled) = compiled(app, checked, environment).await;
+    app.budgets.keep(app, &checked).await;
+    // What is tried by it later meets the budgets as they stand, and counts for none.
+    let tried = environment(app, tables::slots(&ready.tables));
+    let live = Environment { budgets: app.budgets.gauges(true), ..tried.clone() };
+    let (checked, compiled) = compiled(app, checked, live).await;
     {
         let _alone = app.engine.windows.write().await;
         let before = app.engine.running();
@@ -309,7 +312,7 @@ async fn run(app: &Arc<App>, number: i64, checked: CheckedPlan, ready: Ready) {
         }
         windows::take_over(app, &compiled).await;
         app.samples.keep_only(&checked);
-        app.engine.run(number, checked, compiled, environment);
+        app.engine.run(number, checked, compiled, tried);
     }
     if has_unsampled(app) {
         // What is not to be sampled any more is not to be kept either.

@@ -10,6 +10,7 @@ mod agents;
 mod alerts;
 mod api;
 mod apply;
+mod budgets;
 mod caller;
 mod console;
 mod engine;
@@ -151,6 +152,8 @@ pub(crate) struct App {
     pub(crate) meter: meter::Meter,
     /// How the plan's alerts stand.
     pub(crate) alerts: alerts::Alerts,
+    /// How much of each budget is used.
+    pub(crate) budgets: budgets::Budgets,
     /// The agents of hosts.
     pub(crate) agents: agents::Agents,
     pub(crate) codes: sign_in::Codes,
@@ -300,6 +303,7 @@ impl Service {
             samples_file: kept_samples::file(&settings.data),
             meter: meter::Meter::default(),
             alerts: alerts::Alerts::default(),
+            budgets: budgets::Budgets::default(),
             agents: agents::Agents::new(enrolled),
             codes: sign_in::Codes::default(),
             openid,
@@ -331,6 +335,7 @@ impl Service {
         let mut caretakers = tokio::task::JoinSet::new();
         caretakers.spawn(meter::run(Arc::clone(&app)));
         caretakers.spawn(alerts::run(Arc::clone(&app)));
+        caretakers.spawn(budgets::run(Arc::clone(&app)));
         caretakers.spawn(agents::run(Arc::clone(&app)));
         caretakers.spawn(tables::run(Arc::clone(&app)));
         caretakers.spawn(kept_samples::run(Arc::clone(&app)));

@@ -115,7 +115,7 @@ impl Way {
 /// The steps that `sentences` say, to be run before those of the destinations.
 fn steps(plan: &CheckedPlan, sentences: &[String]) -> Result<Vec<Step>, Failed> {
     let steps = plan.steps(sentences).map_err(Failed::Steps)?;
-    match plan.expanded(&steps).iter().find(|step| step.operation.is_done_once()) {
+    match plan.expanded(&steps).iter().find(|step| step.is_done_once()) {
         Some(step) => Err(Failed::DoneOnce(step.to_string())),
         None => Ok(steps),
     }

@@ -30,6 +30,8 @@ pub(crate) async fn store(
     let metrics = std::mem::take(&mut outcome.metrics);
     let running = app.engine.running();
     queues::spill(&app.spool, &running.checked, &mut outcome);
+    let under_way = std::mem::take(&mut outcome.under_way);
+    let committing = app.budgets.committing(&outcome.postings, now);
     let arrival = Arrival {
         source: source.to_owned(),
         arrived_ms: now,
@@ -41,7 +43,13 @@ pub(crate) async fn store(
         metrics: metrics.clone(),
         extras,
     };
-    app.spool.store(arrival).await?;
+    // What passed counts for budgets until it is known what became of it; then, what the account says.
+    let stored = app.spool.store(arrival).await;
+    drop(under_way);
+    if stored.is_ok() {
+        committing.done();
+    }
+    stored?;
     app.metrics.add(metrics);
     queues::make_room(app, &running.checked).await;
     Ok(())

@@ -16,6 +16,7 @@ mod quarantine;
 mod queue;
 mod reader;
 mod resent;
+mod rolled;
 mod schema;
 mod unpacked;
 mod writer;
@@ -212,9 +213,17 @@ impl Spool {
         self.inner.shared.arrivals.subscribe()
     }
 
-    /// The ledger's rows, summed from minute `since` (inclusive) to `until` (exclusive), minutes since 1970; without both, since the beginning.
+    /// The ledger's rows, summed from minute `since` (inclusive) to `until` (exclusive), minutes since 1970; without both, since the beginning. Minutes are kept for 35 days, hours for
+    /// 400, days for ever: before that, a span counts the whole hour or day in which it begins.
     pub async fn ledger(&self, since: Option<i64>, until: Option<i64>) -> Result<Vec<LedgerRow>, SpoolError> {
         self.read(move |c| reader::ledger(c, since, until)).await
+    }
+
+    /// What was counted at a place under one measure by the hour, from minute `since` (inclusive) to `until` (exclusive), minutes since 1970: when each hour begins, in minutes since 1970,
+    /// and the account. What is [`Measure::Enqueued`] of a route is asked of the destinations to which it leads.
+    pub async fn hours(&self, stage: Stage, name: &str, measure: Measure, since: i64, until: i64) -> Result<Vec<(i64, Account, Amount)>, SpoolError> {
+        let name = name.to_owned();
+        self.read(move |c| rolled::hours(c, stage, &name, measure, since..until)).await
     }
 
     /// The first minute from `since` on (minutes since 1970) in which anything was counted.

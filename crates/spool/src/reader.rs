@@ -85,16 +85,7 @@ pub(crate) fn ledger(c: &mut SqliteConnection, since: Option<i64>, until: Option
         let rows: Vec<Row> = ledger_total::table.select((l::place, l::name, l::via, l::position, l::sentence, l::measure, l::events, l::bytes)).load(c)?;
         return Ok(rows.into_iter().filter_map(row).collect());
     }
-    use ledger_minute::dsl as l;
-    let rows: Vec<Row> = ledger_minute::table
-        .filter(l::minute.ge(since.unwrap_or(i64::MIN)).and(l::minute.lt(until.unwrap_or(i64::MAX))))
-        .select((l::place, l::name, l::via, l::position, l::sentence, l::measure, l::events, l::bytes))
-        .load(c)?;
-    let mut sums: BTreeMap<Account, Amount> = BTreeMap::new();
-    for LedgerRow { account, amount } in rows.into_iter().filter_map(row) {
-        *sums.entry(account).or_default() += amount;
-    }
-    Ok(sums.into_iter().map(|(account, amount)| LedgerRow { account, amount }).collect())
+    Ok(crate::rolled::sums(c, since, until)?.into_iter().map(|(account, amount)| LedgerRow { account, amount }).collect())
 }
 
 pub(crate) fn first_minute(c: &mut SqliteConnection, since: i64) -> Result<Option<i64>, SpoolError> {

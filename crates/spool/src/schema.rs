@@ -44,6 +44,13 @@ diesel::table! {
 }
 
 diesel::table! {
+    rolled (one) {
+        one -> Integer,
+        until -> BigInt,
+    }
+}
+
+diesel::table! {
     ledger_total (place, name, via, position, sentence, measure) {
         place -> Text,
         name -> Text,

@@ -20,14 +20,12 @@ use crate::queue::{Aside, Moved, Sums, keep_aside, keep_batch, oldest, queue, re
 use crate::resent::{self, Became, Resend};
 use crate::schema::{due, entry, ledger_minute, ledger_total, reached};
 use crate::unpacked::{Unpacked, UnpackedCache};
-use crate::{SpoolError, Waiting, lock, metrics, quarantine};
+use crate::{SpoolError, Waiting, lock, metrics, quarantine, rolled};
 
 /// Most writes that share a commit.
 const GROUP: usize = 256;
 /// Most bytes that share a commit.
 const GROUP_BYTES: usize = 16 << 20;
-/// How long ledger minutes are kept, in minutes: 35 days. The totals are kept for ever.
-const KEEP_MINUTES: i64 = 35 * 24 * 60;
 /// The quarantine is tidied at once when so many bytes came there.
 const TIDY_ASIDE: usize = 32 << 20;
 /// How often the writer tidies.
@@ -371,7 +369,9 @@ fn settle(c: &mut SqliteConnection, s: &Settlement, moved: &mut BTreeMap<String,
     Ok(())
 }
 
-fn post(c: &mut SqliteConnection, postings: &BTreeMap<(i64, Account), Amount>) -> QueryResult<()> {
+/// Adds postings to their minutes and to the totals, and where hours were summed up without them, to those.
+pub(crate) fn post(c: &mut SqliteConnection, postings: &BTreeMap<(i64, Account), Amount>) -> QueryResult<()> {
+    rolled::post_late(c, postings)?;
     for ((minute, account), amount) in postings {
         {
             use ledger_minute::dsl as l;
@@ -412,8 +412,8 @@ fn post(c: &mut SqliteConnection, postings: &BTreeMap<(i64, Account), Amount>) -
 fn tidy(c: &mut SqliteConnection) -> QueryResult<()> {
     let newest: Option<i64> = ledger_minute::table.select(diesel::dsl::max(ledger_minute::minute)).first(c)?;
     if let Some(newest) = newest {
-        diesel::delete(ledger_minute::table.filter(ledger_minute::minute.lt(newest - KEEP_MINUTES))).execute(c)?;
-        metrics::forget(c, newest - KEEP_MINUTES)?;
+        c.immediate_transaction(|c| rolled::roll(c, newest))?;
+        metrics::forget(c, newest - rolled::KEEP_MINUTES)?;
     }
     extras::forget(c)?;
     resent::forget(c)?;

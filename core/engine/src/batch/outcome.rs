@@ -2,6 +2,8 @@
 
 use rockrose_ledger::{Account, Added, Amount, Earlier, Entry, Measure, Posting, Series, Stage, WindowChange};
 
+use crate::budget::UnderWay;
+
 /// Where in the plan events can be looked at.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Point {
@@ -118,7 +120,7 @@ pub struct Quarantined {
 }
 
 /// What became of a batch. All of it is to be made durable together.
-#[derive(Clone, Debug, Default)]
+#[derive(Debug, Default)]
 pub struct Outcome {
     /// The distinct events that leave, a line each.
     pub lines: Vec<u8>,
@@ -140,6 +142,8 @@ pub struct Outcome {
     pub windows: Vec<WindowChange>,
     /// What is to be added to metrics.
     pub metrics: Vec<(Series, Added)>,
+    /// What counts for budgets until it is known what became of the batch.
+    pub under_way: UnderWay,
     /// How long the steps worked, if they were timed.
     pub times: Vec<StepTime>,
     /// The copies that routes made of this body came to more than [`MAX_LINES`]; the rest of it was not looked at, and nothing of it may be kept.

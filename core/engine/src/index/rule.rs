@@ -70,7 +70,7 @@ pub(crate) fn alternatives(condition: &Condition, negated: bool, fields: &mut Fi
         Condition::Not(inner) => alternatives(inner, !negated, fields),
         Condition::Field(path, test) => Some(vec![vec![Leaf { field: fields.want(path), test: test.clone(), negated }]]),
         // Of a value that is worked out, no axis knows anything.
-        Condition::Computed(..) => None,
+        Condition::Computed(..) | Condition::Budget(_) => None,
         Condition::Or(parts) if !negated => any(parts, fields),
         Condition::And(parts) if negated => any(parts, fields),
         Condition::Or(parts) | Condition::And(parts) => {

@@ -62,6 +62,10 @@ impl StepKind for Dedupe {
         }
     }
 
+    fn conditions(&self) -> Vec<&Condition> {
+        if let Some(Preference::Where(condition)) = &self.prefer { vec![condition] } else { Vec::new() }
+    }
+
     fn reads(&self, out: &mut Vec<Path>) {
         out.extend_from_slice(&self.by);
         if let Some(Preference::Where(condition)) = &self.prefer {

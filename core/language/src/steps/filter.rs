@@ -27,6 +27,10 @@ impl StepKind for Keep {
         format!("Removes every event but those of which this holds: {}.", self.0.in_words())
     }
 
+    fn conditions(&self) -> Vec<&Condition> {
+        vec![&self.0]
+    }
+
     fn reads(&self, out: &mut Vec<Path>) {
         self.0.reads(out);
     }
@@ -47,6 +51,10 @@ impl StepKind for Drop {
 
     fn explain(&self) -> String {
         format!("Removes every event of which this holds: {}.", self.0.in_words())
+    }
+
+    fn conditions(&self) -> Vec<&Condition> {
+        vec![&self.0]
     }
 
     fn reads(&self, out: &mut Vec<Path>) {

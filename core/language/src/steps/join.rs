@@ -81,6 +81,10 @@ impl StepKind for Join {
         format!("Makes one event of several lines of message: {lines}{streams}. It waits {} for the next line.", self.within)
     }
 
+    fn conditions(&self) -> Vec<&Condition> {
+        if let Joining::Pieces(condition) = &self.how { vec![condition] } else { Vec::new() }
+    }
+
     fn reads(&self, out: &mut Vec<Path>) {
         if let Joining::Pieces(condition) = &self.how {
             condition.reads(out);

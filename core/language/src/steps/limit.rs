@@ -36,6 +36,10 @@ impl StepKind for Limit {
         format!("Lets {} events pass per {}{by}, and removes what comes faster.{always}", self.pace.count, self.pace.per.word())
     }
 
+    fn conditions(&self) -> Vec<&Condition> {
+        self.unless.iter().collect()
+    }
+
     fn reads(&self, out: &mut Vec<Path>) {
         out.extend_from_slice(&self.by);
         self.unless.iter().for_each(|c| c.reads(out));

@@ -46,6 +46,7 @@ pub use sample::{Rate, Sample};
 pub use select::{Remove, Retain, Selector};
 pub use trim::Trim;
 
+use crate::budget::BudgetTest;
 use crate::condition::{Condition, condition};
 use crate::cursor::{Cursor, Outcome};
 use crate::habits;
@@ -67,6 +68,11 @@ pub(crate) trait StepKind: Display + Sized {
 
     /// Adds the fields that it reads.
     fn reads(&self, out: &mut Vec<Path>);
+
+    /// The conditions that stand in it, besides the one that says which events it touches.
+    fn conditions(&self) -> Vec<&Condition> {
+        Vec::new()
+    }
 
     /// What it names that stands elsewhere in the plan.
     fn refers_to(&self) -> Option<Reference<'_>> {
@@ -125,6 +131,12 @@ macro_rules! steps {
             /// Adds the fields that it reads.
             pub fn reads(&self, out: &mut Vec<Path>) {
                 match self { $(Operation::$name(step) => step.reads(out),)* }
+            }
+
+            /// The conditions that stand in it, besides the one that says which events it touches.
+            #[must_use]
+            pub fn conditions(&self) -> Vec<&Condition> {
+                match self { $(Operation::$name(step) => step.conditions(),)* }
             }
 
             /// What it names that stands elsewhere in the plan.
@@ -212,6 +224,18 @@ pub struct Step {
 }
 
 impl Step {
+    /// Whether what it does to an event depends on others, on chance or on what is used of a budget, so that it is done to each event once.
+    #[must_use]
+    pub fn is_done_once(&self) -> bool {
+        self.operation.is_done_once() || !self.budgets().is_empty()
+    }
+
+    /// The tests in it of how much of a budget is used.
+    #[must_use]
+    pub fn budgets(&self) -> Vec<&BudgetTest> {
+        self.operation.conditions().into_iter().chain(&self.when).flat_map(Condition::budgets).collect()
+    }
+
     /// What is doubtful in the sentence `text` that this was read from, though it is one.
     #[must_use]
     pub fn doubts(&self, text: &str) -> Vec<Mistake> {

@@ -68,6 +68,10 @@ impl StepKind for Sample {
         format!("{share}{key}. What is kept says in sampled.weight how many events it stands for.{always}")
     }
 
+    fn conditions(&self) -> Vec<&Condition> {
+        self.unless.iter().collect()
+    }
+
     fn reads(&self, out: &mut Vec<Path>) {
         out.extend_from_slice(&self.by);
         self.unless.iter().for_each(|c| c.reads(out));

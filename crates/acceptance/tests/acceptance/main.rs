@@ -5,6 +5,7 @@ mod agents;
 mod alerts;
 mod api;
 mod browser;
+mod budgets;
 mod client;
 mod console;
 mod console_deliveries;

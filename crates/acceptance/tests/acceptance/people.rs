@@ -27,7 +27,10 @@ VTOAW GET    /api/v1/alerts
 ..O.W POST   /api/v1/alerts/{name}/acknowledge
 ..O.W PUT    /api/v1/alerts/{name}/silence
 ..O.W DELETE /api/v1/alerts/{name}/silence
+..O.W PUT    /api/v1/budgets/{name}/lift
+..O.W DELETE /api/v1/budgets/{name}/lift
 VTOAW POST   /api/v1/alerts/try
+VTOAW GET    /api/v1/budgets
 VTOAW GET    /api/v1/me
 VTOAW PUT    /api/v1/me/password
 VTOAW GET    /api/v1/sources

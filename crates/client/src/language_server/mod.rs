@@ -209,7 +209,8 @@ impl Server {
         let text = quoted.decoded(&document.text, place);
         let kind = if section.kind == "alert" { SentenceKind::Alert } else { kind };
         let told = following(kind, &text);
-        let [tables, recipes, sources, destinations, routes] = ["table", "recipe", "source", "destination", "route"].map(|kind| document.names(kind));
+        let kinds = ["table", "recipe", "source", "destination", "route", "budget"];
+        let [tables, recipes, sources, destinations, routes, budgets] = kinds.map(|kind| document.names(kind));
         let catalog = Catalog {
             fields: &[],
             values: &|_| Vec::new(),
@@ -218,6 +219,7 @@ impl Server {
             sources: &sources,
             destinations: &destinations,
             routes: &routes,
+            budgets: &budgets,
         };
         let own = proposals(&text, &told, &catalog, MOST).into_iter().map(|p| (p.text, p.sort.to_owned(), p.share));
         let seen = self.seen(document, kind, &text, section, quoted);

@@ -67,11 +67,15 @@ pub(crate) async fn alerts(State(app): State<Arc<App>>) -> Result<Json<AlertsAns
 /// The alert of this name, if the caller may operate what it watches.
 fn operated(app: &App, caller: &Caller, name: &str) -> Result<Alert, Problem> {
     let running = app.engine.running();
-    let alert = running.checked.alerts.iter().find(|alert| alert.name == name).ok_or_else(|| unknown(name))?;
-    if let Some(place) = alert.when.place() {
+    let alert = running.checked.all_alerts().into_iter().find(|alert| alert.name == name).ok_or_else(|| unknown(name))?;
+    let of_budget = match &alert.when {
+        AlertCondition::Budget { test, .. } => running.checked.budgets.iter().find(|b| b.name == test.budget).map(|b| b.allowance.at.clone()),
+        _ => None,
+    };
+    if let Some(place) = alert.when.place().or(of_budget) {
         caller.must_operate(&place)?;
     }
-    Ok(alert.clone())
+    Ok(alert)
 }
 
 fn unknown(name: &str) -> Problem {

@@ -205,9 +205,18 @@ fn offered(plan: &CheckedPlan, known: &Known, text: &str, told: &rockrose_langua
     let recipes: Vec<String> = plan.recipe_names();
     let sources = names(&mut plan.sources.iter().map(|s| &s.name));
     let destinations = names(&mut plan.destinations.iter().map(|d| &d.name));
+    let budgets = names(&mut plan.budgets.iter().map(|b| &b.name));
     let values = |field: &str| known.values(field);
-    let catalog =
-        Catalog { fields: &known.fields, values: &values, tables: &tables, recipes: &recipes, sources: &sources, destinations: &destinations, routes: &routes };
+    let catalog = Catalog {
+        fields: &known.fields,
+        values: &values,
+        tables: &tables,
+        recipes: &recipes,
+        sources: &sources,
+        destinations: &destinations,
+        routes: &routes,
+        budgets: &budgets,
+    };
     proposals(text, told, &catalog, most)
 }
 

@@ -58,11 +58,17 @@ fn text(app: &App, counts: bool, alerts: &[AlertStanding]) -> prometheus::Result
         floats("rockrose_destination_answer_seconds", "Response time of the last requests (at most 256), by quantile.", &["destination", "quantile"])?;
     let good = floats("rockrose_destination_good_answers_ratio", "Share of the last requests that were accepted.", &["destination"])?;
     let alert_on = gauge("rockrose_alert_on", "1 while the alert is on.", &["alert", "severity"])?;
+    let budget_used = floats("rockrose_budget_used_ratio", "Share of the budget that is used in its present period.", &["budget"])?;
+    let budget_lifted = gauge("rockrose_budget_lifted", "1 while nothing is done by the budget.", &["budget"])?;
     let revision = gauge("rockrose_plan_revision", "The revision of the active plan.", &[])?;
     let started = gauge("rockrose_start_timestamp_seconds", "When the service started, in seconds since 1970.", &["version"])?;
     for AlertStanding { alert, record, .. } in alerts {
         let is_on = record.as_ref().is_some_and(|record| record.phase == Phase::On.word());
         alert_on.with_label_values(&[alert.name.as_str(), alert.severity.word()]).set(is_on.into());
+    }
+    for of in app.budgets.all() {
+        budget_used.with_label_values(&[of.budget.name.as_str()]).set(of.used.to_f64() / of.budget.most.to_f64());
+        budget_lifted.with_label_values(&[of.budget.name.as_str()]).set(of.lift.is_some().into());
     }
     let reading = app.meter.read();
     for (account, amount) in reading.now.iter() {
@@ -100,7 +106,7 @@ fn text(app: &App, counts: bool, alerts: &[AlertStanding]) -> prometheus::Result
     let none: [&str; 0] = [];
     revision.with_label_values(&none).set(running.revision);
     started.with_label_values(&[env!("CARGO_PKG_VERSION")]).set(app.started_ms / 1000);
-    let all: [Box<dyn Collector>; 15] = [
+    let all: [Box<dyn Collector>; 17] = [
         Box::new(events),
         Box::new(bytes),
         Box::new(saved),
@@ -114,6 +120,8 @@ fn text(app: &App, counts: bool, alerts: &[AlertStanding]) -> prometheus::Result
         Box::new(answers),
         Box::new(good),
         Box::new(alert_on),
+        Box::new(budget_used),
+        Box::new(budget_lifted),
         Box::new(revision),
         Box::new(started),
     ];

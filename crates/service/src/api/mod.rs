@@ -3,6 +3,7 @@
 mod agents;
 mod alerts;
 pub(crate) mod auth;
+mod budgets;
 pub(crate) mod complete;
 mod destinations;
 mod document;
@@ -91,6 +92,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(alerts::acknowledge))
         .routes(routes!(alerts::silence, alerts::end_silence))
         .routes(routes!(alerts::try_alert))
+        .routes(routes!(budgets::budgets))
+        .routes(routes!(budgets::lift, budgets::end_lift))
         .routes(routes!(sources::sources))
         .routes(routes!(sources::senders))
         .routes(routes!(sources::pause))

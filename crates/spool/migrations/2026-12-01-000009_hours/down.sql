@@ -1,0 +1,3 @@
+DROP TABLE rolled;
+DROP TABLE ledger_day;
+DROP TABLE ledger_hour;
