@@ -1,5 +1,6 @@
 //! How much of each budget is used: kept beside the ledger and exactly as it says, so that steps that ask need not wait for a look at it.
 
+use std::collections::hash_map::Entry;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -141,9 +142,9 @@ impl Budgets {
         for budget in unknown {
             let (begins_ms, ends_ms) = budget.allowance.per.around(now, &budget.zone);
             let minute = begins_ms.div_euclid(MINUTE_MS);
-            if !rows.contains_key(&minute) {
+            if let Entry::Vacant(rows) = rows.entry(minute) {
                 let read = app.spool.ledger(Some(minute), None).await;
-                rows.insert(minute, read.inspect_err(|e| tracing::error!(error = %e, "what is used of budgets cannot be read")).unwrap_or_default());
+                rows.insert(read.inspect_err(|e| tracing::error!(error = %e, "what is used of budgets cannot be read")).unwrap_or_default());
             }
             let used = used_by(budget, &rows[&minute]);
             let lift = lifts.iter().find(|lift| lift.budget == budget.name).cloned();
@@ -288,5 +289,80 @@ pub(crate) async fn run(app: Arc<App>) {
             }
             foreseen = Some((names, now));
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rockrose_ledger::{Account, Amount, Measure, Stage};
+
+    use super::*;
+
+    const DAY_MS: i64 = 86_400_000;
+
+    /// Budgets of a plan that has run since the first day of 1970.
+    fn budgets(lift: bool) -> Budgets {
+        let plan = "[destination.desk]\nkind = 'discard'\n[budget.daily]\nallows = '100 events a day at destination:desk'\n[budget.monthly]\nallows = '1 MB a month at destination:desk'\n";
+        let plan = CheckedPlan::read(plan).unwrap();
+        let budgets = Budgets::default();
+        for budget in plan.budgets {
+            let (begins_ms, ends_ms) = budget.allowance.per.around(1_000, &budget.zone);
+            let meter = Arc::new(BudgetMeter::new(&budget, budget.most.nothing()));
+            let lift = lift.then(|| Lift { budget: budget.name.clone(), until_ms: ends_ms, who: "ann".into() });
+            meter.lift(lift.is_some());
+            let standing = BudgetStanding { used: budget.most.nothing(), begins_ms, ends_ms, forecast: None, lift, budget };
+            budgets.kept().insert(standing.budget.name.clone(), Kept { standing, meter });
+        }
+        budgets
+    }
+
+    fn posting(events: i64) -> [Posting; 1] {
+        let account = Account { stage: Stage::Destination, name: "desk".into(), via: "web".into(), position: 0, sentence: String::new(), measure: Measure::Enqueued };
+        [Posting { account, amount: Amount { events, bytes: events * 10 } }]
+    }
+
+    fn used(budgets: &Budgets) -> Vec<(Used, bool)> {
+        budgets.kept().values().map(|kept| (kept.standing.used, kept.meter.is_used(100))).collect()
+    }
+
+    #[test]
+    fn a_period_that_is_over_begins_anew_with_the_first_commit_or_the_next_look() {
+        let of = budgets(false);
+        of.committing(&posting(100), 5_000).done();
+        assert_eq!(used(&of), [(Used::Events(100), true), (Used::Bytes(1_000), false)]);
+        // What is not committed is not used.
+        drop(of.committing(&posting(7), 6_000));
+        assert_eq!(used(&of)[0].0, Used::Events(100));
+        // The first commit of the next day comes before the next look; one of the day before counts no more.
+        of.committing(&posting(3), DAY_MS).done();
+        of.committing(&posting(50), DAY_MS - 1).done();
+        assert_eq!(used(&of), [(Used::Events(3), false), (Used::Bytes(1_530), false)]);
+        of.turn(2 * DAY_MS);
+        assert_eq!(used(&of), [(Used::Events(0), false), (Used::Bytes(1_530), false)]);
+        of.turn(31 * DAY_MS);
+        assert_eq!(used(&of)[1].0, Used::Bytes(0));
+    }
+
+    #[test]
+    fn a_lift_ends_with_its_period() {
+        let of = budgets(true);
+        of.committing(&posting(100), 5_000).done();
+        assert_eq!(used(&of)[0], (Used::Events(100), false), "it is counted, and nothing is done by it");
+        of.turn(DAY_MS - 1);
+        assert!(of.all().iter().all(|one| one.lift.is_some()));
+        of.turn(DAY_MS);
+        of.committing(&posting(100), DAY_MS).done();
+        assert_eq!(used(&of)[0], (Used::Events(100), true));
+        assert_eq!(of.all().iter().map(|one| one.lift.is_some()).collect::<Vec<_>>(), [false, true], "that of the month goes on");
+        assert!(of.set_lift("monthly", None) && !of.set_lift("yearly", None));
+    }
+
+    #[test]
+    fn what_alerts_read_is_rounded_down() {
+        let of = budgets(false);
+        of.committing(&posting(99), 5_000).done();
+        let readings = of.readings();
+        let daily = &readings["daily"];
+        assert_eq!((daily.allows.as_str(), daily.percent, daily.expected), ("100 events a day at destination:desk", 99, None));
     }
 }

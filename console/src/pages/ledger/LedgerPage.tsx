@@ -15,6 +15,7 @@ import { useStored } from "../../lib/stored";
 import { GroupBy } from "../../parts/GroupBy";
 import { Message } from "../../parts/Message";
 import { Account, type Part, idOf } from "./Account";
+import { Budgets } from "./Budgets";
 import { By } from "./By";
 import { type LedgerSearch, SPANS, asked, readSearch } from "./looked";
 import { Saved } from "./Saved";
@@ -51,7 +52,7 @@ function Between({ from, to, now, choose }: { from: number; to: number; now: num
       {moment("from", from, (ms) => choose(ms, to))}
       {moment("to", to, (ms) => choose(from, ms))}
       {from >= to && <span role="alert" className="text-fails">▲ It ends before it begins.</span>}
-      {from < now - KEPT_MS && <span className="text-waits">Minutes are kept for 35 days; before that, only the sums since the beginning are known.</span>}
+      {from < now - KEPT_MS && <span className="text-waits">Minutes are kept for 35 days; before that, hours count whole, and after 400 days, days.</span>}
     </fieldset>
   );
 }
@@ -184,6 +185,7 @@ export function LedgerPage() {
         </div>
       )}
       {ways.includes(by ?? "") && ledger.rows.length > 0 && <By by={by ?? ""} routes={routes} ledger={ledger} />}
+      <Budgets />
       <Saved ledger={ledger} />
       {(isLong || find !== "") && (
         <div className="flex flex-wrap items-baseline gap-x-4 pb-4">

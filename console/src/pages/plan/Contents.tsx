@@ -7,6 +7,7 @@ import type { OutlinePart } from "../../api/plan";
 import { FIELD } from "../../design/fields";
 import { count, share } from "../../lib/format";
 import { AddAlert } from "./AddAlert";
+import { AddBudget } from "./AddBudget";
 import { AddKit } from "./AddKit";
 import { AddRoute } from "./AddRoute";
 import { partOf, useDraft } from "./draft";
@@ -18,6 +19,7 @@ const GROUPS = [
   { kind: "recipe", title: "Recipes" },
   { kind: "table", title: "Tables" },
   { kind: "alert", title: "Alerts" },
+  { kind: "budget", title: "Budgets" },
   { kind: "collect", title: "What agents collect" },
   { kind: "assignment", title: "Assignments" },
 ];
@@ -83,7 +85,7 @@ export function Contents({ chosen }: { chosen: string | undefined }) {
       {GROUPS.map(({ kind, title }) => {
         const of = parts.filter((p) => partOf(p.part).kind === kind);
         const removed = (outline?.removed ?? []).filter((p) => partOf(p).kind === kind);
-        if (of.length + removed.length === 0 && kind !== "route" && !(mayChange && (kind === "recipe" || kind === "alert"))) return null;
+        if (of.length + removed.length === 0 && kind !== "route" && !(mayChange && ["recipe", "alert", "budget"].includes(kind))) return null;
         return (
           <section key={kind} aria-label={title}>
             <div className="flex items-baseline justify-between px-2">
@@ -91,6 +93,7 @@ export function Contents({ chosen }: { chosen: string | undefined }) {
               {kind === "route" && mayChange && <AddRoute />}
               {kind === "recipe" && mayChange && <AddKit />}
               {kind === "alert" && mayChange && <AddAlert />}
+              {kind === "budget" && mayChange && <AddBudget />}
             </div>
             <Group title={title} of={of} chosen={chosen} />
             <ul>

@@ -171,7 +171,7 @@ export function PartView({ part }: { part: OutlinePart }) {
         )}
       </dl>
       {kind !== "route" && (
-        <details className="mt-3 text-sm" open={kind === "alert"}>
+        <details className="mt-3 text-sm" open={kind === "alert" || kind === "budget"}>
           <summary className="cursor-pointer text-soft">As it stands in the file</summary>
           <pre className="mt-1 overflow-x-auto rounded bg-raised px-3 py-2 font-mono text-xs" tabIndex={0}>
             {part.text}

@@ -148,8 +148,8 @@ export function PlanPage() {
                 <Months destinations={trial.data.destinations} from={trial.data.estimated_from_ms} />
               </section>
             )}
-            {/* An alert does nothing to events. */}
-            {part?.part.startsWith("alert:") !== true && <Tried trial={trial.error === null ? trial.data : undefined} pending={trial.isFetching} route={route} shown={shown} onShow={setShown} given={given} onGiven={setGiven} />}
+            {/* An alert does nothing to events, nor does a budget by itself. */}
+            {!["alert", "budget"].includes(part?.part.split(":")[0] ?? "") && <Tried trial={trial.error === null ? trial.data : undefined} pending={trial.isFetching} route={route} shown={shown} onShow={setShown} given={given} onGiven={setGiven} />}
           </div>
         </div>
       </div>

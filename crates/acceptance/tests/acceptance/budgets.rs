@@ -2,6 +2,9 @@
 
 use serde_json::{Value, json};
 
+use thirtyfour::prelude::*;
+
+use crate::browser::Browser;
 use crate::harness::{Node, free_ports, lines, post, text, until};
 
 /// Events of 100 bytes, line ends left out: every tenth is an error.
@@ -138,4 +141,34 @@ async fn a_budget_is_lifted_until_its_period_is_over_and_changed_without_losing_
 
 async fn post_again(node: &Node, source: u16, from: usize) {
     assert_eq!(post(&node.http, source, body(from, 10)).await.status(), 200);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_console_shows_budgets_lifts_them_and_adds_them() {
+    let [source] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&plan(&node, source, "allows = '5 KB a day at destination:desk'"));
+    assert_eq!(post(&node.http, source, body(0, 100)).await.status(), 200);
+    let browser = Browser::start().await;
+    browser.sign_in(&node).await;
+    browser.sees("ledger balanced").await;
+    browser.driver.goto(node.url("/ledger")).await.unwrap();
+    for words in ["used up", "5.5 kB of 5.0 kB, 110 %", "Ask the desk for more.", "acts at"] {
+        browser.sees(words).await;
+    }
+    browser.without_violations("ledger with budgets").await;
+    browser.click("Lift desk-day until its period ends").await;
+    browser.sees("Lifted by ").await;
+    assert_eq!(stands(&node, "desk-day").await["lift"]["who"], "admin");
+    browser.click("Let steps act by desk-day again").await;
+    until("it acts again", async || stands(&node, "desk-day").await["lift"].is_null().then_some(())).await;
+
+    browser.driver.goto(node.url("/plan")).await.unwrap();
+    browser.click("Add a budget").await;
+    browser.tab_to("Name").await;
+    browser.keys("gates-month").await;
+    browser.click("Add to the draft").await;
+    browser.sees("allows = '40 GB a day at destination:desk'").await;
+    browser.driver.clone().quit().await.unwrap();
+    node.stop().await;
 }

@@ -1,6 +1,7 @@
 //! Budgets: how they stand, and how they are lifted.
 
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::sync::Arc;
 
 use axum::extract::State;
@@ -26,8 +27,8 @@ pub(crate) async fn budgets(State(app): State<Arc<App>>) -> Result<Json<BudgetsA
     let all = app.budgets.all();
     for of in &all {
         let minute = of.begins_ms.div_euclid(60_000);
-        if !since.contains_key(&minute) {
-            since.insert(minute, app.spool.ledger(Some(minute), None).await.map_err(|e| spool_problem(&e))?);
+        if let Entry::Vacant(rows) = since.entry(minute) {
+            rows.insert(app.spool.ledger(Some(minute), None).await.map_err(|e| spool_problem(&e))?);
         }
     }
     let running = app.engine.running();
