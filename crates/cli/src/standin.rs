@@ -20,6 +20,8 @@ enum As {
     Grpc,
     /// Syslog messages over TCP (each after its length) and UDP
     Syslog,
+    /// A mail server (SMTP); `--into` gets each letter as it is read
+    Mail,
     /// An object store that speaks the S3 protocol; `--into` is the folder of its objects
     Store,
     /// An OpenID Connect provider, to try signing in with; `--account` adds its accounts
@@ -38,7 +40,7 @@ pub(crate) struct StandinArgs {
     /// File to append received events to; for an object store, its folder
     #[arg(long, value_name = "FILE")]
     into: Option<PathBuf>,
-    /// Bearer token that it requires; for an object store, the access key; for an OpenID Connect provider, the client's secret
+    /// Bearer token that it requires; for an object store, the access key; for a mail server, the password; for an OpenID Connect provider, the client's secret
     #[arg(long, env = "ROCKROSE_STANDIN_TOKEN", hide_env_values = true)]
     want_token: Option<String>,
     /// Delay before each response, in milliseconds
@@ -76,6 +78,7 @@ pub(crate) async fn standin(args: StandinArgs, as_json: bool) -> Outcome {
         As::Http => (Speaks::Http, format!("http://{address}/in")),
         As::Grpc => (Speaks::Grpc, format!("http://{address}")),
         As::Syslog => (Speaks::Syslog, format!("tcp://{address}")),
+        As::Mail => (Speaks::Mail, format!("smtp://{address}")),
         As::Store => (Speaks::Store, format!("http://{address}")),
         As::Openid => {
             says("signs people in", &format!("http://{address}"))?;

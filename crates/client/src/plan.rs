@@ -123,7 +123,7 @@ const FIRST: (&str, &str) = ("http", "file");
 pub(crate) fn new_plan(mut from: Vec<String>, mut to: Vec<String>, output: Option<&Path>) -> Outcome {
     if from.is_empty() && to.is_empty() && std::io::stdin().is_terminal() {
         from = ask_for("What comes in: http, otlp, syslog, tcp, file (several with commas)?", FIRST.0)?;
-        to = ask_for("Where does it go: file, http, otlp, syslog, archive, discard?", FIRST.1)?;
+        to = ask_for("Where does it go: file, http, otlp, syslog, mail, archive, discard?", FIRST.1)?;
     }
     let words = |given: &[String], unless: &'static str| if given.is_empty() { vec![unless.to_owned()] } else { given.to_vec() };
     let (from, to) = (words(&from, FIRST.0), words(&to, FIRST.1));

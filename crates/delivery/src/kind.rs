@@ -163,13 +163,21 @@ pub enum OpenError {
     #[error("{0} has characters that cannot be sent")]
     HeaderValue(String),
     /// This program was built without the kind of destination.
-    #[cfg(not(feature = "archive"))]
+    #[cfg(not(all(feature = "archive", feature = "mail")))]
     #[error("this program, built for hosts, sends to no {0}")]
     LeftOut(&'static str),
     /// The store of an archive cannot be set up.
     #[cfg(feature = "archive")]
     #[error("the store cannot be set up: {0}")]
     Store(#[from] object_store::Error),
+    /// Something is no e-mail address.
+    #[cfg(feature = "mail")]
+    #[error("`{0}` is no e-mail address")]
+    Mailbox(String),
+    /// The connection to a mail server cannot be set up.
+    #[cfg(feature = "mail")]
+    #[error("the connection cannot be set up: {0}")]
+    Mail(String),
     /// A folder cannot be made or opened.
     #[error("{path}: {source}")]
     Folder {

@@ -20,6 +20,8 @@ pub use health::{Answers, Health, HealthHandle, State};
 pub use kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Resolver, Taken, Target, TlsError};
 #[cfg(feature = "archive")]
 pub use kinds::ArchiveSettings;
+#[cfg(feature = "mail")]
+pub use kinds::MailSettings;
 pub use kinds::{Discard, GrpcSettings, HttpSettings, planned, real_path};
 pub use probe::{Probe, ProbeStep};
 pub use reach::probe;

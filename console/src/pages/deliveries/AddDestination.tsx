@@ -17,13 +17,14 @@ const KINDS = [
   { kind: "http", says: "a service that takes JSON by HTTP" },
   { kind: "otlp", says: "a service that speaks OTLP" },
   { kind: "syslog", says: "a syslog server" },
+  { kind: "mail", says: "people, by e-mail" },
   { kind: "archive", says: "an object store, for an archive" },
   { kind: "file", says: "a file on this host" },
   { kind: "discard", says: "nothing: events are counted and gone" },
 ];
 
 /** The host that a part of a plan names first, if any. */
-const hostOf = (text: string) => /https?:\/\/([^/"'\s]+)|address\s*=\s*["']([^"']+)/.exec(text)?.slice(1).find((host) => host !== undefined) ?? "";
+const hostOf = (text: string) => /(?:https?|smtps?):\/\/([^/"'\s]+)|address\s*=\s*["']([^"']+)/.exec(text)?.slice(1).find((host) => host !== undefined) ?? "";
 
 function Written({ name, text, onText, onDone }: { name: string; text: string; onText: (text: string) => void; onDone: () => void }) {
   const draft = usePlanDraft();

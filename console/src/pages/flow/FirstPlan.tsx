@@ -6,7 +6,7 @@ import { BUTTON } from "../../design/buttons";
 import { Paste } from "../../parts/Message";
 
 const SOURCES = ["http", "otlp", "syslog", "tcp", "file"];
-const DESTINATIONS = ["file", "http", "otlp", "syslog", "archive", "discard"];
+const DESTINATIONS = ["file", "http", "otlp", "syslog", "mail", "archive", "discard"];
 
 function Choice({ label, kinds, value, onChange }: { label: string; kinds: string[]; value: string; onChange: (kind: string) => void }) {
   return (

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use rockrose_language::Mistake;
 
-use super::tls::{self, CONNECTED, TlsFiles};
+use super::tls::{self, CONNECTED, PASSWORD, TlsFiles, USER};
 use super::{COMPRESS, Compression, DestinationSection, PlannedDestination, compression, url};
 use crate::checker::{Checker, SecretName};
 use crate::keys::{Key, Shape, key, needed};
@@ -26,8 +26,8 @@ pub(super) const POSTED: &[Key] = &[
         "Which of several endpoints is used: the first that answers (if left out), or each in turn, those that do not answer passed over.",
     ),
     key("token", Shape::Secret, "The bearer token that is sent along."),
-    key("user", Shape::Text, "The user of basic authentication, with `password`."),
-    key("password", Shape::Secret, "The password of basic authentication, with `user`."),
+    USER,
+    PASSWORD,
     key(
         "sign",
         Shape::Secret,

@@ -7,6 +7,7 @@ mod archive;
 mod discard;
 mod file;
 mod http;
+mod mail;
 mod otlp;
 mod syslog;
 mod tls;
@@ -21,6 +22,7 @@ pub use archive::{ArchiveDestination, Objects, StoreLocation};
 pub use discard::DiscardDestination;
 pub use file::{FileDestination, Layout, Period};
 pub use http::{BodyForm, Forward, HeaderText, HttpDestination, SignIn};
+pub use mail::{MailDestination, MailSafety};
 pub use otlp::OtlpDestination;
 pub use syslog::{SyslogDestination, SyslogTransport};
 pub use tls::TlsFiles;
@@ -221,6 +223,8 @@ kinds! {
     Otlp(OtlpDestination),
     /// Events are sent as syslog messages.
     Syslog(SyslogDestination),
+    /// Events are sent as e-mail.
+    Mail(MailDestination),
     /// Events are kept in objects of a store.
     Archive(ArchiveDestination),
     /// Events are counted and let go.

@@ -10,6 +10,8 @@ use crate::section::{At, Raw, Section};
 
 pub(super) const CA: Key = key("ca", Shape::Text, "A file of certificates (PEM) that are trusted besides the system's.");
 pub(super) const TIMEOUT: Key = key("timeout", Shape::Duration, "How long an answer may take. 30 seconds if left out.");
+pub(super) const USER: Key = key("user", Shape::Text, "Who signs in, with `password`: by basic authentication, or to the mail server.");
+pub(super) const PASSWORD: Key = key("password", Shape::Secret, "The secret with the password.");
 /// Keys of destinations that a connection is opened to.
 pub(super) const CONNECTED: &[Key] = &[
     CA,

@@ -76,6 +76,42 @@ async fn who_is_told_of_a_failing_destination_is_told_once_over_kills() {
     node.stop().await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn who_is_told_by_mail_gets_one_letter_of_what_happens_together() {
+    let [source, mail] = free_ports();
+    let mut node = Node::start().await;
+    let letters = node.path("letters.txt");
+    let plan = |sign_in: &str| {
+        format!(
+            "[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[source.watch]\nkind = \"alerts\"\n\
+             [destination.duty]\nkind = \"mail\"\nserver = \"smtp://127.0.0.1:{mail}\"\nfrom = \"rockrose@ferries.example\"\nto = [\"duty@ferries.example\"]\ngather_for = \"2 seconds\"\n{sign_in}\n\
+             [[route]]\nname = \"tell\"\nfrom = [\"watch\"]\nto = [\"duty\"]\n\
+             [alert.a]\nwhen = 'source:quays silent for 1 second'\nadvice = \"Look at the quays.\"\n[alert.b]\nwhen = 'source:quays silent for 1 second'\nseverity = \"error\"\n"
+        )
+    };
+    let wrong = node.client(&["check", &node.write("wrong.toml", &plan("unprotected = true\nuser = \"rockrose\"\npassword = { secret = \"mail\" }"))]);
+    assert!(!wrong.status.success() && text(&wrong.stdout).contains("the password would be sent unprotected"), "{wrong:?}");
+    node.apply(&plan("unprotected = true"));
+    assert_eq!(post(&node.http, source, EVENT).await.status(), 200);
+    // What waits for a server that is not there yet goes once it is.
+    until("it fails", async || text(&node.client(&["destination", "list"]).stdout).contains("failing").then_some(())).await;
+    let _server = crate::harness::spawn(
+        &["standin", "--as", "mail", "--listen", &format!("127.0.0.1:{mail}"), "--into", letters.to_str().unwrap()],
+        &node.path("mail.log"),
+    );
+    node.drained().await;
+    let got = std::fs::read_to_string(&letters).unwrap();
+    assert_eq!(got.matches("Subject: ").count(), 1, "{got}");
+    for words in ["To: duty@ferries.example", "Subject: [error] b: nothing was heard from source:quays for ", "(and 1 more)", "    advice: Look at the quays."]
+    {
+        assert!(got.contains(words), "{words} in\n{got}");
+    }
+    let tested = text(&node.client(&["destination", "test", "duty"]).stdout);
+    assert!(tested.contains("a test letter was accepted"), "{tested}");
+    node.balanced();
+    node.stop().await;
+}
+
 /// Counts 600 events at a source and a route in each of the last ten minutes, and one event a week before.
 fn with_a_past(node: &Node) {
     let mut spool = diesel::sqlite::SqliteConnection::establish(node.path("data/spool.db").to_str().unwrap()).unwrap();

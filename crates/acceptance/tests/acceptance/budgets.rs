@@ -2,7 +2,6 @@
 
 use serde_json::{Value, json};
 
-use thirtyfour::prelude::*;
 
 use crate::browser::Browser;
 use crate::harness::{Node, free_ports, lines, post, text, until};

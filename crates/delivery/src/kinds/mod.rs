@@ -6,8 +6,12 @@ mod discard;
 mod endpoint;
 mod file;
 mod http;
-#[cfg(not(feature = "archive"))]
+#[cfg(not(all(feature = "archive", feature = "mail")))]
 mod left_out;
+#[cfg(feature = "mail")]
+mod letter;
+#[cfg(feature = "mail")]
+mod mail;
 mod otlp;
 mod otlp_answer;
 #[cfg(feature = "archive")]
@@ -23,6 +27,8 @@ pub use archive::ArchiveSettings;
 pub use discard::Discard;
 pub use endpoint::HttpSettings;
 pub use file::real_path;
+#[cfg(feature = "mail")]
+pub use mail::MailSettings;
 pub use otlp::GrpcSettings;
 
 #[cfg(all(test, feature = "archive"))]
@@ -41,6 +47,10 @@ pub fn planned(kind: &DestinationKind, resolver: &Resolver<'_>) -> Target {
         DestinationKind::Otlp(otlp) if otlp.grpc => GrpcSettings(HttpSettings::planned(&otlp.http, resolver)).into(),
         DestinationKind::Otlp(otlp) => HttpSettings::planned(&otlp.http, resolver).into(),
         DestinationKind::Syslog(syslog) => syslog.clone().into(),
+        #[cfg(not(feature = "mail"))]
+        DestinationKind::Mail(_) => left_out::LeftOut("mail servers").into(),
+        #[cfg(feature = "mail")]
+        DestinationKind::Mail(mail) => MailSettings::planned(mail, resolver).into(),
         #[cfg(not(feature = "archive"))]
         DestinationKind::Archive(_) => left_out::LeftOut("archives").into(),
         #[cfg(feature = "archive")]

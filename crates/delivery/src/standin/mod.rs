@@ -2,6 +2,7 @@
 
 mod grpc;
 mod http;
+mod mail;
 mod mood;
 mod store;
 mod syslog;
@@ -25,6 +26,8 @@ pub enum Speaks {
     Grpc,
     /// Syslog messages over TCP, each after its length, and over UDP at the same port.
     Syslog,
+    /// SMTP: letters, kept as they are read.
+    Mail,
     /// The S3 protocol, as far as writing, reading and listing objects goes.
     Store,
 }
@@ -36,7 +39,7 @@ pub struct StandIn {
     pub speaks: Speaks,
     /// The file that what it takes is appended to; none: it is only counted. Of an object store, the folder of its objects.
     pub into: Option<PathBuf>,
-    /// The token it asks for. Of an object store, the access key.
+    /// The token it asks for. Of an object store, the access key; of a mail server, the password.
     pub token: Option<String>,
     /// How long it thinks before it answers.
     pub delay: Duration,
@@ -123,6 +126,7 @@ pub async fn serve(settings: StandIn, listener: tokio::net::TcpListener, stop: i
         Speaks::Store => axum::serve(listener, store::router(shared)?).with_graceful_shutdown(stop).await,
         Speaks::Grpc => grpc::serve(shared, listener, stop).await,
         Speaks::Syslog => syslog::serve(shared, listener, stop).await,
+        Speaks::Mail => mail::serve(shared, listener, stop).await,
     }
 }
 

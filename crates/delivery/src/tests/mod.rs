@@ -14,6 +14,7 @@ mod control;
 mod faults;
 mod files;
 mod http_forms;
+mod mail;
 mod otlp;
 mod suite;
 mod syslog;

@@ -156,7 +156,9 @@ async fn survives_one_that_closes(sort: Sort) {
 
 /// Sends over connections that break in ways that no stand-in does by itself, and says what is told of it.
 async fn survives_connections(sort: Sort, script: &'static [Does]) {
-    let case = Case::new(sort, StandIn::default(), script).await;
+    // A mail server speaks first: with one that waits to be spoken to, both wait.
+    let patience = if sort == Sort::Mail { LITTLE_PATIENCE } else { PATIENCE };
+    let case = Case::patient(sort, StandIn::default(), script, patience).await;
     let Some(relay) = &case.relay else { return };
     case.queue(0..60).await;
     let w = case.start();

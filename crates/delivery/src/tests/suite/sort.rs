@@ -2,7 +2,7 @@
 
 use rockrose_archive::Part;
 use rockrose_event::output::SyslogFacility;
-use rockrose_plan::{ArchiveDestination, BodyForm, Objects, StoreLocation as Where, SyslogTransport, TlsFiles};
+use rockrose_plan::{ArchiveDestination, BodyForm, MailDestination, MailSafety, Objects, StoreLocation as Where, SyslogTransport, TlsFiles};
 use standin::Speaks;
 
 use super::super::*;
@@ -21,13 +21,25 @@ pub(super) enum Sort {
     Grpc,
     Syslog,
     SyslogDatagrams,
+    Mail,
     Folder,
     Store,
 }
 
 impl Sort {
-    pub(super) const ALL: [Sort; 10] =
-        [Sort::File, Sort::Discard, Sort::Http, Sort::OtlpHttp, Sort::OtlpJson, Sort::Grpc, Sort::Syslog, Sort::SyslogDatagrams, Sort::Folder, Sort::Store];
+    pub(super) const ALL: [Sort; 11] = [
+        Sort::File,
+        Sort::Discard,
+        Sort::Http,
+        Sort::OtlpHttp,
+        Sort::OtlpJson,
+        Sort::Grpc,
+        Sort::Syslog,
+        Sort::SyslogDatagrams,
+        Sort::Mail,
+        Sort::Folder,
+        Sort::Store,
+    ];
 
     /// What stands at its other end, if it is reached over a network.
     pub(super) fn speaks(self) -> Option<Speaks> {
@@ -35,6 +47,7 @@ impl Sort {
             Sort::Http | Sort::OtlpHttp | Sort::OtlpJson => Some(Speaks::Http),
             Sort::Grpc => Some(Speaks::Grpc),
             Sort::Syslog | Sort::SyslogDatagrams => Some(Speaks::Syslog),
+            Sort::Mail => Some(Speaks::Mail),
             Sort::Store => Some(Speaks::Store),
             Sort::File | Sort::Discard | Sort::Folder => None,
         }
@@ -65,6 +78,23 @@ impl Sort {
             tls: TlsFiles::default(),
             timeout,
             max_batch: BATCH as u64,
+        };
+        let mail = || MailSettings {
+            mail: MailDestination {
+                host: "127.0.0.1".into(),
+                port: address.port(),
+                safety: MailSafety::Plain,
+                sign_in: None,
+                from: "rockrose@ferries.example".into(),
+                to: vec!["duty@ferries.example".into()],
+                subject: None,
+                gather_for: Duration::from_millis(1),
+                tls: TlsFiles::default(),
+                timeout,
+                max_batch: BATCH as u64,
+            },
+            password: None,
+            queue: "n/d".into(),
         };
         let archive = |store| ArchiveSettings {
             archive: ArchiveDestination {
@@ -98,6 +128,7 @@ impl Sort {
             Sort::Grpc => GrpcSettings(http("", BodyForm::Otlp)).into(),
             Sort::Syslog => syslog(SyslogTransport::Tcp).into(),
             Sort::SyslogDatagrams => syslog(SyslogTransport::Udp).into(),
+            Sort::Mail => mail().into(),
             Sort::Folder => archive(Where::Folder(out.to_str().unwrap().into())).into(),
             Sort::Store => archive(bucket).into(),
         }
@@ -117,6 +148,10 @@ impl Sort {
             let unpacked = paths.iter().map(|path| zstd::stream::decode_all(std::fs::File::open(path).unwrap()).unwrap());
             unpacked.map(|bytes| String::from_utf8(bytes).unwrap()).collect::<String>()
         };
+        if self == Sort::Mail {
+            let letters = std::fs::read_to_string(out).unwrap_or_default();
+            return Some(letters.lines().filter_map(|line| line.strip_prefix("    n: ")?.parse().ok()).collect());
+        }
         let text = match self {
             Sort::Discard => return None,
             Sort::Store => objects(out.join("vault/date=1970-01-01")),
