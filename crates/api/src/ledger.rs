@@ -26,7 +26,7 @@ pub struct LedgerEntry {
     pub current: bool,
     /// At a step, the last revision that had it; null where it is of none, or older than the last 50 revisions.
     pub last_revision: Option<i64>,
-    /// What was queued for a destination costs by the active plan's price for it, without what is paid by the month: an exact decimal number, such as `12.40`; null elsewhere.
+    /// What was queued for a destination costs by the active plan's price for it (what it spilled to another: less than nothing, so that both add up to what is billed), without what is paid by the month: an exact decimal number, such as `12.40`; null elsewhere.
     #[serde(default)]
     pub money: Option<String>,
     /// Its currency, an ISO 4217 code.
@@ -54,9 +54,9 @@ pub struct DestinationCost {
     pub destination: String,
     /// What it bills, in words, such as `2.40 EUR a GB and 100.00 EUR a month`.
     pub price: String,
-    /// What was queued for it, in bytes.
+    /// What was queued for it and not spilled to another, in bytes.
     pub bytes: i64,
-    /// What was queued for it, in events.
+    /// What was queued for it and not spilled to another, in events.
     pub events: i64,
     /// What that costs: an exact decimal number.
     pub sent: String,

@@ -37,20 +37,20 @@ pub struct CostArgs {
 
 /// What a step has saved, in one currency.
 #[derive(Clone, Debug, PartialEq)]
-struct Saved {
+pub(crate) struct Saved {
     /// `route NAME` or `destination NAME`.
-    place: String,
-    sentence: String,
+    pub(crate) place: String,
+    pub(crate) sentence: String,
     /// Events that it removed.
-    events: i64,
+    pub(crate) events: i64,
     /// Bytes that it removed or took off.
-    bytes: i64,
-    money: Money,
-    currency: String,
+    pub(crate) bytes: i64,
+    pub(crate) money: Money,
+    pub(crate) currency: String,
 }
 
 /// What each step has saved, the most first; those that add more than they take come last.
-fn saved(rows: &[LedgerEntry]) -> Vec<Saved> {
+pub(crate) fn saved(rows: &[LedgerEntry]) -> Vec<Saved> {
     let mut all: Vec<Saved> = Vec::new();
     for row in rows {
         for amount in &row.saved {
@@ -99,8 +99,10 @@ fn sums(rows: &[LedgerEntry], name: impl Fn(&LedgerEntry) -> String) -> BTreeMap
     for row in rows {
         let (Some(money), Some(currency)) = (row.money.as_deref().and_then(Money::read_exact), &row.currency) else { continue };
         let sum = all.entry((name(row), currency.clone())).or_default();
-        sum.events += row.events;
-        sum.bytes += row.bytes;
+        // What was spilled to another destination is taken off, as its money is.
+        let sign = if row.measure == "spilled" { -1 } else { 1 };
+        sum.events += sign * row.events;
+        sum.bytes += sign * row.bytes;
         sum.money += money;
     }
     all
@@ -166,7 +168,7 @@ pub(crate) async fn cost(common: &Common, args: CostArgs) -> Outcome {
 }
 
 /// An amount to the hundredth; of less than one, as many places as say something.
-fn hundredths(money: Money) -> String {
+pub(crate) fn hundredths(money: Money) -> String {
     let amount = money.to_f64();
     if amount != 0.0 && amount.abs() < 0.01 { format!("{amount:.6}") } else { format!("{amount:.2}") }
 }

@@ -21,6 +21,7 @@ mod outcome;
 mod people;
 mod plan;
 mod quarantine;
+mod report;
 mod resend;
 mod sample;
 mod secret;
@@ -171,6 +172,8 @@ pub enum ClientCommand {
     Ledger(ledger::Span),
     /// Show what sending costs: by destination, or by route or team
     Cost(cost::CostArgs),
+    /// Write down what a month came to: who sent what where, what it cost, what was saved, what failed
+    Report(report::ReportArgs),
     /// Show what each field holds: how often it is there, its values, what it weighs, and personal data in it
     Fields(survey::FieldsArgs),
     /// Show the patterns of the messages: how many there are of each, what they weigh, how they come
@@ -318,6 +321,7 @@ pub async fn run(common: &Common, command: ClientCommand) -> Outcome {
         ClientCommand::Revert { number, why, yes } => plan::revert(common, number, &why, yes).await,
         ClientCommand::Status => status::status(common).await,
         ClientCommand::Cost(args) => cost::cost(common, args).await,
+        ClientCommand::Report(args) => report::report(common, args).await,
         ClientCommand::Ledger(span) => ledger::ledger(common, span).await,
         ClientCommand::Fields(args) => survey::fields(common, args).await,
         ClientCommand::Suggest(args) => suggest::suggest(common, args).await,

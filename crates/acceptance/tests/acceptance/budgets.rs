@@ -2,7 +2,6 @@
 
 use serde_json::{Value, json};
 
-
 use crate::browser::Browser;
 use crate::harness::{Node, free_ports, lines, post, text, until};
 
@@ -72,6 +71,20 @@ async fn a_flood_stays_within_its_budget_and_all_that_is_exempt_passes_over_kill
     assert_eq!(act["events"], sent - desk.len(), "what did not leave is said to have been removed");
     let saved = text(&node.client(&["cost", "--saved"]).stdout);
     assert!(saved.contains("drop severity < error when budget:desk-day >= 100 %"), "{saved}");
+
+    // A report has the same account, whole.
+    let report = node.client(&["report", "--as", "csv"]);
+    let (events, bytes) = (desk.len(), desk.len() * 100);
+    let went = format!("Where it went,desk,{events},{bytes},{events},,,0.");
+    let report = text(&report.stdout);
+    assert!(report.lines().any(|line| line.starts_with(&went) && line.ends_with(" EUR,")), "{went} in\n{report}");
+    assert!(report.contains(&format!("Who sent,gates,{sent},")) && report.contains("\"Budgets, as they stand\",desk-day,"), "{report}");
+    let page = node.path("report.html");
+    assert!(node.client(&["report", "--as", "html", "--output", page.to_str().unwrap()]).status.success());
+    let page = std::fs::read_to_string(page).unwrap();
+    assert!(page.starts_with("<!doctype html>") && page.contains("<td>desk</td>") && page.contains("severity &lt; error"), "{page}");
+    let before = text(&node.client(&["report", "--month", "2020-02"]).stdout);
+    assert!(before.contains("Nothing was received.") && !before.contains("Budgets"), "{before}");
 
     // Each share is told once, whatever happened meanwhile.
     let told = || lines(&node.path("told.jsonl"));

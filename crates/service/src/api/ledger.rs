@@ -90,8 +90,14 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
     let prices = types::Prices::of(plan);
     let of_ms = since.map(|since| until.map_or(now, |until| (until * 60_000).min(now)) - since * 60_000);
     let mut queued: HashMap<&str, Amount> = HashMap::new();
-    for r in rows.iter().filter(|r| r.account.stage == Stage::Destination && r.account.measure == Measure::Enqueued) {
-        *queued.entry(&r.account.name).or_default() += r.amount;
+    for r in rows.iter().filter(|r| r.account.stage == Stage::Destination) {
+        let of = queued.entry(&r.account.name).or_default();
+        match r.account.measure {
+            Measure::Enqueued => *of += r.amount,
+            // What went on to another destination is billed there.
+            Measure::Spilled => *of = *of - r.amount,
+            _ => {}
+        }
     }
     let costs = plan.destinations.iter().filter_map(|d| cost(d, queued.get(d.name.as_str()).copied().unwrap_or_default(), of_ms)).collect();
     let caveats = plan.destinations.iter().filter_map(|d| Some(format!("destination {} {}", d.name, plan.undone_redaction(d)?))).collect();

@@ -59,7 +59,7 @@ impl<'a> Prices<'a> {
 
     /// The price by which what an account counts is billed.
     fn billed(&self, account: &Account) -> Option<&'a Price> {
-        let is_billed = account.stage == Stage::Destination && account.measure == Measure::Enqueued;
+        let is_billed = account.stage == Stage::Destination && matches!(account.measure, Measure::Enqueued | Measure::Spilled);
         self.destinations.get(account.name.as_str()).copied().filter(|_| is_billed)
     }
 
@@ -98,7 +98,8 @@ pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (
         bytes: amount.bytes,
         current: account.position == 0 || last == Some(active),
         last_revision: last,
-        money: price.map(|p| p.of(amount).to_string()),
+        // What went on to another destination is billed there.
+        money: price.map(|p| p.of(if account.measure == Measure::Spilled { Amount::default() - amount } else { amount }).to_string()),
         currency: price.map(|p| p.currency.clone()),
         saved: prices.saved(account, amount),
     }
