@@ -31,6 +31,13 @@ const TURNS: Record<string, { says: string; colour: string }> = {
 /** A moment in the person's zone, by day and minute. */
 const moment = (ms: number) => new Date(ms).toLocaleString(undefined, { weekday: "short", hour: "2-digit", minute: "2-digit" });
 
+/** Where it stands in the plan: a budget's alerts are those of the budget. */
+function partOf(alert: AlertState): string {
+  const budget = /^(?:forecast of )?budget:([A-Za-z0-9_-]+) /.exec(alert.when)?.[1];
+  const isOfBudget = budget !== undefined && /^(\d+|forecast)$/.test(alert.name.slice(budget.length + 1)) && alert.name.startsWith(`${budget}-`);
+  return isOfBudget ? `budget:${budget}` : `alert:${alert.name}`;
+}
+
 /** What is done about an alert, and when it would have been on in the last day. */
 function Row({ alert, children }: { alert: AlertState; children: ReactNode }) {
   const tried = useTryAlert(alert);
@@ -95,7 +102,7 @@ function Card({ alert, now, may }: { alert: AlertState; now: number; may: boolea
           )}
         </span>
         <span className="text-sm text-soft">{alert.severity}</span>
-        <Link to="/plan" search={{ part: `alert:${alert.name}` }} className="text-sm text-petal underline" aria-label={`${alert.name} in the plan`}>
+        <Link to="/plan" search={{ part: partOf(alert) }} className="text-sm text-petal underline" aria-label={`${alert.name} in the plan`}>
           in the plan
         </Link>
       </div>

@@ -1,5 +1,6 @@
-//! The ledger, the queues, the destinations' health and the alerts, in Prometheus' text format.
+//! The ledger, the queues, the destinations' health and the alerts, in Prometheus' text format or OpenMetrics'.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use axum::extract::State;
@@ -17,6 +18,14 @@ use super::{auth, records_problem};
 use crate::alerts::AlertStanding;
 use crate::{App, queues};
 
+/// The media type of OpenMetrics' text format.
+const OPEN_METRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+
+/// Whether whoever asks takes OpenMetrics.
+fn wants_open_metrics(headers: &HeaderMap) -> bool {
+    headers.get_all(header::ACCEPT).iter().any(|accept| accept.to_str().is_ok_and(|accept| accept.contains("application/openmetrics-text")))
+}
+
 /// Metrics; what a plan counts and measures is there for those who see all events. They need a token, since names show in them, unless the service was told that they are open: where a request comes from says nothing behind a proxy.
 pub(crate) async fn metrics(State(app): State<Arc<App>>, headers: HeaderMap, extensions: Extensions) -> Response {
     // What a plan counts by fields tells what stands in them.
@@ -33,6 +42,7 @@ pub(crate) async fn metrics(State(app): State<Arc<App>>, headers: HeaderMap, ext
         Err(e) => return records_problem(&e).into_response(),
     };
     match text(&app, counts, &alerts) {
+        Ok(text) if wants_open_metrics(&headers) => ([(header::CONTENT_TYPE, OPEN_METRICS)], open_metrics(&String::from_utf8_lossy(&text))).into_response(),
         Ok(text) => ([(header::CONTENT_TYPE, prometheus::TEXT_FORMAT)], text).into_response(),
         Err(e) => Problem::internal(e.to_string()).into_response(),
     }
@@ -134,4 +144,46 @@ fn text(app: &App, counts: bool, alerts: &[AlertStanding]) -> prometheus::Result
         app.metrics.write(&mut out);
     }
     Ok(out)
+}
+
+/// The same metrics in OpenMetrics' text format: families of counters are named without `_total`, bounds of buckets are written as decimal numbers, and the end is marked. There are no exemplars.
+fn open_metrics(text: &str) -> String {
+    let mut out = String::with_capacity(text.len() + 16);
+    let counters: HashSet<&str> = text.lines().filter_map(|line| line.strip_prefix("# TYPE ")?.strip_suffix(" counter")).collect();
+    for line in text.lines() {
+        let mut words = line.splitn(4, ' ');
+        match (words.next(), words.next(), words.next(), words.next()) {
+            (Some("#"), Some(word @ ("HELP" | "TYPE")), Some(name), rest) => {
+                let family = if counters.contains(name) { name.strip_suffix("_total").unwrap_or(name) } else { name };
+                out.push_str(&format!("# {word} {family} {}", rest.unwrap_or_default()));
+            }
+            _ => match line.split_once("le=\"").and_then(|(before, rest)| Some((before, rest.split_once('"')?))) {
+                Some((before, (bound, behind))) if bound.bytes().all(|b| b.is_ascii_digit()) => out.push_str(&format!("{before}le=\"{bound}.0\"{behind}")),
+                _ => out.push_str(line),
+            },
+        }
+        out.push('\n');
+    }
+    out.push_str("# EOF\n");
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn open_metrics_are_the_same_numbers() {
+        let text = "# HELP a_total How many.\n# TYPE a_total counter\na_total{x=\"# TYPE b_total counter\"} 5\n# HELP b_total A gauge.\n# TYPE b_total gauge\nb_total 1\n\
+                    # TYPE h histogram\nh_bucket{m=\"GET\",le=\"1\"} 2\nh_bucket{m=\"GET\",le=\"1.5\"} 2\nh_bucket{m=\"GET\",le=\"+Inf\"} 3\nh_sum 4\nh_count 3\n";
+        assert_eq!(
+            open_metrics(text),
+            "# HELP a How many.\n# TYPE a counter\na_total{x=\"# TYPE b_total counter\"} 5\n# HELP b_total A gauge.\n# TYPE b_total gauge\nb_total 1\n# TYPE h histogram\nh_bucket{m=\"GET\",le=\"1.0\"} 2\n\
+             h_bucket{m=\"GET\",le=\"1.5\"} 2\nh_bucket{m=\"GET\",le=\"+Inf\"} 3\nh_sum 4\nh_count 3\n# EOF\n"
+        );
+        let mut headers = HeaderMap::new();
+        assert!(!wants_open_metrics(&headers));
+        headers.insert(header::ACCEPT, "text/plain;q=0.5,application/openmetrics-text;version=1.0.0".parse().unwrap());
+        assert!(wants_open_metrics(&headers));
+    }
 }
