@@ -30,6 +30,14 @@ pub trait Readings {
     fn budget(&self, _name: &str) -> Option<BudgetReading> {
         None
     }
+    /// How many percent of the disk with the data are used, and how many bytes of it are free; nothing, if that is not known.
+    fn disk(&self) -> Option<(i64, i64)> {
+        None
+    }
+    /// Programs' tokens that end: the name of each, and when, in milliseconds since 1970; nothing, if that is not known.
+    fn tokens(&self) -> Option<Vec<(String, i64)>> {
+        None
+    }
     /// Whether the ledger balances; nothing, if it was not looked at.
     fn is_balanced(&self) -> Option<bool> {
         None
@@ -182,6 +190,17 @@ pub fn find(condition: &AlertCondition, readings: &impl Readings, now_ms: i64) -
             };
             finding(i128::from(percent) >= i128::from(test.percent), says)
         }
+        AlertCondition::Disk { percent } => {
+            let (used, free) = readings.disk()?;
+            finding(i128::from(used) >= i128::from(*percent), format!("{used} % of the disk with the data are used, and {} are free", bytes(free)))
+        }
+        AlertCondition::TokenEnds { time } => {
+            let mut soon: Vec<(String, i64)> = readings.tokens()?.into_iter().filter(|(_, ends_ms)| ends_ms - now_ms <= time.ms()).collect();
+            soon.sort_by_key(|(_, ends_ms)| *ends_ms);
+            let Some((first, ends_ms)) = soon.first() else { return finding(false, format!("no token ends within {time}")) };
+            let more = if soon.len() > 1 { format!(", and {} as well", plural(soon.len() as i64 - 1, "other token")) } else { String::new() };
+            finding(true, format!("the token `{first}` ends in {}{more}", span(ends_ms - now_ms)))
+        }
         AlertCondition::Unbalanced => {
             let balanced = readings.is_balanced()?;
             finding(!balanced, if balanced { "the ledger balances".to_owned() } else { "the ledger does not balance".to_owned() })
@@ -286,6 +305,40 @@ mod tests {
         fn is_balanced(&self) -> Option<bool> {
             Some(true)
         }
+
+        fn budget(&self, name: &str) -> Option<BudgetReading> {
+            let expected = (name == "desk").then_some(130);
+            (name != "new").then(|| BudgetReading { allows: "40 GB a day at destination:desk".into(), percent: 82, expected })
+        }
+
+        fn disk(&self) -> Option<(i64, i64)> {
+            Some((91, 7_500_000_000))
+        }
+
+        fn tokens(&self) -> Option<Vec<(String, i64)>> {
+            Some(vec![("late".into(), 400 * 3_600_000), ("backup".into(), 50 * 3_600_000), ("probe".into(), 30 * 3_600_000)])
+        }
+    }
+
+    #[test]
+    fn what_is_running_out_is_told_before_it_has() {
+        let found = |text: &str| find(&parse_alert(text).unwrap(), &Known, 6 * 3_600_000).map(|f| (f.holds, f.says));
+        let is = |holds: bool, says: &str| Some((holds, says.to_owned()));
+        assert_eq!(found("budget:desk >= 82 %"), is(true, "82 % of 40 GB a day at destination:desk are used"));
+        assert_eq!(found("budget:desk >= 83 %").map(|f| f.0), Some(false));
+        assert_eq!(
+            found("forecast of budget:desk >= 130 %"),
+            is(true, "130 % of 40 GB a day at destination:desk will probably be used by the end, and 82 % are")
+        );
+        assert_eq!(
+            (found("forecast of budget:desk >= 131 %").map(|f| f.0), found("forecast of budget:other >= 1 %"), found("budget:new >= 1 %")),
+            (Some(false), None, None)
+        );
+        assert_eq!(found("disk >= 91 %"), is(true, "91 % of the disk with the data are used, and 7.5 GB are free"));
+        assert_eq!(found("disk >= 92 %").map(|f| f.0), Some(false));
+        assert_eq!(found("any token ends within 72 hours"), is(true, "the token `probe` ends in 1 day, and 1 other token as well"));
+        assert_eq!(found("any token ends within 24 hours"), is(true, "the token `probe` ends in 1 day"));
+        assert_eq!(found("any token ends within 5 minutes"), is(false, "no token ends within 5 minutes"));
     }
 
     #[test]

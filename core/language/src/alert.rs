@@ -6,7 +6,7 @@ use crate::budget::{self, BudgetTest};
 use crate::cursor::{Cursor, Outcome};
 use crate::grant::Place;
 use crate::mistake::Mistake;
-use crate::quantity::{Size, Time, TimeUnit, size, time};
+use crate::quantity::{Size, Time, TimeUnit, any_time, size, time};
 
 /// What an alert is about. `Display` prints its canonical sentence, which reads back as the same condition.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -63,6 +63,16 @@ pub enum AlertCondition {
         test: BudgetTest,
         /// At the end of the period, as it is foreseen.
         is_forecast: bool,
+    },
+    /// `disk >= SHARE %`: so much of the disk with the service's data is used.
+    Disk {
+        /// At least so many percent, from 1 to 100.
+        percent: u64,
+    },
+    /// `any token ends within TIME`: some program's token is about to end.
+    TokenEnds {
+        /// Within so long.
+        time: Time,
     },
     /// `ledger out of balance`.
     Unbalanced,
@@ -173,7 +183,11 @@ impl AlertCondition {
             AlertCondition::Failing { destination, .. } | AlertCondition::Oldest { destination, .. } | AlertCondition::Waiting { destination, .. } => {
                 Some(Place::Destination(destination.clone()))
             }
-            AlertCondition::AgentSilent { .. } | AlertCondition::Budget { .. } | AlertCondition::Unbalanced => None,
+            AlertCondition::AgentSilent { .. }
+            | AlertCondition::Budget { .. }
+            | AlertCondition::Disk { .. }
+            | AlertCondition::TokenEnds { .. }
+            | AlertCondition::Unbalanced => None,
         }
     }
 }
@@ -213,6 +227,8 @@ impl AlertCondition {
             AlertCondition::Budget { test: BudgetTest { budget, percent }, is_forecast: true } => {
                 format!("On while it is to be expected that at least {percent} % of the budget {budget} will be used by the end of its period.")
             }
+            AlertCondition::Disk { percent } => format!("On while at least {percent} % of the disk that holds the data of the service is used."),
+            AlertCondition::TokenEnds { time } => format!("On while some program's token ends within {time}."),
             AlertCondition::Unbalanced => "On while the ledger does not balance.".to_owned(),
         }
     }
@@ -236,7 +252,7 @@ fn happened(counted: &Counted) -> String {
 }
 
 /// What an alert's condition may begin with.
-const BEGINNINGS: [&str; 11] = [
+const BEGINNINGS: [&str; 13] = [
     "events",
     "bytes",
     "metric",
@@ -247,6 +263,8 @@ const BEGINNINGS: [&str; 11] = [
     "any agent",
     "budget",
     "forecast of budget",
+    "disk",
+    "any token",
     "ledger out of balance",
 ];
 
@@ -294,11 +312,23 @@ fn alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
             return Ok(AlertCondition::Budget { test, is_forecast });
         }
     }
+    if c.words("disk") {
+        let start = c.at();
+        let percent = budget::share(c)?;
+        if percent > 100 {
+            return Err(Mistake::new(c.since(start), "no disk is more than full").expected("at most 100 %"));
+        }
+        return Ok(AlertCondition::Disk { percent });
+    }
+    if c.words("any token") {
+        c.need_words("ends within")?;
+        return Ok(AlertCondition::TokenEnds { time: any_time(c)? });
+    }
     if c.words("ledger out of balance") {
         return Ok(AlertCondition::Unbalanced);
     }
     if !["source", "destination"].contains(&c.peek_word()) {
-        return c.unexpected("what to watch: `events at …`, `bytes at …`, `metric NAME …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `waiting at …`, `any agent silent for …`, `budget:NAME >= …`, `forecast of budget:NAME >= …` or `ledger out of balance`", &BEGINNINGS);
+        return c.unexpected("what to watch: `events at …`, `bytes at …`, `metric NAME …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `waiting at …`, `any agent silent for …`, `budget:NAME >= …`, `forecast of budget:NAME >= …`, `disk >= …`, `any token ends within …` or `ledger out of balance`", &BEGINNINGS);
     }
     match Place::parse(c)? {
         Place::Source(source) => {
@@ -464,6 +494,8 @@ impl Display for AlertCondition {
             }
             AlertCondition::AgentSilent { group: None, time } => write!(f, "any agent silent for {time}"),
             AlertCondition::Budget { test, is_forecast } => write!(f, "{}{test}", if *is_forecast { "forecast of " } else { "" }),
+            AlertCondition::Disk { percent } => write!(f, "disk >= {percent} %"),
+            AlertCondition::TokenEnds { time } => write!(f, "any token ends within {time}"),
             AlertCondition::Unbalanced => f.write_str("ledger out of balance"),
         }
     }
@@ -492,6 +524,10 @@ mod tests {
             "waiting at destination:desk > 2 GB",
             "any agent silent for 5 minutes",
             "any agent of group kiosks silent for 2 hours",
+            "budget:desk-day >= 95 %",
+            "forecast of budget:desk-day >= 120 %",
+            "disk >= 90 %",
+            "any token ends within 72 hours",
             "ledger out of balance",
         ] {
             let condition = parse_alert(text).unwrap_or_else(|m| panic!("{text}: {m:?}"));
@@ -546,6 +582,8 @@ mod tests {
             ("route:web silent for 5 minutes", 0..5, "unexpected `route`"),
             ("source:kiosks failing for 5 minutes", 14..21, "unexpected `failing`"),
             ("oldest event at source:kiosks > 5 minutes", 16..29, "nothing waits at source:kiosks"),
+            ("disk >= 101 %", 5..13, "no disk is more than full"),
+            ("disk > 90 %", 5..6, "unexpected `>`"),
             ("ledger out of balance now", 22..25, "unexpected `now`"),
         ] {
             let mistake = parse_alert(text).unwrap_err();

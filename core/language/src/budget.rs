@@ -102,10 +102,10 @@ pub(crate) fn named(c: &mut Cursor<'_>) -> Outcome<String> {
 /// `>= 90 %`
 pub(crate) fn share(c: &mut Cursor<'_>) -> Outcome<u64> {
     if !c.sign(">=") {
-        return c.unexpected("`>=` and a share of the budget, as in `>= 90 %`", &[]);
+        return c.unexpected("`>=` and a share, as in `>= 90 %`", &[]);
     }
     let start = c.at();
-    let percent = c.count("a share of the budget, as in `90 %`")?;
+    let percent = c.count("a share, as in `90 %`")?;
     if !c.sign("%") {
         return c.unexpected("`%`", &[]);
     }

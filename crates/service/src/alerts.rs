@@ -10,7 +10,7 @@ use rockrose_delivery::State as DestinationState;
 use rockrose_language::{AlertCondition, Bound, Counted, Place, VolumeUnit};
 use rockrose_ledger::{Amount, Equation, Measure, Stage};
 use rockrose_plan::{Alert, CheckedPlan};
-use rockrose_records::{AlertRecord, NewNotice, Notice, RecordsError, Side, Silence};
+use rockrose_records::{AlertRecord, NewNotice, Notice, RecordsError, Side, Silence, TokenKind};
 use rockrose_spool::{Spool, SpoolError, Volume};
 
 use crate::{App, now_ms};
@@ -157,6 +157,8 @@ struct Moment<'a> {
     /// Name, group, and what was heard of each agent.
     agents: Vec<(String, String, Heard)>,
     budgets: HashMap<String, BudgetReading>,
+    disk: Option<(i64, i64)>,
+    tokens: Option<Vec<(String, i64)>>,
 }
 
 impl Readings for Moment<'_> {
@@ -179,6 +181,14 @@ impl Readings for Moment<'_> {
     fn agents(&self, group: Option<&str>) -> Option<Vec<(String, Heard)>> {
         let of = self.agents.iter().filter(|(_, theirs, _)| group.is_none_or(|group| group == theirs));
         Some(of.map(|(name, _, heard)| (name.clone(), *heard)).collect())
+    }
+
+    fn disk(&self) -> Option<(i64, i64)> {
+        self.disk
+    }
+
+    fn tokens(&self) -> Option<Vec<(String, i64)>> {
+        self.tokens.clone()
     }
 
     fn budget(&self, name: &str) -> Option<BudgetReading> {
@@ -206,6 +216,8 @@ struct Book {
     known: Option<(i64, i64)>,
     /// In which minute it was looked whether the ledger balances, and whether it did.
     balance: Option<(i64, bool)>,
+    /// In which minute it was looked which tokens end, and when they do.
+    tokens: Option<(i64, Vec<(String, i64)>)>,
 }
 
 /// An alert of the plan, and how it stands.
@@ -274,6 +286,15 @@ fn turned(
     (record, told)
 }
 
+/// How many percent of the disk with the data are used, of what anybody may use of it, and how many bytes are free.
+fn disk(app: &App) -> Option<(i64, i64)> {
+    let of = nix::sys::statvfs::statvfs(app.samples_file.parent()?).ok()?;
+    let (all, free, available) = (i128::from(of.blocks()), i128::from(of.blocks_free()), i128::from(of.blocks_available()));
+    let used = all - free;
+    let percent = (used * 100).checked_div(used + available)?;
+    Some((i64::try_from(percent).ok()?, i64::try_from(available * i128::from(of.fragment_size())).ok()?))
+}
+
 /// All that some alerts watch.
 fn conditions(alerts: &[Alert]) -> Vec<&AlertCondition> {
     alerts.iter().flat_map(|alert| [Some(&alert.when), alert.until.as_ref()]).flatten().collect()
@@ -327,6 +348,13 @@ impl Book {
         if watched.contains(&&AlertCondition::Unbalanced) && self.balance.is_none_or(|(minute, _)| minute != now.div_euclid(60_000)) {
             self.balance = Some((now.div_euclid(60_000), app.spool.balance().await?.iter().all(Equation::holds)));
         }
+        let minute = now.div_euclid(60_000);
+        let asks_tokens = watched.iter().any(|condition| matches!(condition, AlertCondition::TokenEnds { .. }));
+        if asks_tokens && self.tokens.as_ref().is_none_or(|(known, _)| *known != minute) {
+            let tokens = app.records(move |r| r.tokens(TokenKind::Client, now)).await?;
+            self.tokens = Some((minute, tokens.into_iter().filter_map(|token| Some((token.name, token.expires_ms?))).collect()));
+        }
+        let disk = if watched.iter().any(|condition| matches!(condition, AlertCondition::Disk { .. })) { disk(app) } else { None };
         let waiting = app.spool.waiting();
         let destinations = watched.iter().filter_map(|condition| match condition {
             AlertCondition::Failing { destination, .. } | AlertCondition::Oldest { destination, .. } | AlertCondition::Waiting { destination, .. } => {
@@ -352,6 +380,8 @@ impl Book {
             is_balanced: self.balance.map(|(_, balanced)| balanced),
             agents,
             budgets: app.budgets.readings(),
+            disk,
+            tokens: self.tokens.as_ref().map(|(_, tokens)| tokens.clone()),
         };
         // Volumes are of minutes that have settled.
         let find = |condition: &AlertCondition| find(condition, &moment, if matches!(condition, AlertCondition::Volume { .. }) { now - SETTLE } else { now });

@@ -51,7 +51,7 @@ pub(crate) async fn make_room(app: &App, plan: &CheckedPlan) {
         if app.spool.waiting_bytes(&destination.name) > most {
             let discard = Discard { destination: destination.name.clone(), which: Which::DownTo(most), at_ms: now_ms() };
             if let Err(e) = app.spool.discard(discard).await {
-                tracing::error!(destination = destination.name, error = %e, "cannot allocate memory");
+                tracing::error!(destination = destination.name, error = %e, "what has waited longest could not be let go");
             }
         }
     }

@@ -18,6 +18,8 @@ export function AddAlert() {
     ...named("source").map((name) => ({ sentence: `source:${name} silent for 15 minutes`, says: `${name} is silent` })),
     ...named("source").map((name) => ({ sentence: `events quarantined at source:${name} over 10 minutes > 20`, says: `${name} sends what cannot be read` })),
     ...named("route").map((name) => ({ sentence: `events at route:${name} over 1 hour > 200 % of last week`, says: `${name} takes twice as much as a week before` })),
+    { sentence: "disk >= 90 %", says: "the disk with the data fills up" },
+    { sentence: "any token ends within 72 hours", says: "a program's token is about to end" },
     { sentence: "ledger out of balance", says: "the ledger does not balance" },
   ];
   const write = (name: string, form: FormData) => ({

@@ -112,6 +112,29 @@ async fn who_is_told_by_mail_gets_one_letter_of_what_happens_together() {
     node.stop().await;
 }
 
+#[tokio::test(flavor = "multi_thread")]
+async fn a_disk_that_fills_and_a_token_that_ends_are_told_before_it_is_too_late() {
+    let [source, desk] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&plan(
+        source,
+        desk,
+        node.folder.path(),
+        "[alert.disk]\nwhen = 'disk >= 1 %'\n[alert.full]\nwhen = 'disk >= 100 %'\n[alert.soon]\nwhen = 'any token ends within 72 hours'\n[alert.later]\nwhen = 'any token ends within 24 hours'\n",
+    ));
+    until("the disk is looked at", async || (stands(&node, "disk").await["phase"] == "on").then_some(())).await;
+    let disk = stands(&node, "disk").await;
+    assert!(disk["says"].as_str().unwrap().contains("% of the disk with the data are used, and ") && stands(&node, "full").await["phase"] == "quiet", "{disk}");
+    assert_eq!(stands(&node, "soon").await["says"], "no token ends within 72 hours");
+    assert!(node.client(&["token", "make", "probe", "--grant", "see", "--days", "2"]).status.success());
+    node.kill();
+    node.begin().await;
+    until("the token is looked at", async || (stands(&node, "soon").await["phase"] == "on").then_some(())).await;
+    assert!(stands(&node, "soon").await["says"].as_str().unwrap().starts_with("the token `probe` ends in "));
+    assert_eq!(stands(&node, "later").await["phase"], "quiet");
+    node.stop().await;
+}
+
 /// Counts 600 events at a source and a route in each of the last ten minutes, and one event a week before.
 fn with_a_past(node: &Node) {
     let mut spool = diesel::sqlite::SqliteConnection::establish(node.path("data/spool.db").to_str().unwrap()).unwrap();

@@ -66,7 +66,9 @@ pub(crate) fn letter(lines: &[u8], before: Option<&str>, now_ms: i64) -> Letter 
             text.push_str(&message);
             text.push('\n');
         }
-        for (name, value) in &fields {
+        let mut fields: Vec<(&String, &Value)> = fields.iter().collect();
+        fields.sort_by_key(|(name, _)| *name);
+        for (name, value) in fields {
             let value = match value {
                 Value::String(text) if *text == message => continue,
                 Value::String(text) => text.clone(),
