@@ -1,7 +1,7 @@
 //! How much of each budget is used, at the moment: asked by steps and conditions, and added to by what passes.
 //!
 //! What passes a budget's place counts at once, so that a step that asks stops at the right event; what becomes of it (committed, or given back where the commit failed) is settled later
-//! by whoever keeps the account. So a meter is never below what the ledger says, and is it exactly when nothing is under way.
+//! by whoever keeps the account. So a meter says exactly what the ledger does whenever nothing is under way.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, Ordering};
@@ -57,7 +57,7 @@ impl BudgetMeter {
         self.is_lifted.store(is_lifted, Ordering::Relaxed);
     }
 
-    /// Adds what the account came to, or takes away what is of a period that is over.
+    /// Adds what the account came to.
     pub fn add(&self, used: Used) {
         self.used.fetch_add(steps(used), Ordering::Relaxed);
     }
@@ -90,13 +90,15 @@ pub struct BudgetGauge {
 pub struct UnderWay(Vec<(Arc<BudgetMeter>, i64)>);
 
 impl UnderWay {
-    /// An event passes a place with this meter.
+    /// An event passes a place with these meters.
     #[inline]
-    pub(crate) fn pass(&mut self, meter: &Arc<BudgetMeter>, bytes: usize) {
-        let weight = meter.pass(bytes);
-        match self.0.iter_mut().find(|(known, _)| Arc::ptr_eq(known, meter)) {
-            Some((_, sum)) => *sum += weight,
-            None => self.0.push((Arc::clone(meter), weight)),
+    pub(crate) fn pass(&mut self, meters: &[Arc<BudgetMeter>], bytes: usize) {
+        for meter in meters {
+            let weight = meter.pass(bytes);
+            match self.0.iter_mut().find(|(known, _)| Arc::ptr_eq(known, meter)) {
+                Some((_, sum)) => *sum += weight,
+                None => self.0.push((Arc::clone(meter), weight)),
+            }
         }
     }
 }

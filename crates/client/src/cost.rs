@@ -87,14 +87,14 @@ fn show_saved(common: &Common, account: &LedgerAnswer) -> Outcome {
 
 /// What one destination, route or team has spent, in one currency.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
-struct Spent {
+pub(crate) struct Spent {
     events: i64,
     bytes: i64,
-    money: Money,
+    pub(crate) money: Money,
 }
 
 /// Sums of rows that cost something, by a name and the currency.
-fn sums(rows: &[LedgerEntry], name: impl Fn(&LedgerEntry) -> String) -> BTreeMap<(String, String), Spent> {
+pub(crate) fn sums(rows: &[LedgerEntry], name: impl Fn(&LedgerEntry) -> String) -> BTreeMap<(String, String), Spent> {
     let mut all: BTreeMap<(String, String), Spent> = BTreeMap::new();
     for row in rows {
         let (Some(money), Some(currency)) = (row.money.as_deref().and_then(Money::read_exact), &row.currency) else { continue };

@@ -1,4 +1,4 @@
-//! `report`: what a month, or any other span, came to: who sent what where, what it cost, what was saved, what failed.
+//! `report`: what a month came to: who sent what where, what it cost, what was saved, what failed.
 
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
@@ -12,7 +12,7 @@ use rockrose_ledger::Money;
 
 use crate::client::Client;
 use crate::cost::{hundredths, saved};
-use crate::{Common, Exit, Failure, Outcome, format};
+use crate::{Common, Exit, Failure, Outcome, cost, format};
 
 /// So many of the steps that saved most are listed.
 const SAVED: usize = 20;
@@ -139,13 +139,7 @@ fn sums(rows: &[LedgerEntry], place: &str, measure: &str) -> BTreeMap<String, Su
 
 /// What was spent, by a name and the currency; what is paid by the month is left out.
 fn spent(rows: &[LedgerEntry], name: impl Fn(&LedgerEntry) -> String) -> BTreeMap<(String, String), Money> {
-    let mut all: BTreeMap<(String, String), Money> = BTreeMap::new();
-    for row in rows {
-        if let (Some(money), Some(currency)) = (row.money.as_deref().and_then(Money::read_exact), &row.currency) {
-            *all.entry((name(row), currency.clone())).or_default() += money;
-        }
-    }
-    all
+    cost::sums(rows, name).into_iter().map(|(of, spent)| (of, spent.money)).collect()
 }
 
 fn amount(money: Money, currency: &str) -> String {
@@ -218,7 +212,7 @@ impl Known {
 
     fn saved(&self) -> Table {
         let all = saved(&self.ledger.rows);
-        let row = |s: &crate::cost::Saved| {
+        let row = |s: &cost::Saved| {
             let money = Cell::Money(vec![(s.money, s.currency.clone())]);
             vec![money, Cell::Count(s.events), Cell::Bytes(s.bytes), s.place.as_str().into(), s.sentence.as_str().into()]
         };

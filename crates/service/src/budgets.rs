@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use rockrose_alerts::BudgetReading;
 use rockrose_engine::{BudgetGauge, BudgetMeter};
-use rockrose_ledger::{Forecast, Hours, Posting, forecast};
+use rockrose_ledger::{Account, Amount, Forecast, Hours, Posting, forecast};
 use rockrose_plan::{Budget, CheckedPlan, Used};
 use rockrose_records::{Lift, RecordsError};
 use rockrose_spool::{LedgerRow, SpoolError};
@@ -100,9 +100,14 @@ impl Drop for Committing<'_> {
     }
 }
 
+/// What some amounts of accounts use of a budget.
+fn used_by<'a>(budget: &Budget, counted: impl Iterator<Item = (&'a Account, Amount)>) -> Used {
+    counted.fold(budget.most.nothing(), |sum, (account, amount)| sum.and(budget.uses(account, amount)))
+}
+
 /// What some rows of the ledger use of a budget.
-fn used_by(budget: &Budget, rows: &[LedgerRow]) -> Used {
-    rows.iter().fold(budget.most.nothing(), |sum, row| sum.and(budget.uses(&row.account, row.amount)))
+fn used_in(budget: &Budget, rows: &[LedgerRow]) -> Used {
+    used_by(budget, rows.iter().map(|row| (&row.account, row.amount)))
 }
 
 impl Budgets {
@@ -116,9 +121,8 @@ impl Budgets {
         let kept = self.kept();
         let used = |(name, kept): (&String, &Kept)| {
             let budget = &kept.standing.budget;
-            let nothing = budget.most.nothing();
-            let used = postings.iter().fold(nothing, |sum, posting| sum.and(budget.uses(&posting.account, posting.amount)));
-            (used != nothing).then(|| (name.clone(), used))
+            let used = used_by(budget, postings.iter().map(|posting| (&posting.account, posting.amount)));
+            (used != budget.most.nothing()).then(|| (name.clone(), used))
         };
         Committing { budgets: self, uses: kept.iter().filter_map(used).collect(), at_ms }
     }
@@ -146,7 +150,7 @@ impl Budgets {
                 let read = app.spool.ledger(Some(minute), None).await;
                 rows.insert(read.inspect_err(|e| tracing::error!(error = %e, "what is used of budgets cannot be read")).unwrap_or_default());
             }
-            let used = used_by(budget, &rows[&minute]);
+            let used = used_in(budget, &rows[&minute]);
             let lift = lifts.iter().find(|lift| lift.budget == budget.name).cloned();
             let meter = Arc::new(BudgetMeter::new(budget, used));
             meter.lift(lift.is_some());
@@ -222,7 +226,7 @@ impl Budgets {
                 return Ok(());
             }
             for kept in kept.values_mut().filter(|kept| kept.standing.begins_ms.div_euclid(MINUTE_MS) == minute) {
-                let used = used_by(&kept.standing.budget, &rows);
+                let used = used_in(&kept.standing.budget, &rows);
                 if used != kept.standing.used {
                     kept.meter.take_away(kept.standing.used);
                     kept.meter.add(used);
@@ -294,7 +298,7 @@ pub(crate) async fn run(app: Arc<App>) {
 
 #[cfg(test)]
 mod tests {
-    use rockrose_ledger::{Account, Amount, Measure, Stage};
+    use rockrose_ledger::{Measure, Stage};
 
     use super::*;
 

@@ -83,7 +83,7 @@ impl Run<'_> {
                 break;
             }
             self.out.received.count(raw.len());
-            self.from.meters.iter().for_each(|meter| self.out.under_way.pass(meter, raw.len()));
+            self.out.under_way.pass(&self.from.meters, raw.len());
             if let Err(reason) = self.event(body, raw, record, scratch) {
                 self.source.quarantined.count(raw.len());
                 self.out.quarantined.push(Quarantined { number: record.number, range: record.start as usize..record.end as usize, reason });
@@ -339,10 +339,10 @@ impl Run<'_> {
         let (line, len) = if changed { (self.out.line_ended(), len) } else { (*shared.get_or_insert_with(|| self.out.line(json)), json.len()) };
         let tally = &mut self.tallies.routes[number];
         tally.out.count(len);
-        through.meters.iter().for_each(|meter| self.out.under_way.pass(meter, len));
+        self.out.under_way.pass(&through.meters, len);
         for (branch, to) in self.tallies.branches[through.branch..].iter_mut().zip(&through.to) {
             tally.copies.count(len);
-            plan.destinations[*to].meters.iter().for_each(|meter| self.out.under_way.pass(meter, len));
+            self.out.under_way.pass(&plan.destinations[*to].meters, len);
             branch.offered.count(len);
             branch.enqueued.count(len);
             branch.selection.push(line);
@@ -354,7 +354,7 @@ impl Run<'_> {
         let plan = self.plan;
         let through = &plan.routes[number];
         self.tallies.routes[number].out.count(shaped.json.len());
-        through.meters.iter().for_each(|meter| self.out.under_way.pass(meter, shaped.json.len()));
+        self.out.under_way.pass(&through.meters, shaped.json.len());
         for (place, to) in through.to.iter().enumerate() {
             let destination = &plan.destinations[*to];
             if destination.as_received && self.received.is_some() {
@@ -366,7 +366,7 @@ impl Run<'_> {
             branch.offered.count(shaped.json.len());
             if destination.steps.is_empty() && self.watch.is_none() {
                 let at = *line.get_or_insert_with(|| self.out.line(shaped.json));
-                destination.meters.iter().for_each(|meter| self.out.under_way.pass(meter, shaped.json.len()));
+                self.out.under_way.pass(&destination.meters, shaped.json.len());
                 branch.enqueued.count(shaped.json.len());
                 branch.selection.push(at);
             }
@@ -396,7 +396,7 @@ impl Run<'_> {
         let branch = &mut self.tallies.branches[through.branch + place];
         branch.offered.count(received.len());
         branch.enqueued.count(received.len());
-        self.plan.destinations[through.to[place]].meters.iter().for_each(|meter| self.out.under_way.pass(meter, received.len()));
+        self.out.under_way.pass(&self.plan.destinations[through.to[place]].meters, received.len());
         branch.selection.push(at);
         let point = Point::Destination(through.to[place]);
         if self.watches(point) {
@@ -446,7 +446,7 @@ impl Run<'_> {
         let at = if draft.changed { self.out.line(leaving) } else { *line.get_or_insert_with(|| self.out.line(leaving)) };
         let tally = &mut self.tallies.branches[branch];
         tally.enqueued.count(leaving.len());
-        destination.meters.iter().for_each(|meter| self.out.under_way.pass(meter, leaving.len()));
+        self.out.under_way.pass(&destination.meters, leaving.len());
         tally.selection.push(at);
         if !all.is_empty() {
             tally.earlier.push(earlier.as_deref().unwrap_or(coming.view.json), leaving);
