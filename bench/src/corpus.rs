@@ -46,7 +46,7 @@ pub(crate) fn corpus(events: usize, seed: u64) -> Vec<u8> {
                 n.below(10_000)
             ),
             format!("\"client_ip\":\"192.0.2.{}\"", n.below(250)),
-            format!("\"kiosk\":\"k-{}\"", n.below(90)),
+            format!("\"kiosk\":\"k-{}\"", n.below(200)),
             format!("\"amount\":{}.{:02}", n.below(90), n.below(100)),
             format!("\"sequence\":{i}"),
         ];

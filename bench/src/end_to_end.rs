@@ -301,6 +301,7 @@ async fn parts(bodies: &[bytes::Bytes]) -> Option<Vec<(&'static str, f64)>> {
             data: pack(lines),
             entries: o.entries,
             postings: o.postings,
+            tags: o.tags,
             unread: Vec::new(),
             held: Vec::new(),
             metrics: Vec::new(),

@@ -7,12 +7,13 @@
 //! Where the service's binary stands beside this one, the whole of it is measured against the sum of its parts as well.
 //!
 //! `full` and `quick` measure; `service` only the whole service, `sources [KIND]` how fast it takes events by each protocol, `agents [N]` what so many agents cost the service that manages them, `neighbours` what a step that holds events back
-//! costs other sources; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
+//! costs other sources, `tags` what commits cost that tell the account apart by tags; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
 //! runs it without a look at the clock, for one that counts instructions.
 #![allow(clippy::print_stdout, reason = "a table is what it is for")]
 
 mod agents;
 mod allocations;
+mod by_tag;
 mod corpus;
 mod end_to_end;
 mod floors;
@@ -47,6 +48,7 @@ const COMPARISONS: &[Comparison] = &[
     Comparison { what: "10 000 routes", over: "10 routes", goal: Goal::CostAtMost(2.5) },
     Comparison { what: "small bodies beside 10 000 routes", over: "small bodies beside 10 routes", goal: Goal::CostAtMost(1.1) },
     Comparison { what: "200 regex routes", over: "10 regex routes", goal: Goal::CostAtMost(4.0) },
+    Comparison { what: "core pass by two tags", over: "core pass", goal: Goal::CostAtMost(1.1) },
     Comparison { what: "all detectors", over: "core pass", goal: Goal::AtLeast(0.5) },
     Comparison { what: "tail under a condition", over: "tail", goal: Goal::CostAtMost(1.1) },
     Comparison { what: "trial of 100 routes", over: "100 routes", goal: Goal::AtLeast(0.5) },
@@ -86,10 +88,12 @@ fn main() {
     }
     let (events, rounds) = if mode == "full" { (60_000, 15) } else { (20_000, 7) };
     let corpus = corpus::corpus(events, 7);
-    if mode == "service" || mode == "sources" || mode == "neighbours" {
+    if mode == "service" || mode == "sources" || mode == "neighbours" || mode == "tags" {
         let mut lines = Vec::new();
         if mode == "service" {
             end_to_end::measure(&corpus, 400, 32_000, 5.0, &mut lines);
+        } else if mode == "tags" {
+            by_tag::measure(&corpus, &mut lines);
         } else if mode == "neighbours" {
             neighbours::measure(&corpus, &mut lines);
         } else {
@@ -168,6 +172,7 @@ fn main() {
     end_to_end::measure(&corpus, large, small, waiting, &mut lines);
     sources::measure(&corpus, sources::BODIES, None, &mut lines);
     neighbours::measure(&corpus, &mut lines);
+    by_tag::measure(&corpus, &mut lines);
     report::print(&lines);
     report::write(&lines);
 }

@@ -32,12 +32,12 @@ const SMALL_BODY: usize = 4 << 10;
 
 /// The whole text through a plan of one source, in bodies of about 1 MiB.
 fn pass<'a>(name: &'static str, text: &'a [u8], routes: &str) -> Work<'a> {
-    pass_in(BODY, name, text, routes)
+    pass_in(BODY, name, text, "", routes)
 }
 
-/// The whole text through the source `in` of a plan, in bodies of about so many bytes.
-fn pass_in<'a>(size: usize, name: &'static str, text: &'a [u8], rest: &str) -> Work<'a> {
-    let document = format!("[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.out]\nkind = \"discard\"\n{rest}");
+/// The whole text through the source `in` of a plan, in bodies of about so many bytes. `top` stands above the plan's sections.
+fn pass_in<'a>(size: usize, name: &'static str, text: &'a [u8], top: &str, rest: &str) -> Work<'a> {
+    let document = format!("{top}[source.in]\nkind = \"http\"\nlisten = \"127.0.0.1:1\"\n[destination.out]\nkind = \"discard\"\n{rest}");
     let plan = match CheckedPlan::read(&document) {
         Ok(plan) => CompiledPlan::new(&plan, HashKey::new([0; 32])),
         Err(reports) => panic!("{}", reports.iter().map(|r| r.render(name)).collect::<String>()),
@@ -215,8 +215,11 @@ pub(crate) fn all<'a>(corpus: &'a [u8], texts: &'a Texts, wanted: Option<&str>) 
         passes.into_iter().filter(|(name, ..)| wanted.is_none_or(|w| name.starts_with(w))).map(|(name, text, routes)| pass(name, text, &routes)).collect();
     for (name, count) in [("small bodies beside 10 routes", 10), ("small bodies beside 10 000 routes", 10_000)] {
         if wanted.is_none_or(|w| name.starts_with(w)) {
-            works.push(pass_in(SMALL_BODY, name, corpus, &beside(count)));
+            works.push(pass_in(SMALL_BODY, name, corpus, "", &beside(count)));
         }
+    }
+    if wanted.is_none_or(|w| "core pass by two tags".starts_with(w)) {
+        works.push(pass_in(BODY, "core pass by two tags", corpus, crate::by_tag::TAGS, &with("'redact email in message', 'tag team = \"quays\"'")));
     }
     if wanted.is_none_or(|w| "trial of 100 routes".starts_with(w)) {
         works.push(tried("trial of 100 routes", corpus, &mixed(100)));

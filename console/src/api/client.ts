@@ -18,6 +18,8 @@ export type DestinationCost = Schemas["DestinationCost"];
 export type Gauge = Schemas["Gauge"];
 export type Status = Schemas["Status"];
 export type LedgerAnswer = Schemas["LedgerAnswer"];
+export type LedgerByTag = Schemas["LedgerByTag"];
+export type TagShare = Schemas["TagShare"];
 export type LedgerEntry = Schemas["LedgerEntry"];
 export type LedgerMinute = Schemas["LedgerMinute"];
 export type WhyAnswer = Schemas["Why"];
@@ -113,6 +115,11 @@ export const ledgerAge = (answer: LedgerAnswer | undefined) => ((answer?.rows.le
 /** The account, of a span of time: `minutes=…`, `from_ms=…&to_ms=…`, or nothing, since the beginning. */
 export function useLedger(span: string, frozen: boolean) {
   return useAnswer<LedgerAnswer>(span === "" ? "/api/v1/ledger" : `/api/v1/ledger?${span}`, frozen ? false : ledgerAge);
+}
+
+/** The account by the values of a tag, of the same span. */
+export function useByTag(tag: string, span: string) {
+  return useAnswer<LedgerByTag>(`/api/v1/ledger/by-tag?tag=${encodeURIComponent(tag)}${span === "" ? "" : `&${span}`}`, 5000);
 }
 
 export function useMinutes(place: string, name: string) {

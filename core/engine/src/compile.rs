@@ -10,6 +10,7 @@ use rockrose_plan::{self as plan, CheckedPlan, Gate};
 use rockrose_redact::HashKey;
 
 use crate::budget::BudgetMeter;
+use crate::by_tag::{self, Tags};
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::Shared;
 use crate::environment::Environment;
@@ -29,6 +30,8 @@ pub struct CompiledPlan {
     pub(crate) windows: Vec<Arc<Windows>>,
     /// Route and place in its `to`, for every branch.
     pub(crate) branches: Vec<(usize, usize)>,
+    /// Of each branch, where its accounts begin in what is counted by tag.
+    pub(crate) branch_accounts: Vec<u32>,
     /// Some destination keeps events as they were received.
     pub(crate) keeps_received: bool,
 }
@@ -47,6 +50,8 @@ pub(crate) struct Source {
     pub(crate) windows: Vec<usize>,
     /// What counts what arrives there.
     pub(crate) meters: Vec<Arc<BudgetMeter>>,
+    /// Where its accounts begin in what is counted by tag.
+    pub(crate) accounts: u32,
 }
 
 #[derive(Debug)]
@@ -61,6 +66,8 @@ pub(crate) struct Route {
     pub(crate) direct: bool,
     /// What counts what leaves by it.
     pub(crate) meters: Vec<Arc<BudgetMeter>>,
+    /// Where its accounts begin in what is counted by tag.
+    pub(crate) accounts: u32,
 }
 
 #[derive(Debug)]
@@ -104,7 +111,7 @@ impl CompiledPlan {
         let mut c = Compiler::new(plan, environment);
         // In the order of an event's way, so that windows are numbered in it.
         let arrivals = c.arrivals();
-        let (routes, branches) = c.routes();
+        let (mut routes, branches) = c.routes();
         let fed: Vec<Vec<usize>> = plan.sources.iter().map(|source| fed_by(plan, source, false)).collect();
         let conditions: Vec<Option<&Condition>> = plan
             .routes
@@ -126,11 +133,13 @@ impl CompiledPlan {
             let windows: BTreeSet<usize> = met.filter_map(|step| step.step.windows()).map(|windows| windows.number()).collect();
             let (reaches, windows) = (reaches.into_iter().collect(), windows.into_iter().collect());
             let meters = c.meters(&Place::Source(source.name.clone()));
-            sources.push(Source { name: source.name.clone(), steps, scope, remainder_routes, reaches, windows, meters });
+            sources.push(Source { name: source.name.clone(), steps, scope, remainder_routes, reaches, windows, meters, accounts: 0 });
         }
+        let tags = c.tags();
         let CompileContext { fields, tests, windows, .. } = c.context;
+        let branch_accounts = number_accounts(&mut sources, &mut routes, &destinations);
         let keeps_received = plan.destinations.iter().any(|d| d.kind.as_received());
-        CompiledPlan { shared: Shared { fields, tests, key }, indexes, sources, routes, destinations, windows, branches, keeps_received }
+        CompiledPlan { shared: Shared { fields, tests, key, tags }, indexes, sources, routes, destinations, windows, branches, branch_accounts, keeps_received }
     }
 
     /// The number of the source called `name`.
@@ -175,18 +184,37 @@ fn fed_by(plan: &CheckedPlan, source: &plan::Source, remainder: bool) -> Vec<usi
     fed.map(|(number, _)| number).collect()
 }
 
+/// Gives the accounts of each list of steps their places in what is counted by tag; returns those of the branches.
+fn number_accounts(sources: &mut [Source], routes: &mut [Route], destinations: &[Destination]) -> Vec<u32> {
+    let mut next = 0;
+    let mut begin = |steps: usize| {
+        let at = next;
+        next += by_tag::places(steps);
+        at
+    };
+    sources.iter_mut().for_each(|source| source.accounts = begin(source.steps.len()));
+    routes.iter_mut().for_each(|route| route.accounts = begin(route.steps.len()));
+    routes.iter().flat_map(|route| &route.to).map(|to| begin(destinations[*to].steps.len())).collect()
+}
+
 impl<'a> Compiler<'a> {
     fn new(plan: &'a CheckedPlan, environment: &'a Environment) -> Compiler<'a> {
         // Only where events can have one is it looked at.
         let shared = plan.sources.iter().any(|s| s.kind.has_resources());
         let fields = if shared { FieldTable::with_resource() } else { FieldTable::default() };
-        Compiler { plan, environment, context: CompileContext::new(environment, fields) }
+        Compiler { plan, environment, context: CompileContext::new(environment, fields, &plan.account_by) }
     }
 
     /// The meters of the budgets of a place for which what passes counts.
     fn meters(&self, place: &Place) -> Vec<Arc<BudgetMeter>> {
         let of = self.plan.budgets.iter().filter(|budget| budget.allowance.at == *place);
         of.filter_map(|budget| self.environment.budgets.get(&budget.name)).filter(|gauge| gauge.counts).map(|gauge| Arc::clone(&gauge.meter)).collect()
+    }
+
+    /// What the account is told apart by.
+    fn tags(&mut self) -> Tags {
+        let names = self.plan.account_by.iter().map(|path| Arc::from(path.to_string())).collect();
+        Tags { names, fields: self.context.fields(&self.plan.account_by) }
     }
 
     /// Whether some destination leads to another node, and this one has a name that events can carry there.
@@ -213,7 +241,7 @@ impl<'a> Compiler<'a> {
             let plain = |d: &plan::Destination| d.always.is_empty() && d.kind.forward().is_none() && !d.kind.as_received();
             let direct = to.iter().all(|d: &usize| plain(&plan.destinations[*d]));
             let meters = self.meters(&Place::Route(route.name.clone()));
-            routes.push(Route { name: route.name.clone(), steps, to, branch, direct, meters });
+            routes.push(Route { name: route.name.clone(), steps, to, branch, direct, meters, accounts: 0 });
         }
         (routes, branches)
     }

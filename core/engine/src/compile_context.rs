@@ -40,12 +40,14 @@ pub(crate) struct CompileContext<'a> {
     label_sets: HashMap<String, Arc<LabelSets>>,
     pub(crate) fields: FieldTable,
     pub(crate) tests: Tests,
+    /// The fields by which the account is told apart.
+    pub(crate) account_by: &'a [Path],
 }
 
 impl<'a> CompileContext<'a> {
-    pub(crate) fn new(environment: &'a Environment, fields: FieldTable) -> CompileContext<'a> {
+    pub(crate) fn new(environment: &'a Environment, fields: FieldTable, account_by: &'a [Path]) -> CompileContext<'a> {
         let meters = environment.budgets.iter().map(|(name, gauge)| (name.clone(), Arc::clone(&gauge.meter))).collect();
-        CompileContext { environment, windows: Vec::new(), label_sets: HashMap::new(), fields, tests: Tests::asking(meters) }
+        CompileContext { environment, windows: Vec::new(), label_sets: HashMap::new(), fields, tests: Tests::asking(meters), account_by }
     }
 
     /// The field of a path.

@@ -3,11 +3,13 @@
 use std::collections::HashMap;
 
 use rockrose_event::field::{FieldId, FieldTable};
+use rockrose_event::scan;
 use rockrose_extract::Found;
-use rockrose_ledger::{Added, Series, Stage, StepLocation, WindowState};
+use rockrose_ledger::{Added, Amount, Series, Stage, StepLocation, WindowState};
 use rockrose_redact::HashKey;
 
 use crate::behind::BehindSteps;
+use crate::by_tag::{self, TagTally, TagValues, Tags};
 use crate::edit::EditBuffer;
 use crate::effect::{Effect, StepTally};
 use crate::expression::{Expression, Tests};
@@ -22,6 +24,8 @@ pub(crate) struct Shared {
     pub(crate) tests: Tests,
     /// What is redacted `as hash` is hashed with this.
     pub(crate) key: HashKey,
+    /// What the account is told apart by.
+    pub(crate) tags: Tags,
 }
 
 /// An event on its way through one list of steps: the bytes that it came as, and a copy once a step changed it.
@@ -31,6 +35,8 @@ pub(crate) struct EventDraft<'a> {
     pub(crate) duplicates: bool,
     pub(crate) copy: &'a mut EditBuffer,
     pub(crate) changed: bool,
+    /// Its values of the tags, as far as somebody has looked.
+    pub(crate) values: TagValues,
 }
 
 impl EventDraft<'_> {
@@ -110,6 +116,8 @@ pub(crate) struct Buffers {
     pub(crate) failed: Option<usize>,
     /// Tells nanoseconds, if steps are to be timed.
     pub(crate) clock: Option<fn() -> u64>,
+    /// What the batch did, by the values of tags.
+    pub(crate) by_tag: TagTally,
     /// Keeps some of what goes on behind each step, in a trial that asks for it.
     pub(crate) behind: Option<Box<BehindSteps>>,
 }
@@ -124,6 +132,8 @@ pub(crate) struct ListPlace<'a> {
     pub(crate) name: &'a str,
     /// At a route, the source that the event came from; at a destination, the route.
     pub(crate) via: &'a str,
+    /// Where its accounts begin in the [`TagTally`].
+    pub(crate) accounts: u32,
 }
 
 /// What one step may look at and use while it runs.
@@ -137,7 +147,48 @@ pub(crate) struct StepContext<'a> {
     pub(crate) sentence: &'a str,
 }
 
+impl Buffers {
+    /// Counts an amount at an account by the values that an event has of the tags now.
+    #[inline]
+    pub(crate) fn count_by_tag(&mut self, shared: &Shared, account: u32, view: EventView<'_>, values: &mut TagValues, amount: Amount) {
+        if !shared.tags.fields.is_empty() {
+            if !values.are_known() {
+                self.by_tag.look(shared, view, &mut self.text, values);
+            }
+            self.by_tag.count(account, *values, amount);
+        }
+    }
+}
+
 impl StepContext<'_> {
+    /// Counts what the step did to the event at hand: the bytes that it saved.
+    pub(crate) fn count_changed(&mut self, event: &mut EventDraft<'_>, retags: bool, amount: Amount) {
+        self.tally.changed += amount;
+        if retags {
+            event.values.forget();
+        }
+        if self.shared.tags.fields.is_empty() {
+            return;
+        }
+        if !event.values.are_known() {
+            let mut values = event.values;
+            self.buffers.by_tag.look(self.shared, event.view(), &mut self.buffers.text, &mut values);
+            event.values = values;
+        }
+        self.buffers.by_tag.count(by_tag::changed(self.place.accounts, self.position), event.values, amount);
+    }
+
+    /// Counts what the step removes, an event that is no longer at hand: its JSON.
+    pub(crate) fn count_removed(&mut self, json: &[u8], amount: Amount) {
+        self.tally.removed += amount;
+        let mut slots = Vec::new();
+        if !self.shared.tags.fields.is_empty() && scan::scan_edited(json, &self.shared.fields, &mut slots).is_ok() {
+            let view = EventView { json, slots: &slots, arrived_ms: self.buffers.now_ms };
+            let account = by_tag::removed(self.place.accounts, self.position);
+            self.buffers.count_by_tag(self.shared, account, view, &mut TagValues::UNKNOWN.clone(), amount);
+        }
+    }
+
     /// Whether `expression` holds of the event.
     pub(crate) fn holds(&mut self, expression: &Expression, event: &EventDraft<'_>) -> bool {
         self.shared.tests.holds(expression, event.view(), &self.shared.fields, &mut self.buffers.text, &mut None)
@@ -170,7 +221,7 @@ impl StepContext<'_> {
     /// Where the step stands, for what must be found again after a restart.
     pub(crate) fn location(&self) -> StepLocation {
         let own = str::to_owned;
-        let ListPlace { source, stage, name, via } = self.place;
+        let ListPlace { source, stage, name, via, .. } = self.place;
         StepLocation { source: own(source), stage, name: own(name), via: own(via), position: self.position as i32 + 1, sentence: own(self.sentence) }
     }
 }

@@ -3,6 +3,7 @@
 mod batch;
 mod behind;
 mod budget;
+mod by_tag;
 mod compile;
 mod compile_context;
 mod context;

@@ -57,6 +57,16 @@ impl Path {
         &self.segments
     }
 
+    /// Whether a field of this path may be one of `other` as well, or stand in it, or it in this: fields are found under several names and behind several beginnings, so all that says
+    /// otherwise is that no name of the one is in the other.
+    #[must_use]
+    pub fn may_overlap(&self, other: &Path) -> bool {
+        let names = |path: &Path| -> Vec<String> { path.segments.iter().flat_map(|segment| segment.split('.')).map(str::to_ascii_lowercase).collect() };
+        let (mine, theirs) = (names(self), names(other));
+        let usual = |names: &[String]| names.iter().any(|name| VIEWS.iter().any(|(_, known)| known.contains(&name.as_str())));
+        (usual(&mine) && usual(&theirs)) || mine.iter().any(|name| theirs.contains(name))
+    }
+
     /// The name with its dots, unquoted: what a new attribute of this path is called.
     #[must_use]
     pub fn flat(&self) -> String {

@@ -107,6 +107,16 @@ pub fn parse_condition(text: &str) -> Result<Condition, Mistake> {
     whole(text).map_err(|mistake| habits::told(text, mistake, &[], |text| whole(text).ok().map(|condition| condition.to_string())))
 }
 
+/// Reads a whole text as the path of one field.
+///
+/// # Errors
+/// With what is wrong, and where.
+pub fn parse_field(text: &str) -> Result<Path, Mistake> {
+    let cursor = &mut Cursor::new(text)?;
+    let path = cursor.path("a field")?;
+    if cursor.done() { Ok(path) } else { cursor.unexpected("the end of the field's name", &[]) }
+}
+
 fn whole(text: &str) -> Result<Condition, Mistake> {
     read_condition(&mut Cursor::new(text)?)
 }

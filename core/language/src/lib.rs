@@ -21,7 +21,7 @@ mod value;
 
 pub use alert::{AlertCondition, Bound, Counted, Side, VolumeUnit, Whole, parse_alert};
 pub use budget::{Allowance, BudgetTest, Most, Period, parse_allowance};
-pub use condition::{Comparison, Condition, Ordering, Test, parse_condition};
+pub use condition::{Comparison, Condition, Ordering, Test, parse_condition, parse_field};
 pub use cursor::MAX_SENTENCE;
 pub use explain::explain;
 pub use following::{Catalog, Following, NameOf, Proposal, SentenceKind, Want, field_in_sentence, following, proposals};

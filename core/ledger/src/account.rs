@@ -7,6 +7,8 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 
+use crate::TagAmount;
+
 /// Where in the plan something was counted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -174,6 +176,16 @@ pub struct Posting {
     pub account: Account,
     /// What is added.
     pub amount: Amount,
+    /// The same by the values of the tags that the plan tells apart: of each tag all of it. Empty, where that is not told ([`Account::is_by_tag`]).
+    pub by_tag: Vec<TagAmount>,
+}
+
+impl Posting {
+    /// What is not told apart by tags.
+    #[must_use]
+    pub fn new(account: Account, amount: Amount) -> Posting {
+        Posting { account, amount, by_tag: Vec::new() }
+    }
 }
 
 /// One equation of the account and whether it holds.

@@ -1,16 +1,18 @@
 #![doc = include_str!("crate.md")]
 
 mod account;
+mod by_tag;
 mod earlier;
 mod entry;
 mod forecast;
 mod metric;
 mod money;
 mod selection;
-mod varint;
+pub mod varint;
 mod window;
 
 pub use account::{Account, Amount, Equation, Measure, Posting, Stage, balance};
+pub use by_tag::{BEFORE, TagAmount, WITHOUT, balance_by_tag};
 pub use earlier::{Difference, Earlier};
 pub use entry::Entry;
 pub use forecast::{Forecast, Hours, forecast};

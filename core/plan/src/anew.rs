@@ -62,6 +62,7 @@ impl CheckedPlan {
         let source = self.sources.iter().find(|s| s.kind.has_resources()).or_else(|| self.sources.first()).cloned().or_else(any_source)?;
         Some(CheckedPlan {
             text: String::new(),
+            account_by: self.account_by.clone(),
             sources: vec![Source { name: SOURCE.to_owned(), on_arrival: Vec::new(), ..source }],
             routes: vec![Route {
                 name: via.to_owned(),
@@ -92,6 +93,7 @@ impl CheckedPlan {
         let recipes = crate::recipe::Recipes::new();
         Some(CheckedPlan {
             text: String::new(),
+            account_by: Vec::new(),
             sources: vec![source],
             routes: Vec::new(),
             destinations: Vec::new(),

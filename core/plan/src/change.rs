@@ -11,7 +11,7 @@ use crate::{CheckedPlan, Destination, Example, Source};
 /// A part of a plan that another plan has not, or has otherwise.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Change {
-    /// `source`, `table`, `destination`, `recipe`, `alert`, `budget`, `collect`, `assignment` or `route`.
+    /// `account by`, `source`, `table`, `destination`, `recipe`, `alert`, `budget`, `collect`, `assignment` or `route`.
     pub part: &'static str,
     /// Its name.
     pub name: String,
@@ -132,6 +132,8 @@ pub fn changes(old: &CheckedPlan, new: &CheckedPlan) -> Vec<Change> {
         let rest = Destination { always: after.always.clone(), price: after.price.clone(), ..before.clone() };
         or_settings(found, rest != *after)
     };
+    let [before, after] = [old, new].map(|plan| plan.account_by.iter().map(ToString::to_string).collect::<Vec<_>>());
+    compare("account by", &before, &after, |tag| tag, |_, _| Vec::new(), &mut out);
     compare("source", &old.sources, &new.sources, |s| &s.name, source, &mut out);
     compare("table", &old.tables, &new.tables, |t| &t.name, |_, _| or_settings(Vec::new(), true), &mut out);
     compare("destination", &old.destinations, &new.destinations, |d| &d.name, destination, &mut out);

@@ -1,8 +1,9 @@
 //! Second stage: what the document means. Names refer to something, sentences parse, values are in bounds.
 
 use std::collections::{HashMap, HashSet, VecDeque};
-use std::path::{Component, Path, PathBuf};
+use std::path::{self, Component, PathBuf};
 
+use rockrose_event::field::Path;
 use rockrose_language::{Condition, Mistake, Operation, Reference, Step, parse_condition, parse_step};
 use rockrose_tables::{Match, Places, Rows, Table, TableError};
 
@@ -32,6 +33,8 @@ const MAX_STEPS: usize = 1_000;
 pub struct CheckedPlan {
     /// The document.
     pub text: String,
+    /// The fields of events by whose values the account is told apart.
+    pub account_by: Vec<Path>,
     /// Where events come from, in the document's order.
     pub sources: Vec<Source>,
     /// Where they go.
@@ -143,7 +146,7 @@ impl Route {
 #[must_use]
 pub fn plain_path(path: &str) -> PathBuf {
     let mut plain = PathBuf::new();
-    for part in Path::new(path).components() {
+    for part in path::Path::new(path).components() {
         match part {
             Component::CurDir => {}
             Component::ParentDir if matches!(plain.components().next_back(), Some(Component::Normal(_))) => {
@@ -293,6 +296,7 @@ impl ParsedPlan {
                 c.columns.insert(table.name.clone(), columns);
             }
         }
+        let account_by = c.account_by(&self.account_by);
         c.recipes(&self.recipes);
         let sources: Vec<Source> = self.sources.iter().filter_map(|s| c.source(s)).collect();
         let destinations: Vec<Destination> = self.destinations.iter().filter_map(|s| c.destination(s)).collect();
@@ -312,6 +316,7 @@ impl ParsedPlan {
         }
         let mut plan = CheckedPlan {
             text: self.text,
+            account_by,
             sources,
             destinations,
             routes,

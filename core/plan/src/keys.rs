@@ -93,6 +93,7 @@ pub(super) fn merged(kind: Key, kinds: &[(&'static str, &[&[Key]])], common: &[K
 
 /// Keys at the top of the document.
 pub(super) const TOP: &[(&str, &str)] = &[
+    ("account_by", "Fields of events, such as `team`, by whose values the account is told apart as well. It stands above the first section."),
     ("source", "Where events come from, by name."),
     ("destination", "Where events go, by name."),
     ("route", "Which events go where, and what is done to them on the way."),

@@ -1,5 +1,6 @@
 #![doc = include_str!("crate.md")]
 
+mod account_by;
 mod alert;
 mod anew;
 mod assignment;
@@ -23,6 +24,7 @@ mod scope;
 mod section;
 mod sources;
 
+pub use account_by::MAX_TAGS;
 pub use alert::Alert;
 pub use assignment::{Assignment, CENTRE, CENTRE_HEADER, Contradiction};
 pub use budget::{Budget, Used};

@@ -16,6 +16,7 @@ use super::{MAX_PLAN, destinations, sources};
 #[derive(Clone, Debug)]
 pub struct ParsedPlan {
     pub(super) text: String,
+    pub(super) account_by: Vec<At<String>>,
     pub(super) sources: Vec<Section>,
     pub(super) destinations: Vec<Section>,
     pub(super) routes: Vec<Section>,
@@ -84,6 +85,7 @@ impl ParsedPlan {
         }
         let mut plan = ParsedPlan {
             text: text.to_owned(),
+            account_by: Vec::new(),
             sources: Vec::new(),
             destinations: Vec::new(),
             routes: Vec::new(),
@@ -102,11 +104,16 @@ impl ParsedPlan {
             let known = TOP.iter().map(|(word, _)| *word).find(|word| *word == name);
             if known.is_none() {
                 let mistake = Mistake::new(key.span(), format!("a plan has no `{name}`"))
-                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]`, `[table.NAME]`, `[alert.NAME]`, `[budget.NAME]`, `[collect.NAME]`, `[assignment.NAME]` or `[[example]]`");
+                    .expected("`[source.NAME]`, `[destination.NAME]`, `[[route]]`, `[recipe.NAME]`, `[table.NAME]`, `[alert.NAME]`, `[budget.NAME]`, `[collect.NAME]`, `[assignment.NAME]`, `[[example]]` or `account_by`");
                 mistakes.push(mistake.near(name, TOP.iter().map(|(word, _)| *word)));
             }
             // What is nearly one is read as that one, so that what refers to it is no further mistake.
             match known.or_else(|| nearest(name, TOP.iter().map(|(word, _)| *word))).unwrap_or_default() {
+                "account_by" => match raw(Shape::Texts, value) {
+                    Ok(Raw::Texts(fields)) => plan.account_by = fields,
+                    Ok(_) => {}
+                    Err(mistake) => mistakes.push(mistake),
+                },
                 "source" => plan.sources.extend(named(value, sources::source_keys(), "source", &mut mistakes)),
                 "destination" => plan.destinations.extend(named(value, destinations::destination_keys(), "destination", &mut mistakes)),
                 "recipe" => plan.recipes.extend(named(value, RECIPE, "recipe", &mut mistakes)),
@@ -251,6 +258,9 @@ fn no_such_key(name: &str, message: String, keys: &'static [Key], kind: &str, at
     let missing = |key: &&Key| key.needed && !given(key.name);
     let mine = || keys.iter().filter(|k| k.is_of(kind));
     let all: Vec<_> = mine().filter(missing).chain(mine().filter(|key| !missing(key))).map(|k| format!("`{}`", k.name)).collect();
+    if name == "account_by" {
+        return Mistake::new(at, message).expected("`account_by` above the first section of the plan: it is of all of them");
+    }
     let mistake = Mistake::new(at, message).expected(format!("one of {}", all.join(", "))).near(name, mine().map(|k| k.name));
     let meant =
         || MEANT.iter().filter(|(written, _)| written.contains(&name)).map(|(_, ours)| *ours).find(|ours| mine().any(|k| k.name == *ours) && !given(ours));

@@ -2,6 +2,7 @@
 
 use serde_json::{Map, Value, json};
 
+use super::account_by::MAX_TAGS;
 use super::keys::{ALERT, ASSIGNMENT, BUDGET, EXAMPLE, Key, RECIPE, ROUTE, Shape, TABLE, TOP};
 use super::{destinations, sources};
 
@@ -83,6 +84,9 @@ pub fn schema() -> Value {
         "title": "A Rockrose plan",
         "type": "object",
         "properties": {
+            "account_by": {
+                "type": "array", "description": says("account_by"), "items": { "type": "string" }, "maxItems": MAX_TAGS, "uniqueItems": true
+            },
             "source": by_name("source", sources::source_keys()),
             "destination": by_name("destination", destinations::destination_keys()),
             "recipe": by_name("recipe", RECIPE),

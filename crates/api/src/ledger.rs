@@ -131,9 +131,79 @@ pub struct LedgerAnswer {
     /// What was spent at each destination with a price, in the plan's order.
     #[serde(default)]
     pub costs: Vec<DestinationCost>,
+    /// The tags by which the active plan tells the account apart as well.
+    #[serde(default)]
+    pub tags: Vec<String>,
     /// What the account cannot tell: where what steps mask is kept unmasked, in sentences.
     #[serde(default)]
     pub caveats: Vec<String>,
+}
+
+/// What a share of the account by a tag is of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum TagValue {
+    /// Events that have this value.
+    Value,
+    /// Events that do not have the field, or nothing in it.
+    Without,
+    /// Events of further values, once a tag has had 500, and of values of more than 128 bytes.
+    Others,
+    /// What was counted while the plan did not tell the account apart by this tag.
+    Before,
+}
+
+/// What was sent to a destination of the events of one value of a tag.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TagSent {
+    /// The destination's name.
+    pub destination: String,
+    /// How many events were queued for it and not spilled to another.
+    pub events: i64,
+    /// The bytes of these events.
+    pub bytes: i64,
+    /// What that costs by the active plan's price, without what is paid by the month: an exact decimal number; null where it has no price.
+    pub money: Option<String>,
+    /// Its currency, an ISO 4217 code.
+    pub currency: Option<String>,
+}
+
+/// The share of one value of a tag in the account.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TagShare {
+    /// What it is of.
+    pub of: TagValue,
+    /// The value; empty where it is not of one value.
+    pub value: String,
+    /// Events that came through the steps of their sources.
+    pub arrived_events: i64,
+    /// The bytes of these events.
+    pub arrived_bytes: i64,
+    /// Events that steps removed, at sources, routes and destinations.
+    pub removed_events: i64,
+    /// The bytes of these events.
+    pub removed_bytes: i64,
+    /// What was sent, by destination.
+    pub sent: Vec<TagSent>,
+    /// What was saved by what steps of routes and destinations removed and shortened; an amount for each currency.
+    pub saved: Vec<ExactMoney>,
+}
+
+/// The account by the values of a tag.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LedgerByTag {
+    /// From when, in milliseconds since 1970; none: since the beginning.
+    pub since_ms: Option<i64>,
+    /// Until when, in milliseconds since 1970; none: until now.
+    pub until_ms: Option<i64>,
+    /// Now, by the service's clock, in milliseconds since 1970.
+    pub now_ms: i64,
+    /// The tag.
+    pub tag: String,
+    /// The tags by which the active plan tells the account apart.
+    pub tags: Vec<String>,
+    /// The values in alphabetical order, then what is of no single one.
+    pub values: Vec<TagShare>,
 }
 
 /// One minute of one account.

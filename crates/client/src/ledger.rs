@@ -170,7 +170,7 @@ pub(crate) async fn ledger(common: &Common, span: Span) -> Outcome {
             }
         }
     }
-    let since = span_in_words(answer);
+    let since = span_in_words(answer.since_ms, answer.until_ms);
     let mut blocks = vec![since, format::table(&["", "events", "bytes"], &[1, 2], page.rows), verdict(&answer.equations)];
     blocks.extend(answer.caveats.iter().map(|caveat| paint(caveat, BAD)));
     format::blocks(&blocks)?;
@@ -178,11 +178,11 @@ pub(crate) async fn ledger(common: &Common, span: Span) -> Outcome {
 }
 
 /// From when to when an account is.
-pub(crate) fn span_in_words(account: &LedgerAnswer) -> String {
-    let until = account.until_ms.map_or_else(|| "now".to_owned(), format::moment);
-    match account.since_ms {
+pub(crate) fn span_in_words(since_ms: Option<i64>, until_ms: Option<i64>) -> String {
+    let until = until_ms.map_or_else(|| "now".to_owned(), format::moment);
+    match since_ms {
         Some(ms) => format!("From {} to {until}", format::moment(ms)),
-        None if account.until_ms.is_some() => format!("From the beginning to {until}"),
+        None if until_ms.is_some() => format!("From the beginning to {until}"),
         None => "Since the beginning".to_owned(),
     }
 }

@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use clap::{Args, ValueEnum};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use rockrose_api::{AlertNotice, AlertsAnswer, BudgetState, BudgetsAnswer, Flow, LedgerAnswer, LedgerEntry, Status};
+use rockrose_api::{AlertNotice, AlertsAnswer, BudgetState, BudgetsAnswer, Flow, LedgerAnswer, LedgerByTag, LedgerEntry, Status};
 use rockrose_language::Period;
 use rockrose_ledger::Money;
 
@@ -90,7 +90,7 @@ impl From<&str> for Cell {
 /// A part of a report.
 #[derive(Clone, Debug, PartialEq)]
 struct Table {
-    title: &'static str,
+    title: String,
     head: Vec<&'static str>,
     /// Columns of numbers.
     right: Vec<usize>,
@@ -113,6 +113,7 @@ struct Known {
     teams: BTreeMap<String, String>,
     budgets: BudgetsAnswer,
     notices: Vec<AlertNotice>,
+    by_tag: Vec<LedgerByTag>,
 }
 
 /// Events and bytes.
@@ -170,7 +171,7 @@ impl Known {
             vec![name.as_str().into(), count, bytes, events(&quarantined, name), events(&lost, name)]
         };
         let head = vec!["source", "events", "bytes", "unreadable", "lost before"];
-        Table { title: "Who sent", head, right: vec![1, 2, 3, 4], rows: received.keys().map(row).collect(), none: "Nothing was received." }
+        Table { title: "Who sent".into(), head, right: vec![1, 2, 3, 4], rows: received.keys().map(row).collect(), none: "Nothing was received." }
     }
 
     fn routes(&self) -> Table {
@@ -182,7 +183,7 @@ impl Known {
             [vec![name.as_str().into(), team.into()], cells(&taken, name).to_vec(), cells(&out, name).to_vec(), vec![amounts(&cost, name)]].concat()
         };
         let head = vec!["route", "team", "events", "bytes", "went on", "bytes", "costs"];
-        Table { title: "By which ways", head, right: vec![2, 3, 4, 5, 6], rows: taken.keys().map(row).collect(), none: "No route took anything." }
+        Table { title: "By which ways".into(), head, right: vec![2, 3, 4, 5, 6], rows: taken.keys().map(row).collect(), none: "No route took anything." }
     }
 
     fn destinations(&self) -> Table {
@@ -201,13 +202,25 @@ impl Known {
             [name.as_str().into(), count, bytes].into_iter().chain(more).collect()
         };
         let head = vec!["destination", "events", "bytes", "accepted", "refused", "let go", "costs", "by the month"];
-        Table { title: "Where it went", head, right: vec![1, 2, 3, 4, 5, 6, 7], rows: queued.keys().map(row).collect(), none: "Nothing was sent." }
+        Table { title: "Where it went".into(), head, right: vec![1, 2, 3, 4, 5, 6, 7], rows: queued.keys().map(row).collect(), none: "Nothing was sent." }
     }
 
     fn teams(&self) -> Table {
         let cost = spent(&self.ledger.rows, |row| self.teams.get(&row.via).cloned().unwrap_or_else(|| "(no team)".to_owned()));
         let rows = cost.iter().map(|((team, currency), money)| vec![team.as_str().into(), Cell::Money(vec![(*money, currency.clone())])]).collect();
-        Table { title: "Whose it was", head: vec!["team", "costs"], right: vec![1], rows, none: "No destination has a price." }
+        Table { title: "Whose it was".into(), head: vec!["team", "costs"], right: vec![1], rows, none: "No destination has a price." }
+    }
+
+    /// What each value of a tag came to.
+    fn by_tag(of: &LedgerByTag) -> Table {
+        let money = |sums: &cost::Sums| Cell::Money(sums.iter().map(|(currency, money)| (*money, currency.clone())).collect());
+        let row = |line: &cost::TagLine| {
+            let amounts = [line.arrived, line.sent].into_iter().flat_map(|(events, bytes)| [Cell::Count(events), Cell::Bytes(bytes)]);
+            std::iter::once(Cell::Text(line.value.clone())).chain(amounts).chain([money(&line.costs), money(&line.saved)]).collect()
+        };
+        let rows = cost::tag_lines(of).iter().map(row).collect();
+        let head = vec!["value", "arrived", "bytes", "sent", "bytes", "costs", "saved by steps"];
+        Table { title: format!("By {}", of.tag), head, right: vec![1, 2, 3, 4, 5, 6], rows, none: "Nothing was counted." }
     }
 
     fn saved(&self) -> Table {
@@ -218,7 +231,13 @@ impl Known {
         };
         let rows = all.iter().filter(|s| s.money > Money::ZERO).take(SAVED).map(row).collect();
         let head = vec!["saved", "events", "bytes", "at", "step"];
-        Table { title: "What steps saved", head, right: vec![0, 1, 2], rows, none: "No step has taken anything from what goes to a destination with a price." }
+        Table {
+            title: "What steps saved".into(),
+            head,
+            right: vec![0, 1, 2],
+            rows,
+            none: "No step has taken anything from what goes to a destination with a price.",
+        }
     }
 
     /// Only in the month that goes on budgets stand as they do.
@@ -226,7 +245,13 @@ impl Known {
         let is_now = self.ledger.until_ms.is_none_or(|until| until > self.ledger.now_ms);
         let row = |b: &BudgetState| vec![b.name.as_str().into(), b.allows.as_str().into(), Cell::Text(format!("{} %", b.percent))];
         let rows: Vec<Vec<Cell>> = self.budgets.budgets.iter().map(row).collect();
-        (is_now && !rows.is_empty()).then(|| Table { title: "Budgets, as they stand", head: vec!["budget", "allows", "used"], right: vec![2], rows, none: "" })
+        (is_now && !rows.is_empty()).then(|| Table {
+            title: "Budgets, as they stand".into(),
+            head: vec!["budget", "allows", "used"],
+            right: vec![2],
+            rows,
+            none: "",
+        })
     }
 
     fn failed(&self) -> Table {
@@ -234,7 +259,7 @@ impl Known {
         let row = |n: &AlertNotice| vec![Cell::Text(format::moment(n.at_ms)), n.alert.as_str().into(), n.severity.as_str().into(), n.says.as_str().into()];
         let rows = self.notices.iter().filter(began).map(row).collect();
         let head = vec!["when", "alert", "severity", "measured"];
-        Table { title: "What was told", head, right: vec![], rows, none: "No alert was told, as far as the last hundred notices reach." }
+        Table { title: "What was told".into(), head, right: vec![], rows, none: "No alert was told, as far as the last hundred notices reach." }
     }
 
     fn report(&self, title: String, status: &Status) -> Report {
@@ -254,7 +279,9 @@ impl Known {
         } else {
             format!("In all it cost {}, by the prices of the active plan.", in_all.join(" and "))
         };
-        let mut tables = vec![self.sources(), self.routes(), self.destinations(), self.teams(), self.saved()];
+        let mut tables = vec![self.sources(), self.routes(), self.destinations(), self.teams()];
+        tables.extend(self.by_tag.iter().map(Known::by_tag));
+        tables.push(self.saved());
         tables.extend(self.budgets());
         tables.push(self.failed());
         Report { title, says: vec![cost, balance.to_owned()], tables }
@@ -270,7 +297,7 @@ impl Report {
             } else {
                 format::table(&table.head, &table.right, table.rows.iter().map(|row| row.iter().map(Cell::shown).collect()).collect())
             };
-            blocks.push(format!("{}\n{shown}", format::paint(table.title, format::HEAD)));
+            blocks.push(format!("{}\n{shown}", format::paint(&table.title, format::HEAD)));
         }
         blocks.join("\n\n")
     }
@@ -288,7 +315,7 @@ impl Report {
             let _ = writeln!(out, "<p>{}</p>", escaped(line));
         }
         for table in &self.tables {
-            let _ = writeln!(out, "<h2>{}</h2>", escaped(table.title));
+            let _ = writeln!(out, "<h2>{}</h2>", escaped(&table.title));
             if table.rows.is_empty() {
                 let _ = writeln!(out, "<p>{}</p>", escaped(table.none));
                 continue;
@@ -313,7 +340,7 @@ impl Report {
             let head: Vec<String> = ["table"].iter().chain(&table.head).map(|h| (*h).to_owned()).collect();
             let _ = writeln!(out, "{}", line(&head));
             for row in &table.rows {
-                let _ = writeln!(out, "{}", line(&std::iter::once(table.title.to_owned()).chain(row.iter().map(Cell::whole)).collect::<Vec<_>>()));
+                let _ = writeln!(out, "{}", line(&std::iter::once(table.title.clone()).chain(row.iter().map(Cell::whole)).collect::<Vec<_>>()));
             }
         }
         out.trim_end().to_owned()
@@ -337,6 +364,10 @@ pub(crate) async fn report(common: &Common, args: ReportArgs) -> Outcome {
     let Some((from, to)) = month(&asked, &zone) else { return Err(Failure::new(Exit::Failed, format!("`{asked}` is no month: write it as 2026-11"))) };
     let client = Client::new(common)?;
     let ledger: LedgerAnswer = client.get(&format!("/api/v1/ledger?from_ms={from}&to_ms={to}")).await?.read()?;
+    let mut by_tag: Vec<LedgerByTag> = Vec::new();
+    for tag in &ledger.tags {
+        by_tag.push(client.get(&cost::tag_query(tag, &format!("from_ms={from}&to_ms={to}"))).await?.read()?);
+    }
     let flow: Flow = client.get("/api/v1/flow").await?.read()?;
     let budgets: BudgetsAnswer = client.get("/api/v1/budgets").await?.read()?;
     let alerts: AlertsAnswer = client.get("/api/v1/alerts").await?.read()?;
@@ -344,7 +375,7 @@ pub(crate) async fn report(common: &Common, args: ReportArgs) -> Outcome {
     let notices = alerts.notices.into_iter().filter(|n| (from..to).contains(&n.at_ms)).collect();
     let teams = flow.routes.into_iter().filter_map(|r| Some((r.name, r.team?))).collect();
     let so_far = if to > now.timestamp().as_millisecond() { ", so far" } else { "" };
-    let report = Known { ledger, teams, budgets, notices }.report(format!("{} in {asked}{so_far}", status.node), &status);
+    let report = Known { ledger, teams, budgets, notices, by_tag }.report(format!("{} in {asked}{so_far}", status.node), &status);
     if common.json {
         let table = |t: &Table| serde_json::json!({ "title": t.title, "head": t.head, "rows": t.rows.iter().map(|row| row.iter().map(Cell::whole).collect::<Vec<_>>()).collect::<Vec<_>>() });
         return format::print_json(
@@ -380,9 +411,14 @@ mod tests {
 
     #[test]
     fn a_report_is_written_for_people_browsers_and_spreadsheets() {
-        let table =
-            Table { title: "Who sent", head: vec!["source", "events"], right: vec![1], rows: vec![vec!["=a<b>".into(), Cell::Count(1_000)]], none: "Nothing." };
-        let empty = Table { rows: Vec::new(), title: "What was told", ..table.clone() };
+        let table = Table {
+            title: "Who sent".into(),
+            head: vec!["source", "events"],
+            right: vec![1],
+            rows: vec![vec!["=a<b>".into(), Cell::Count(1_000)]],
+            none: "Nothing.",
+        };
+        let empty = Table { rows: Vec::new(), title: "What was told".into(), ..table.clone() };
         let report = Report { title: "quay in 2026-11".into(), says: vec!["In all it cost 1.00 EUR.".into()], tables: vec![table, empty] };
         let text = report.text();
         for words in ["quay in 2026-11", "In all it cost 1.00 EUR.", "Who sent\n", "=a<b>", "What was told\nNothing."] {

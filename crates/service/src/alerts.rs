@@ -553,7 +553,7 @@ mod tests {
         let spool = Spool::open(&folder.path().join("spool.db")).unwrap();
         let arrives = async |minute: i64, name: &str, measure: Measure, events: i64| {
             let account = Account { stage: Stage::Source, name: name.to_owned(), via: String::new(), position: 0, sentence: String::new(), measure };
-            let posting = Posting { account, amount: Amount { events, bytes: 10 * events } };
+            let posting = Posting::new(account, Amount { events, bytes: 10 * events });
             let arrival = Arrival { source: name.to_owned(), arrived_ms: minute * 60_000 + 5, postings: vec![posting], ..Arrival::default() };
             spool.store(arrival).await.unwrap();
         };

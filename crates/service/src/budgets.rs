@@ -323,7 +323,7 @@ mod tests {
     fn posting(events: i64) -> [Posting; 1] {
         let account =
             Account { stage: Stage::Destination, name: "desk".into(), via: "web".into(), position: 0, sentence: String::new(), measure: Measure::Enqueued };
-        [Posting { account, amount: Amount { events, bytes: events * 10 } }]
+        [Posting::new(account, Amount { events, bytes: events * 10 })]
     }
 
     fn used(budgets: &Budgets) -> Vec<(Used, bool)> {

@@ -49,6 +49,9 @@ impl From<SpoolError> for Failed {
     }
 }
 
+/// One event, whose bytes are counted elsewhere.
+const ONE: Amount = Amount { events: 1, bytes: 0 };
+
 /// A number that no request had before.
 fn next_run() -> i64 {
     static LAST: AtomicI64 = AtomicI64::new(0);
@@ -83,6 +86,11 @@ impl Way {
         if position > self.first { position - self.first + self.anew } else { self.steps + position }
     }
 
+    /// An event of which it is not known yet how it leaves.
+    fn resent(&self, event: &RefusedEvent) -> ResentEvent {
+        ResentEvent { id: event.id, leaving: Err(String::new()), values: [self.compiled.by_tag(&event.left, ONE), Vec::new()] }
+    }
+
     /// What becomes of events, and what the steps did.
     fn run(&self, events: &[RefusedEvent], now_ms: i64) -> (Vec<ResentEvent>, Vec<Posting>) {
         let lines: Vec<&[u8]> = events.iter().map(|e| &e.earlier[..]).collect();
@@ -92,17 +100,21 @@ impl Way {
         let outcome = self.compiled.process(0, &body, &records, now_ms, Some(&watch), &mut Scratch::default());
         let mut postings: Vec<Posting> = outcome.postings.into_iter().filter(|p| p.account.stage == Stage::Destination && p.account.position > 0).collect();
         postings.iter_mut().for_each(|p| p.account.position = self.position(p.account.position));
-        let mut resent: Vec<ResentEvent> = events.iter().map(|e| ResentEvent { id: e.id, leaving: Err(String::new()) }).collect();
+        let mut resent: Vec<ResentEvent> = events.iter().map(|e| self.resent(e)).collect();
         for capture in outcome.captures {
             let Some(at) = (capture.record as usize).checked_sub(1).filter(|at| *at < events.len()) else { continue };
             match (capture.point, capture.after) {
-                (Point::Destination(_), Some(after)) => resent[at].leaving = Ok(after),
+                (Point::Destination(_), Some(after)) => {
+                    resent[at].values[1] = self.compiled.by_tag(&after, ONE);
+                    resent[at].leaving = Ok(after);
+                }
                 (Point::Destination(_), None) => resent[at].leaving = Err(capture.removed_by.unwrap_or_default()),
                 // What has been at this node before goes no further.
                 (_, None) => {
                     let (event, sentence) = (&events[at], capture.removed_by.unwrap_or_default());
                     let account = Account { sentence: sentence.clone(), ..Account::at_destination(&event.destination, &event.route, Measure::Removed) };
-                    postings.push(Posting { account, amount: Amount { events: 1, bytes: event.earlier.len() as i64 } });
+                    let amount = Amount { events: 1, bytes: event.earlier.len() as i64 };
+                    postings.push(Posting { account, amount, by_tag: self.compiled.by_tag(&event.earlier, amount) });
                     resent[at].leaving = Err(sentence);
                 }
                 (_, Some(_)) => {}
@@ -139,7 +151,7 @@ pub(crate) async fn resend(app: &Arc<App>, mut which: Refused, sentences: &[Stri
         for event in events {
             by_way.entry((event.destination.clone(), event.route.clone())).or_default().push(event);
         }
-        let mut resend = Resend { run: sent.run, at_ms: now_ms(), events: Vec::new(), postings: Vec::new() };
+        let mut resend = Resend { run: sent.run, at_ms: now_ms(), events: Vec::new(), postings: Vec::new(), tags: Arc::clone(running.compiled.tags()) };
         let mut unknown = HashMap::<String, i64>::new();
         for ((destination, route), events) in by_way {
             let key = (destination, route);

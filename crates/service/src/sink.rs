@@ -179,7 +179,7 @@ impl Sink for PlanSink {
         let number = |n: u64| i64::try_from(n).unwrap_or(i64::MAX);
         let account =
             Account { stage: Stage::Source, name: source.to_owned(), via: String::new(), position: 0, sentence: String::new(), measure: Measure::Lost };
-        let posting = Posting { account, amount: Amount { events: number(messages), bytes: number(bytes) } };
+        let posting = Posting::new(account, Amount { events: number(messages), bytes: number(bytes) });
         let arrival = Arrival { source: source.to_owned(), arrived_ms: now_ms(), postings: vec![posting], ..Arrival::default() };
         if let Err(e) = self.app.spool.store(arrival).await {
             tracing::warn!(error = %e, source, messages, "lost datagrams could not be counted");

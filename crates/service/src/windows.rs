@@ -38,6 +38,7 @@ pub(crate) async fn store(
         data,
         entries: outcome.entries,
         postings: outcome.postings,
+        tags: outcome.tags,
         unread,
         held: outcome.windows,
         metrics: metrics.clone(),
@@ -113,7 +114,7 @@ pub(crate) async fn take_back(app: &App, compiled: &CompiledPlan, windows: &[usi
 /// Makes all windows of a plan hold what the spool holds. What has no step any more goes to quarantine. The caller has the windows to itself.
 pub(crate) async fn take_over(app: &App, compiled: &CompiledPlan) {
     for (id, state) in compiled.restore(kept(app).await.unwrap_or_default()) {
-        if let Err(e) = set_aside(app, id, state).await {
+        if let Err(e) = set_aside(app, compiled, id, state).await {
             tracing::error!(error = %e, "what a window held cannot be put to quarantine");
         }
     }
@@ -123,22 +124,25 @@ async fn kept(app: &App) -> Option<Vec<(u128, WindowState)>> {
     app.spool.held().await.inspect_err(|e| tracing::error!(error = %e, "what windows held cannot be read")).ok()
 }
 
-async fn set_aside(app: &App, id: u128, state: WindowState) -> Result<(), SpoolError> {
+async fn set_aside(app: &App, compiled: &CompiledPlan, id: u128, state: WindowState) -> Result<(), SpoolError> {
     if state.is_mark() {
         let gone = Outcome { windows: vec![WindowChange { id, state: None }], ..Outcome::default() };
         return store(app, &state.location.source, now_ms(), gone, pack(Vec::new()), Vec::new(), CommitExtras::default()).await;
     }
     let at = Arc::clone(&state.location);
-    let post = |measure: Measure, amount: Amount| Posting {
-        account: Account { stage: at.stage, name: at.name.clone(), via: at.via.clone(), position: at.position, sentence: at.sentence.clone(), measure },
-        amount,
+    let account = |measure: Measure| Account {
+        stage: at.stage,
+        name: at.name.clone(),
+        via: at.via.clone(),
+        position: at.position,
+        sentence: at.sentence.clone(),
+        measure,
     };
     let gone = Amount { events: state.events, bytes: state.bytes };
-    let outcome = Outcome {
-        postings: vec![post(Measure::Held, Amount { events: -gone.events, bytes: -gone.bytes }), post(Measure::Removed, gone)],
-        windows: vec![WindowChange { id, state: None }],
-        ..Outcome::default()
-    };
+    let held = Posting::new(account(Measure::Held), Amount { events: -gone.events, bytes: -gone.bytes });
+    let removed = Posting { account: account(Measure::Removed), amount: gone, by_tag: compiled.by_tag(state.json.as_bytes(), gone) };
+    let outcome =
+        Outcome { postings: vec![held, removed], tags: Arc::clone(compiled.tags()), windows: vec![WindowChange { id, state: None }], ..Outcome::default() };
     let reason = format!("held back by a step that is no longer part of the plan: {}", at.sentence);
     let data = state.text.unwrap_or(state.json).into_bytes();
     store(app, &at.source, now_ms(), outcome, pack(Vec::new()), vec![Unread { reason, size: data.len(), data }], CommitExtras::default()).await

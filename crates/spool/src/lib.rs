@@ -7,6 +7,7 @@
 //! All methods that touch the disk are async and run off the runtime's threads.
 
 mod batch;
+mod by_tag;
 mod connect;
 mod extras;
 mod metrics;
@@ -25,6 +26,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use diesel::Connection;
 use diesel::sqlite::SqliteConnection;
 use rockrose_ledger::{Account, Added, Amount, Equation, Measure, Series, Stage, WindowState};
 use tokio::sync::{mpsc, oneshot, watch};
@@ -112,9 +114,12 @@ impl Spool {
             kept: unpacked::UnpackedCache::default(),
         });
         let (writes, queue) = mpsc::channel(WRITE_QUEUE);
+        let tags = by_tag::TagWriter::load(&mut connection)?;
         let theirs = Arc::clone(&shared);
-        let thread =
-            std::thread::Builder::new().name("spool-writer".into()).spawn(move || writer::run(connection, queue, &theirs)).map_err(SpoolError::storage)?;
+        let thread = std::thread::Builder::new()
+            .name("spool-writer".into())
+            .spawn(move || writer::run(connection, tags, queue, &theirs))
+            .map_err(SpoolError::storage)?;
         let inner =
             Inner { writes: Mutex::new(Some(writes)), thread: Mutex::new(Some(thread)), readers: Mutex::new(Vec::new()), path: path.to_owned(), name, shared };
         Ok(Spool { inner: Arc::new(inner) })
@@ -217,6 +222,13 @@ impl Spool {
     /// 400, days for ever: before that, a span counts the whole hour or day in which it begins.
     pub async fn ledger(&self, since: Option<i64>, until: Option<i64>) -> Result<Vec<LedgerRow>, SpoolError> {
         self.read(move |c| reader::ledger(c, since, until)).await
+    }
+
+    /// The account by the values of a tag, summed over a span as [`Spool::ledger`] does: of each value what comes through the sources, what steps take away, and what is queued for
+    /// destinations and spilled by them. What was counted while the tag was not told apart stands under [`rockrose_ledger::BEFORE`], so that all of it adds up to the ledger.
+    pub async fn by_tag(&self, tag: &str, since: Option<i64>, until: Option<i64>) -> Result<Vec<(String, LedgerRow)>, SpoolError> {
+        let tag = tag.to_owned();
+        self.read(move |c| c.transaction(|c| by_tag::whole_account(c, &tag, since, until))).await
     }
 
     /// What was counted at a place under one measure by the hour, from minute `since` (inclusive) to `until` (exclusive), minutes since 1970: when each hour begins, in minutes since 1970,

@@ -180,7 +180,9 @@ pub(crate) fn balance(c: &mut SqliteConnection) -> Result<Vec<Equation>, SpoolEr
     c.transaction(|c| {
         let rows = ledger(c, None, None)?;
         let waiting = counted(c)?;
-        Ok(rockrose_ledger::balance(rows.iter().map(|r| (&r.account, r.amount)), &waiting))
+        let mut equations = rockrose_ledger::balance(rows.iter().map(|r| (&r.account, r.amount)), &waiting);
+        equations.extend(crate::by_tag::equations(c)?);
+        Ok(equations)
     })
 }
 

@@ -2,12 +2,14 @@
 
 use std::collections::BTreeMap;
 use std::ops::{Bound, RangeBounds};
+use std::sync::Arc;
 
 use diesel::prelude::*;
 use diesel::sqlite::SqliteConnection;
-use rockrose_ledger::{Account, Amount, Earlier, Entry, Measure, Posting, Selection, Stage};
+use rockrose_ledger::{Account, Amount, Earlier, Entry, Measure, Posting, Selection, Stage, TagAmount};
 
 use crate::SpoolError;
+use crate::by_tag::{TagWriter, post_all};
 use crate::packed::pack;
 use crate::queue::{Moved, Sums, keep_batch, queue};
 use crate::schema::{quarantine, resent};
@@ -39,6 +41,8 @@ pub struct RefusedEvent {
     pub route: String,
     /// How it stood before the destination's steps.
     pub earlier: Vec<u8>,
+    /// As it was queued.
+    pub left: Vec<u8>,
 }
 
 /// Sends refused events again. None of it is done if any of them is not in quarantine any more.
@@ -52,6 +56,8 @@ pub struct Resend {
     pub events: Vec<ResentEvent>,
     /// What the steps of their destinations did to them now.
     pub postings: Vec<Posting>,
+    /// The tags by which the account is told apart.
+    pub tags: Arc<[Arc<str>]>,
 }
 
 /// One of them.
@@ -61,6 +67,8 @@ pub struct ResentEvent {
     pub id: i64,
     /// As it leaves now; or the sentence of the step that removed it.
     pub leaving: Result<Vec<u8>, String>,
+    /// The values of its tags as it was queued, and as it leaves now.
+    pub values: [Vec<TagAmount>; 2],
 }
 
 /// What became of an event that was sent again.
@@ -139,12 +147,12 @@ pub(crate) fn refused(c: &mut SqliteConnection, which: &Refused, most: usize, ma
     let (mut found, mut bytes) = (Vec::new(), 0);
     for row in asked.order(quarantine::id).limit(most as i64).select(columns).load_iter::<Row, diesel::connection::DefaultLoadingMode>(c)? {
         let (id, destination, route, data, earlier) = row?;
-        let earlier = earlier.unwrap_or(data);
+        let earlier = earlier.unwrap_or_else(|| data.clone());
         bytes += earlier.len();
         if bytes > max_bytes && !found.is_empty() {
             break;
         }
-        found.push(RefusedEvent { id, destination, route, earlier });
+        found.push(RefusedEvent { id, destination, route, earlier, left: data });
     }
     Ok(found)
 }
@@ -187,35 +195,40 @@ struct Queueing {
 
 impl Resend {
     /// Returns how much is queued again; `Err(Settled)` if some event is not in quarantine any more.
-    pub(crate) fn apply(&self, c: &mut SqliteConnection, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Result<Amount, SpoolError>> {
+    pub(crate) fn apply(
+        &self,
+        c: &mut SqliteConnection,
+        moved: &mut BTreeMap<String, Moved>,
+        sums: &mut Sums,
+        tags: &mut TagWriter,
+    ) -> QueryResult<Result<Amount, SpoolError>> {
         let minute = self.at_ms.div_euclid(60_000);
         let ids: Vec<i64> = self.events.iter().map(|e| e.id).collect();
         let there: i64 = quarantine::table.filter(quarantine::id.eq_any(&ids)).count().get_result(c)?;
         if there != ids.len() as i64 {
             return Ok(Err(SpoolError::Settled));
         }
-        for posting in &self.postings {
-            *postings.entry((minute, posting.account.clone())).or_default() += posting.amount;
-        }
+        post_all(c, minute, &self.tags, &self.postings, sums, tags)?;
         let mut by_queue: BTreeMap<(String, String), Queueing> = BTreeMap::new();
-        for ResentEvent { id, leaving } in &self.events {
+        for ResentEvent { id, leaving, values: [was, is] } in &self.events {
             type Row = (String, String, Vec<u8>, Option<Vec<u8>>);
             let this = quarantine::table.find(id);
             let (destination, route, left, stood): Row = this.select((quarantine::name, quarantine::via, quarantine::data, quarantine::earlier)).first(c)?;
             diesel::delete(this).execute(c)?;
             let stood = stood.as_deref().unwrap_or(&left);
-            let mut post = |measure: Measure, events: i64, bytes: i64| {
-                let account = Account::at_destination(&destination, &route, measure);
-                *postings.entry((minute, account)).or_default() += Amount { events, bytes };
+            let mut post = |measure: Measure, events: i64, bytes: i64, values: &[TagAmount]| {
+                let (account, amount) = (Account::at_destination(&destination, &route, measure), Amount { events, bytes });
+                let by_tag = if account.is_by_tag() { values.iter().map(|one| TagAmount { amount, ..one.clone() }).collect() } else { Vec::new() };
+                post_all(c, minute, &self.tags, &[Posting { account, amount, by_tag }], sums, tags)
             };
             // As if it had never been queued: what the steps did then is undone with it, since they are run anew.
             let bytes = left.len() as i64;
-            post(Measure::Quarantined, -1, -bytes);
-            post(Measure::Enqueued, -1, -bytes);
-            post(Measure::Changed, 0, bytes - stood.len() as i64);
+            post(Measure::Quarantined, -1, -bytes, was)?;
+            post(Measure::Enqueued, -1, -bytes, was)?;
+            post(Measure::Changed, 0, bytes - stood.len() as i64, was)?;
             match leaving {
                 Ok(line) => {
-                    post(Measure::Enqueued, 1, line.len() as i64);
+                    post(Measure::Enqueued, 1, line.len() as i64, is)?;
                     let queueing = by_queue.entry((destination, route)).or_default();
                     queueing.selection.push(queueing.ids.len() as u32);
                     queueing.ids.push(*id);

@@ -24,8 +24,30 @@ const DAY: i64 = 24 * HOUR;
 /// So many minutes after its end an hour is summed up.
 const SETTLE: i64 = 5;
 
+/// An account that is kept by the minute, hour and day.
+pub(crate) struct Kept {
+    tables: [&'static str; 3],
+    /// The columns by which its rows are told apart.
+    key: &'static str,
+    /// How many of them.
+    width: usize,
+}
+
+/// The ledger.
+pub(crate) const LEDGER: Kept = Kept { tables: ["ledger_minute", "ledger_hour", "ledger_day"], key: "place, name, via, position, sentence, measure", width: 6 };
+/// The same by the values of tags.
+pub(crate) const BY_TAG: Kept = Kept { tables: ["tag_minute", "tag_hour", "tag_day"], key: "account", width: 1 };
+
+impl Kept {
+    /// Its tables, each with the column that says when, and how many minutes that is.
+    pub(crate) fn tables(&self) -> [(&'static str, &'static str, i64); 3] {
+        let [minutes, hours, days] = self.tables;
+        [(minutes, "minute", 1), (hours, "hour", HOUR), (days, "day", DAY)]
+    }
+}
+
 /// Up to which minute (exclusive) hours and days are summed up.
-fn until(c: &mut SqliteConnection) -> QueryResult<i64> {
+pub(crate) fn until(c: &mut SqliteConnection) -> QueryResult<i64> {
     rolled::table.select(rolled::until).first(c)
 }
 
@@ -33,24 +55,28 @@ fn until(c: &mut SqliteConnection) -> QueryResult<i64> {
 pub(crate) fn roll(c: &mut SqliteConnection, newest: i64) -> QueryResult<()> {
     let (from, to) = (until(c)?, (newest - SETTLE).div_euclid(HOUR) * HOUR);
     if from < to {
-        for (table, unit, length) in [("ledger_hour", "hour", HOUR), ("ledger_day", "day", DAY)] {
-            add(c, table, unit, length, from..to)?;
-        }
+        add(c, &LEDGER, from..to)?;
+        add(c, &BY_TAG, from..to)?;
         diesel::update(rolled::table).set(rolled::until.eq(to)).execute(c)?;
     }
-    diesel::sql_query("DELETE FROM ledger_hour WHERE hour < ?").bind::<BigInt, _>((newest - KEEP_HOURS).div_euclid(HOUR)).execute(c)?;
-    diesel::delete(ledger_minute::table.filter(ledger_minute::minute.lt(newest - KEEP_MINUTES))).execute(c)?;
+    for Kept { tables: [minutes, hours, _], .. } in [LEDGER, BY_TAG] {
+        diesel::sql_query(format!("DELETE FROM {hours} WHERE hour < ?")).bind::<BigInt, _>((newest - KEEP_HOURS).div_euclid(HOUR)).execute(c)?;
+        diesel::sql_query(format!("DELETE FROM {minutes} WHERE minute < ?")).bind::<BigInt, _>(newest - KEEP_MINUTES).execute(c)?;
+    }
     Ok(())
 }
 
 /// Adds what these minutes sum up to. Of minutes before 1970 there are none.
-fn add(c: &mut SqliteConnection, table: &str, unit: &str, length: i64, minutes: Range<i64>) -> QueryResult<()> {
-    let sql = format!(
-        "INSERT INTO {table} SELECT minute / {length}, place, name, via, position, sentence, measure, SUM(events), SUM(bytes) FROM ledger_minute
-         WHERE minute >= ? AND minute < ? GROUP BY 1, 2, 3, 4, 5, 6, 7
-         ON CONFLICT ({unit}, place, name, via, position, sentence, measure) DO UPDATE SET events = events + excluded.events, bytes = bytes + excluded.bytes"
-    );
-    diesel::sql_query(sql).bind::<BigInt, _>(minutes.start).bind::<BigInt, _>(minutes.end).execute(c)?;
+fn add(c: &mut SqliteConnection, of: &Kept, minutes: Range<i64>) -> QueryResult<()> {
+    let [(from, ..), longer @ ..] = of.tables();
+    let (key, columns) = (of.key, (1..=of.width + 1).map(|n| n.to_string()).collect::<Vec<_>>().join(", "));
+    for (table, unit, length) in longer {
+        let sql = format!(
+            "INSERT INTO {table} SELECT minute / {length}, {key}, SUM(events), SUM(bytes) FROM {from} WHERE minute >= ? AND minute < ? GROUP BY {columns}
+             ON CONFLICT ({unit}, {key}) DO UPDATE SET events = events + excluded.events, bytes = bytes + excluded.bytes"
+        );
+        diesel::sql_query(sql).bind::<BigInt, _>(minutes.start).bind::<BigInt, _>(minutes.end).execute(c)?;
+    }
     Ok(())
 }
 
@@ -58,7 +84,7 @@ fn add(c: &mut SqliteConnection, table: &str, unit: &str, length: i64, minutes: 
 pub(crate) fn post_late(c: &mut SqliteConnection, postings: &BTreeMap<(i64, Account), Amount>) -> QueryResult<()> {
     let until = until(c)?;
     for ((minute, account), amount) in postings.range(..(until, first())) {
-        for (table, unit, length) in [("ledger_hour", "hour", HOUR), ("ledger_day", "day", DAY)] {
+        for (table, unit, length) in LEDGER.tables().into_iter().skip(1) {
             let sql = format!(
                 "INSERT INTO {table} VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
                  ON CONFLICT ({unit}, place, name, via, position, sentence, measure) DO UPDATE SET events = events + excluded.events, bytes = bytes + excluded.bytes"
@@ -118,8 +144,14 @@ impl Row {
 /// Which rows of which table are read.
 type Stretch = (&'static str, &'static str, Range<i64>);
 
+/// A span of minutes as rows of the three tables of an account.
+pub(crate) fn stretches(c: &mut SqliteConnection, of: &Kept, span: Range<i64>) -> QueryResult<Vec<Stretch>> {
+    Ok(parts(of, span, until(c)?, newest(c)?))
+}
+
 /// A span of minutes as rows of the three tables, so that few are read. Where minutes are not kept any more, whole hours stand for them, and whole days for hours.
-fn stretches(span: Range<i64>, rolled: i64, newest: i64) -> Vec<Stretch> {
+fn parts(of: &Kept, span: Range<i64>, rolled: i64, newest: i64) -> Vec<Stretch> {
+    let [minutes, hours, days] = of.tables;
     let (mut from, to) = (span.start, span.end.max(span.start));
     if from < newest - KEEP_MINUTES {
         from = from.div_euclid(HOUR) * HOUR;
@@ -133,19 +165,19 @@ fn stretches(span: Range<i64>, rolled: i64, newest: i64) -> Vec<Stretch> {
     let down = |at: i64, length: i64| at.div_euclid(length) * length;
     let (first_hour, last_hour) = (up(from, HOUR), down(summed, HOUR));
     if first_hour >= last_hour {
-        return vec![("ledger_minute", "minute", from..to)];
+        return vec![(minutes, "minute", from..to)];
     }
     let (first_day, last_day) = (up(first_hour, DAY), down(last_hour, DAY));
-    let mut parts = vec![("ledger_minute", "minute", from..first_hour)];
-    let hour = |minutes: Range<i64>| ("ledger_hour", "hour", minutes.start / HOUR..minutes.end / HOUR);
+    let mut parts = vec![(minutes, "minute", from..first_hour)];
+    let hour = |minutes: Range<i64>| (hours, "hour", minutes.start / HOUR..minutes.end / HOUR);
     if first_day >= last_day {
         parts.push(hour(first_hour..last_hour));
     } else {
         parts.push(hour(first_hour..first_day));
-        parts.push(("ledger_day", "day", first_day / DAY..last_day / DAY));
+        parts.push((days, "day", first_day / DAY..last_day / DAY));
         parts.push(hour(last_day..last_hour));
     }
-    parts.push(("ledger_minute", "minute", last_hour..to));
+    parts.push((minutes, "minute", last_hour..to));
     parts.retain(|(_, _, range)| range.start < range.end);
     parts
 }
@@ -160,9 +192,8 @@ pub(crate) fn sums(c: &mut SqliteConnection, since: Option<i64>, until: Option<i
     // Nothing was counted before 1970, and nothing is counted beyond what anybody sees.
     let span = since.unwrap_or(0).max(0)..until.unwrap_or(i64::MAX / 2);
     c.transaction(|c| {
-        let (rolled, newest) = (self::until(c)?, newest(c)?);
         let mut sums: BTreeMap<Account, Amount> = BTreeMap::new();
-        for (table, unit, range) in stretches(span, rolled, newest) {
+        for (table, unit, range) in stretches(c, &LEDGER, span)? {
             let sql = format!(
                 "SELECT 0 AS at, place, name, via, position, sentence, measure, SUM(events) AS events, SUM(bytes) AS bytes FROM {table}
                  WHERE {unit} >= ? AND {unit} < ? GROUP BY 2, 3, 4, 5, 6, 7"
@@ -212,7 +243,12 @@ pub(crate) fn hours(c: &mut SqliteConnection, stage: Stage, name: &str, measure:
 mod tests {
     use proptest::prelude::*;
 
+    use std::sync::Arc;
+
+    use rockrose_ledger::{Posting, TagAmount};
+
     use super::*;
+    use crate::by_tag::TagWriter;
     use crate::writer::post;
 
     fn account(name: &str) -> Account {
@@ -233,10 +269,17 @@ mod tests {
             // Twenty days in, so that no minute is too old to be kept.
             let base = 20 * DAY + 17;
             let names = ["desk", "vault", "far"];
+            let tag: Arc<str> = Arc::from("port");
+            let mut tags = TagWriter::load(&mut c).unwrap();
             for (minute, name, events, rolls) in &posted {
                 let postings = BTreeMap::from([((base + minute, account(names[*name])), Amount { events: *events, bytes: events * 10 })]);
                 post(&mut c, &postings).unwrap();
+                let amount = Amount { events: *events, bytes: events * 10 };
+                let by_tag = vec![TagAmount { tag: 0, value: Arc::from(names[2 - *name]), amount }];
+                tags.post(&mut c, base + minute, std::slice::from_ref(&tag), &Posting { account: account(names[*name]), amount, by_tag }).unwrap();
+                tags.keep(&mut c).unwrap();
                 if *rolls {
+                    tags.fold(&mut c).unwrap();
                     roll(&mut c, base + minute).unwrap();
                 }
             }
@@ -246,6 +289,9 @@ mod tests {
                 for (_, name, events, _) in posted.iter().filter(|(minute, ..)| (from..to).contains(&(base + minute))) {
                     *expected.entry(account(names[*name])).or_default() += Amount { events: *events, bytes: events * 10 };
                 }
+                let by_tag = |(name, amount): (Account, Amount)| ((names.iter().rev().zip(names).find(|(_, n)| *n == name.name).unwrap().0.to_string(), name), amount);
+                let told_apart: BTreeMap<_, _> = expected.clone().into_iter().map(by_tag).collect();
+                prop_assert_eq!(crate::by_tag::sums(&mut c, "port", Some(from), Some(to)).unwrap(), told_apart);
                 prop_assert_eq!(sums(&mut c, Some(from), Some(to)).unwrap(), expected);
                 // By the hour, whole hours.
                 let (from, to) = (from / HOUR * HOUR, to / HOUR * HOUR);
@@ -292,7 +338,7 @@ mod tests {
         let newest = at(100, 12, 30);
         let rolled = at(100, 12, 0);
         let told = |span: Range<i64>| -> Vec<String> {
-            stretches(span, rolled, newest).into_iter().map(|(_, unit, range)| format!("{unit} {}..{}", range.start, range.end)).collect()
+            parts(&LEDGER, span, rolled, newest).into_iter().map(|(_, unit, range)| format!("{unit} {}..{}", range.start, range.end)).collect()
         };
         assert_eq!(told(at(100, 11, 50)..at(100, 12, 40)), [format!("minute {}..{}", at(100, 11, 50), at(100, 12, 40))]);
         assert_eq!(

@@ -44,6 +44,36 @@ diesel::table! {
 }
 
 diesel::table! {
+    tag (name) {
+        name -> Text,
+        active -> Bool,
+    }
+}
+
+diesel::table! {
+    tag_account (id) {
+        id -> BigInt,
+        tag -> Text,
+        value -> Text,
+        place -> Text,
+        name -> Text,
+        via -> Text,
+        position -> Integer,
+        sentence -> Text,
+        measure -> Text,
+        events -> BigInt,
+        bytes -> BigInt,
+    }
+}
+
+diesel::table! {
+    tag_pending (id) {
+        id -> BigInt,
+        amounts -> Binary,
+    }
+}
+
+diesel::table! {
     rolled (one) {
         one -> Integer,
         until -> BigInt,

@@ -13,6 +13,7 @@ use rockrose_ledger::{Account, Added, Amount, Earlier, Entry, Measure, Posting, 
 use tokio::sync::{mpsc, oneshot, watch};
 
 use crate::batch::{Progress, Settlement, Unnamed};
+use crate::by_tag::{TagWriter, post_all};
 use crate::extras::{self, CommitExtras};
 use crate::operate::{Discard, GiveUp};
 use crate::packed::Packed;
@@ -55,6 +56,8 @@ pub struct Arrival {
     pub entries: Vec<Entry>,
     /// The account.
     pub postings: Vec<Posting>,
+    /// The tags by which it is told apart.
+    pub tags: Arc<[Arc<str>]>,
     /// Records that could not be read.
     pub unread: Vec<Unread>,
     /// How windows stand now.
@@ -100,7 +103,7 @@ pub(crate) struct Shared {
     pub(crate) kept: UnpackedCache,
 }
 
-pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Write>, shared: &Shared) {
+pub(crate) fn run(mut connection: SqliteConnection, mut tags: TagWriter, mut queue: mpsc::Receiver<Write>, shared: &Shared) {
     let mut group = Vec::new();
     let (mut tidied, mut aside) = (Instant::now(), 0);
     let mut shrinking = Shrinking::default();
@@ -116,7 +119,7 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
         let done: QueryResult<Each> = connection.immediate_transaction(|c| {
             moved.clear();
             stored.clear();
-            let each = apply(c, &group, &mut moved, &mut stored)?;
+            let each = apply(c, &group, &mut moved, &mut stored, &mut tags)?;
             keep_sums(c, &moved)?;
             Ok(each)
         });
@@ -124,6 +127,7 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
             Ok(each) => each,
             Err(e) => {
                 tracing::error!(error = %e, writes = group.len(), "a commit failed; nothing of it was kept");
+                reload(&mut connection, &mut tags);
                 group.iter().map(|_| Err(e.clone())).collect()
             }
         };
@@ -148,10 +152,19 @@ pub(crate) fn run(mut connection: SqliteConnection, mut queue: mpsc::Receiver<Wr
         }
         if tidied.elapsed() >= TIDY_EVERY {
             tidied = Instant::now();
-            if let Err(e) = tidy(&mut connection) {
+            if let Err(e) = tidy(&mut connection, &mut tags) {
                 tracing::warn!(error = %e, "tidying the spool failed");
+                reload(&mut connection, &mut tags);
             }
         }
+    }
+}
+
+/// What the writer knows of tags is what the spool does again. Where that cannot be read, the next commits fail as well.
+fn reload(c: &mut SqliteConnection, tags: &mut TagWriter) {
+    match TagWriter::load(c) {
+        Ok(known) => *tags = known,
+        Err(e) => tracing::error!(error = %e, "the tags of the account cannot be read"),
     }
 }
 
@@ -250,16 +263,28 @@ type Each = Vec<Result<Amount, SpoolError>>;
 /// Batches that were stored, as they were before they were packed.
 type Stored = Vec<(i64, Arc<Unpacked>)>;
 
-fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String, Moved>, stored: &mut Stored) -> QueryResult<Each> {
-    let mut postings: Sums = BTreeMap::new();
+fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String, Moved>, stored: &mut Stored, tags: &mut TagWriter) -> QueryResult<Each> {
+    let mut sums: Sums = BTreeMap::new();
     let mut added: BTreeMap<(i64, Series), Added> = BTreeMap::new();
     let mut each = Vec::with_capacity(group.len());
     for write in group {
+        let told_apart = match &write.what {
+            What::Store(arrival) => Some((&arrival.tags, &arrival.postings)),
+            What::Resend(resend) => Some((&resend.tags, &resend.postings)),
+            _ => None,
+        };
+        if let Some((by, postings)) = told_apart
+            && tags.is_other(by, postings)
+        {
+            post(c, &std::mem::take(&mut sums))?;
+            tags.keep(c)?;
+            tags.change(c, by)?;
+        }
         let done = match &write.what {
             What::Store(arrival) if extras::was_taken(c, &arrival.source, &arrival.extras)? => Err(SpoolError::Repeated),
             What::Store(arrival) => {
                 extras::keep(c, &arrival.source, arrival.arrived_ms, &arrival.extras)?;
-                let batch = store(c, arrival, moved, &mut postings)?;
+                let batch = store(c, arrival, moved, &mut sums, tags)?;
                 stored.extend(batch.zip(arrival.data.plain.clone()));
                 metrics::keep_held(c, &arrival.held)?;
                 for (series, more) in &arrival.metrics {
@@ -269,15 +294,16 @@ fn apply(c: &mut SqliteConnection, group: &[Write], moved: &mut BTreeMap<String,
             }
             // One that comes too late harms nobody else in the group.
             What::Settle(settlement) if !still_due(c, settlement)? => Err(SpoolError::Settled),
-            What::Settle(settlement) => settle(c, settlement, moved, &mut postings).map(|()| Ok(settlement.amount()))?,
-            What::Discard(discard) => Ok(discard.apply(c, moved, &mut postings)?),
-            What::Resend(resend) => resend.apply(c, moved, &mut postings)?,
-            What::GiveUp(give_up) => Ok(give_up.apply(c, moved, &mut postings)?),
+            What::Settle(settlement) => settle(c, settlement, moved, &mut sums).map(|()| Ok(settlement.amount()))?,
+            What::Discard(discard) => Ok(discard.apply(c, moved, &mut sums)?),
+            What::Resend(resend) => resend.apply(c, moved, &mut sums, tags)?,
+            What::GiveUp(give_up) => Ok(give_up.apply(c, moved, &mut sums)?),
         };
         each.push(done);
     }
     metrics::add(c, &added)?;
-    post(c, &postings)?;
+    post(c, &sums)?;
+    tags.keep(c)?;
     Ok(each)
 }
 
@@ -293,7 +319,7 @@ fn still_due(c: &mut SqliteConnection, s: &Settlement) -> QueryResult<bool> {
 }
 
 /// Returns the number of its batch, if any of it leaves.
-fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<String, Moved>, postings: &mut Sums) -> QueryResult<Option<i64>> {
+fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<String, Moved>, sums: &mut Sums, tags: &mut TagWriter) -> QueryResult<Option<i64>> {
     let mut stored = None;
     if !arrival.entries.is_empty() {
         let id = keep_batch(c, &arrival.source, arrival.arrived_ms, &arrival.data, arrival.entries.len())?;
@@ -306,10 +332,7 @@ fn store(c: &mut SqliteConnection, arrival: &Arrival, moved: &mut BTreeMap<Strin
         let (name, reason, data) = (&*arrival.source, &*unread.reason, &*unread.data);
         keep_aside(c, Aside { at_ms: arrival.arrived_ms, stage: Stage::Source, name, via: "", reason, data, size: unread.size, earlier: None })?;
     }
-    let minute = arrival.arrived_ms.div_euclid(60_000);
-    for posting in &arrival.postings {
-        *postings.entry((minute, posting.account.clone())).or_default() += posting.amount;
-    }
+    post_all(c, arrival.arrived_ms.div_euclid(60_000), &arrival.tags, &arrival.postings, sums, tags)?;
     Ok(stored)
 }
 
@@ -409,10 +432,13 @@ pub(crate) fn post(c: &mut SqliteConnection, postings: &BTreeMap<(i64, Account),
 }
 
 /// Forgets old minutes and what quarantine holds too much of, and gives freed pages back.
-fn tidy(c: &mut SqliteConnection) -> QueryResult<()> {
+fn tidy(c: &mut SqliteConnection, tags: &mut TagWriter) -> QueryResult<()> {
     let newest: Option<i64> = ledger_minute::table.select(diesel::dsl::max(ledger_minute::minute)).first(c)?;
     if let Some(newest) = newest {
-        c.immediate_transaction(|c| rolled::roll(c, newest))?;
+        c.immediate_transaction(|c| {
+            tags.fold(c)?;
+            rolled::roll(c, newest)
+        })?;
         metrics::forget(c, newest - rolled::KEEP_MINUTES)?;
     }
     extras::forget(c)?;

@@ -17,6 +17,7 @@ import { Message } from "../../parts/Message";
 import { Account, type Part, idOf } from "./Account";
 import { Budgets } from "./Budgets";
 import { By } from "./By";
+import { ByTag } from "./ByTag";
 import { type LedgerSearch, SPANS, asked, readSearch } from "./looked";
 import { Saved } from "./Saved";
 
@@ -142,7 +143,9 @@ export function LedgerPage() {
     return error === null ? <Message title="Loading…" /> : <Message tone="fails" title={`The ledger cannot be shown: ${error.message}.`} />;
   }
   const routes = flow?.routes ?? [];
-  const ways = groupings(routes);
+  const tags = ledger.tags ?? [];
+  // What events are told apart by comes before what routes are.
+  const ways = [...tags, ...groupings(routes).filter((way) => !tags.includes(way))];
   const chooseSpan = (chosen: string) => {
     if (chosen === "") return;
     const end = Math.floor(ledger.now_ms / 60_000) * 60_000;
@@ -184,7 +187,8 @@ export function LedgerPage() {
           <GroupBy label="added up by" ways={ways} by={by} choose={setBy} />
         </div>
       )}
-      {ways.includes(by ?? "") && ledger.rows.length > 0 && <By by={by ?? ""} routes={routes} ledger={ledger} />}
+      {ledger.rows.length > 0 && tags.includes(by ?? "") && <ByTag tag={by ?? ""} span={asked(search)} />}
+      {ledger.rows.length > 0 && !tags.includes(by ?? "") && ways.includes(by ?? "") && <By by={by ?? ""} routes={routes} ledger={ledger} />}
       <Budgets />
       <Saved ledger={ledger} />
       {(isLong || find !== "") && (

@@ -158,6 +158,7 @@ impl CompiledPlan {
         scratch.buffers.batch = BATCHES.fetch_add(1, Ordering::Relaxed);
         scratch.buffers.now_ms = now_ms;
         scratch.buffers.now_text.clear();
+        scratch.buffers.by_tag.begin(&self.shared, scratch.buffers.batch + 1);
         scratch.buffers.clock = watch.and_then(|watch| watch.clock);
         let mut run = Run {
             plan: self,
@@ -175,7 +176,7 @@ impl CompiledPlan {
         };
         (run.out.lines, run.out.ends) = std::mem::take(&mut scratch.lines);
         work(&mut run, scratch);
-        let mut out = run.finish(from);
+        let mut out = run.finish(from, &mut scratch.buffers.by_tag);
         out.windows = self.touched(&mut scratch.buffers.touched);
         out.metrics = scratch.buffers.metrics.drain().collect();
         out.metrics.sort_by(|(a, _), (b, _)| a.cmp(b));

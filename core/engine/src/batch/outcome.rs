@@ -1,5 +1,7 @@
 //! What became of a batch, and who looks at it meanwhile.
 
+use std::sync::Arc;
+
 use rockrose_ledger::{Account, Added, Amount, Earlier, Entry, Measure, Posting, Series, Stage, WindowChange};
 
 use crate::budget::UnderWay;
@@ -130,6 +132,8 @@ pub struct Outcome {
     pub entries: Vec<Entry>,
     /// The account of it all.
     pub postings: Vec<Posting>,
+    /// The tags by which it is told apart.
+    pub tags: Arc<[Arc<str>]>,
     /// What could not be read.
     pub quarantined: Vec<Quarantined>,
     /// Records that came.
@@ -158,9 +162,12 @@ impl Outcome {
     pub fn spill(&mut self, from: &str, to: &str) {
         let via = spilled_from(from);
         for entry in self.entries.iter_mut().filter(|e| e.destination == from) {
-            let spilled = Account::at_destination(from, &entry.route, Measure::Spilled);
-            let came = [Measure::Offered, Measure::Enqueued].map(|measure| Account::at_destination(to, &via, measure));
-            self.postings.extend([spilled].into_iter().chain(came).map(|account| Posting { account, amount: entry.amount }));
+            let queued = Account::at_destination(from, &entry.route, Measure::Enqueued);
+            let by_tag = self.postings.iter().find(|posting| posting.account == queued).map(|posting| posting.by_tag.clone()).unwrap_or_default();
+            let offered = Account::at_destination(to, &via, Measure::Offered);
+            self.postings.push(Posting::new(offered, entry.amount));
+            let moved = [Account { measure: Measure::Spilled, ..queued }, Account::at_destination(to, &via, Measure::Enqueued)];
+            self.postings.extend(moved.map(|account| Posting { account, amount: entry.amount, by_tag: by_tag.clone() }));
             (entry.destination, entry.route) = (to.to_owned(), via.clone());
             // What the steps of the one did is no work of the other's.
             entry.earlier = Earlier::default();

@@ -1,5 +1,7 @@
 //! One batch on its way through a plan.
 
+use std::sync::Arc;
+
 use rockrose_event::record::{Form, Record};
 use rockrose_event::{json, scan};
 use rockrose_ledger::{Amount, Entry, Measure, Stage, WindowState};
@@ -7,6 +9,7 @@ use rockrose_ledger::{Amount, Entry, Measure, Stage, WindowState};
 use super::outcome::{Capture, MAX_LINES, Outcome, Point, Quarantined, Watched};
 use super::scratch::Scratch;
 use super::tally::{Posts, SourceTally, Tallies};
+use crate::by_tag::{self, TagTally, TagValues};
 use crate::compile::{CompiledPlan, Source};
 use crate::context::{EventDraft, ListPlace};
 use crate::edit::EditBuffer;
@@ -45,6 +48,8 @@ struct Coming<'a> {
     duplicates: bool,
     /// The step that it comes to, from 0: behind the one that held it, where one did.
     step: usize,
+    /// Its values of the tags, as far as somebody has looked.
+    values: TagValues,
 }
 
 impl<'a> Coming<'a> {
@@ -53,7 +58,7 @@ impl<'a> Coming<'a> {
     where
         'a: 'd,
     {
-        EventDraft { base: self.view, duplicates: self.duplicates, copy, changed: false }
+        EventDraft { base: self.view, duplicates: self.duplicates, copy, changed: false, values: self.values }
     }
 }
 
@@ -145,7 +150,10 @@ impl Run<'_> {
         if self.plan.keeps_received {
             (self.received, self.received_line) = (Some(json.to_vec()), None);
         }
-        self.arrive(Coming { view: EventView { json, slots: &slot_buffer, arrived_ms: scratch.buffers.now_ms }, duplicates, step: 0 }, scratch);
+        self.arrive(
+            Coming { view: EventView { json, slots: &slot_buffer, arrived_ms: scratch.buffers.now_ms }, duplicates, step: 0, values: TagValues::UNKNOWN },
+            scratch,
+        );
         (scratch.record, scratch.slots) = (json_buffer, slot_buffer);
         Ok(())
     }
@@ -180,15 +188,22 @@ impl Run<'_> {
             };
             let (at, amount) = (&state.location, state.amount());
             let position = at.position as usize;
+            let view = EventView { json: &json, slots: &slots, arrived_ms: scratch.buffers.now_ms };
+            let mut values = TagValues::UNKNOWN;
+            let accounts = self.accounts_of(&state);
             if let Some(tally) = self.steps_of(&state).and_then(|steps| steps.get_mut(position - 1)) {
                 // The others of it are gone into this one.
-                tally.removed += Amount { events: amount.events - 1, bytes: 0 };
+                let gone = Amount { events: amount.events - 1, bytes: 0 };
                 let saved = amount.bytes - json.len() as i64;
-                tally.changed += Amount { events: i64::from(saved != 0), bytes: saved };
+                let saved = Amount { events: i64::from(saved != 0), bytes: saved };
+                tally.removed += gone;
+                tally.changed += saved;
+                for (account, amount) in [(by_tag::removed(accounts, position - 1), gone), (by_tag::changed(accounts, position - 1), saved)] {
+                    scratch.buffers.count_by_tag(&self.plan.shared, account, view, &mut values, amount);
+                }
             }
             // A name that stood twice still does: steps behind must reduce it as any other.
-            let coming =
-                Coming { view: EventView { json: &json, slots: &slots, arrived_ms: scratch.buffers.now_ms }, duplicates: scanned.duplicates, step: position };
+            let coming = Coming { view, duplicates: scanned.duplicates, step: position, values };
             let (route, destination) = (self.plan.route(&at.name), self.plan.destination(&at.name));
             match (at.stage, route, destination) {
                 (Stage::Source, ..) => self.arrive(coming, scratch),
@@ -208,6 +223,17 @@ impl Run<'_> {
     fn branch(&self, via: &str, to: usize) -> Option<(usize, usize)> {
         let route = self.plan.route(via)?;
         Some((route, self.plan.routes[route].to.iter().position(|t| *t == to)?))
+    }
+
+    /// Where the accounts begin of the list in which a held event's step stands.
+    fn accounts_of(&self, state: &WindowState) -> u32 {
+        let at = &state.location;
+        let number = match at.stage {
+            Stage::Source => return self.from.accounts,
+            Stage::Route => return self.plan.route(&at.name).map_or(0, |number| self.plan.routes[number].accounts),
+            Stage::Destination => self.plan.destination(&at.name).and_then(|to| self.branch(&at.via, to)),
+        };
+        number.map_or(0, |(route, place)| self.plan.branch_accounts[self.plan.routes[route].branch + place])
     }
 
     /// What the steps did in whose list a held event's step stands.
@@ -235,30 +261,32 @@ impl Run<'_> {
             self.watch = None;
         }
         if self.from.steps.is_empty() && self.watch.is_none() {
-            self.route(coming.view, coming.duplicates, scratch);
+            self.route(coming, scratch);
             return;
         }
         let mut copy = std::mem::take(&mut scratch.arrival);
         let mut draft = coming.draft(&mut copy);
-        let place = ListPlace { source: &self.from.name, stage: Stage::Source, name: &self.from.name, via: "" };
+        let place = ListPlace { source: &self.from.name, stage: Stage::Source, name: &self.from.name, via: "", accounts: self.from.accounts };
         let steps = StepRun { steps: &self.from.steps, place, tallies: &mut self.source.steps };
         let passed = steps.run(&mut draft, coming.step, &self.plan.shared, &mut scratch.buffers);
         let seen = Seen { point: Point::Source(self.number), route: None, passed, failed: scratch.buffers.failed };
         self.capture(&seen, coming.view.json, &draft, &self.from.steps);
         if passed == Passed::Through {
             let duplicates = coming.duplicates && !draft.changed;
-            self.route(draft.view(), duplicates, scratch);
+            self.route(Coming { view: draft.view(), duplicates, step: 0, values: draft.values }, scratch);
         }
         scratch.arrival = copy;
     }
 
-    fn route(&mut self, arrived: EventView<'_>, duplicates: bool, scratch: &mut Scratch) {
+    /// An event that came through its source's steps, to the routes that take it.
+    fn route(&mut self, mut coming: Coming<'_>, scratch: &mut Scratch) {
+        let arrived = coming.view;
         self.source.passed.count(arrived.json.len());
+        self.leaves(self.from.accounts, arrived, arrived.json.len(), &mut coming.values, scratch);
         let Scratch { memo, candidates, buffers, .. } = scratch;
         memo.next_event(&self.plan.shared.tests);
         self.plan.indexes.find(&self.from.scope, arrived, &self.plan.shared, &mut buffers.text, memo, candidates);
         let mut shared_line = None;
-        let coming = Coming { view: arrived, duplicates, step: 0 };
         let routes = std::mem::take(&mut candidates.routes);
         for number in &routes {
             self.take(*number as usize, coming, &mut shared_line, scratch);
@@ -296,7 +324,7 @@ impl Run<'_> {
             self.tallies.routes[number].taken.count(coming.view.json.len());
         }
         if through.steps.is_empty() && self.watch.is_none() {
-            self.send(number, coming.view, coming.duplicates, shared, scratch);
+            self.send(number, coming, shared, scratch);
             return;
         }
         if through.direct && self.watch.is_none() {
@@ -305,7 +333,7 @@ impl Run<'_> {
         }
         let mut copy = std::mem::take(&mut scratch.route);
         let mut draft = coming.draft(&mut copy);
-        let place = ListPlace { source: &self.from.name, stage: Stage::Route, name: &through.name, via: &self.from.name };
+        let place = ListPlace { source: &self.from.name, stage: Stage::Route, name: &through.name, via: &self.from.name, accounts: through.accounts };
         let steps = StepRun { steps: &through.steps, place, tallies: &mut self.tallies.routes[number].steps };
         let passed = steps.run(&mut draft, coming.step, &plan.shared, &mut scratch.buffers);
         let seen = Seen { point: Point::Route(number), route: None, passed, failed: scratch.buffers.failed };
@@ -315,7 +343,7 @@ impl Run<'_> {
             let mut own_line = None;
             // What no step changed is one line for all routes; what this route changed, one for all its destinations.
             let line = if draft.changed { &mut own_line } else { shared };
-            self.send(number, draft.view(), duplicates, line, scratch);
+            self.send(number, Coming { view: draft.view(), duplicates, step: 0, values: draft.values }, line, scratch);
         }
         scratch.route = copy;
     }
@@ -327,10 +355,18 @@ impl Run<'_> {
         let copy = &mut scratch.route;
         copy.begin_behind(&mut self.out.lines);
         let mut draft = coming.draft(copy);
-        let place = ListPlace { source: &self.from.name, stage: Stage::Route, name: &through.name, via: &self.from.name };
+        let place = ListPlace { source: &self.from.name, stage: Stage::Route, name: &through.name, via: &self.from.name, accounts: through.accounts };
         let steps = StepRun { steps: &through.steps, place, tallies: &mut self.tallies.routes[number].steps };
         let passed = steps.run(&mut draft, coming.step, &plan.shared, &mut scratch.buffers);
         let changed = draft.changed;
+        if passed == Passed::Through {
+            // While the event is at hand: it counts for each destination.
+            let (view, mut values) = (draft.view(), draft.values);
+            let amount = Amount { events: 1, bytes: view.json.len() as i64 };
+            for accounts in &plan.branch_accounts[through.branch..through.branch + through.to.len()] {
+                scratch.buffers.count_by_tag(&plan.shared, by_tag::leaves(*accounts), view, &mut values, amount);
+            }
+        }
         let len = scratch.route.give_back(&mut self.out.lines, passed == Passed::Through && changed);
         if passed != Passed::Through {
             return;
@@ -350,7 +386,8 @@ impl Run<'_> {
     }
 
     /// An event that a route has done with, to each of its destinations.
-    fn send(&mut self, number: usize, shaped: EventView<'_>, duplicates: bool, line: &mut Option<u32>, scratch: &mut Scratch) {
+    fn send(&mut self, number: usize, coming: Coming<'_>, line: &mut Option<u32>, scratch: &mut Scratch) {
+        let Coming { view: shaped, mut values, .. } = coming;
         let plan = self.plan;
         let through = &plan.routes[number];
         self.tallies.routes[number].out.count(shaped.json.len());
@@ -358,7 +395,7 @@ impl Run<'_> {
         for (place, to) in through.to.iter().enumerate() {
             let destination = &plan.destinations[*to];
             if destination.as_received && self.received.is_some() {
-                self.keep_as_received(number, place, shaped, line);
+                self.keep_as_received(number, place, Coming { values, ..coming }, line, scratch);
                 continue;
             }
             self.tallies.routes[number].copies.count(shaped.json.len());
@@ -369,19 +406,21 @@ impl Run<'_> {
                 self.out.under_way.pass(&destination.meters, shaped.json.len());
                 branch.enqueued.count(shaped.json.len());
                 branch.selection.push(at);
+                self.leaves(plan.branch_accounts[through.branch + place], shaped, shaped.json.len(), &mut values, scratch);
             }
         }
         for (place, to) in through.to.iter().enumerate() {
             let destination = &plan.destinations[*to];
             let done = destination.as_received && self.received.is_some();
             if !done && (!destination.steps.is_empty() || self.watch.is_some()) {
-                self.leave(number, place, Coming { view: shaped, duplicates, step: 0 }, line, scratch);
+                self.leave(number, place, Coming { step: 0, values, ..coming }, line, scratch);
             }
         }
     }
 
     /// An event to a destination that gets it as it was received, whatever steps made of it.
-    fn keep_as_received(&mut self, number: usize, place: usize, shaped: EventView<'_>, line: &mut Option<u32>) {
+    fn keep_as_received(&mut self, number: usize, place: usize, coming: Coming<'_>, line: &mut Option<u32>, scratch: &mut Scratch) {
+        let Coming { view: shaped, mut values, .. } = coming;
         let through = &self.plan.routes[number];
         let Some(received) = self.received.take() else { return };
         // What no step changed is the line that others get.
@@ -398,6 +437,8 @@ impl Run<'_> {
         branch.enqueued.count(received.len());
         self.out.under_way.pass(&self.plan.destinations[through.to[place]].meters, received.len());
         branch.selection.push(at);
+        // Its tags are those that the steps gave it.
+        self.leaves(self.plan.branch_accounts[through.branch + place], shaped, received.len(), &mut values, scratch);
         let point = Point::Destination(through.to[place]);
         if self.watches(point) {
             self.captured(Capture {
@@ -422,7 +463,13 @@ impl Run<'_> {
         self.tallies.touch(number);
         let destination = &plan.destinations[to];
         let mut draft = coming.draft(&mut scratch.always);
-        let at = ListPlace { source: &self.from.name, stage: Stage::Destination, name: &destination.name, via: &through.name };
+        let at = ListPlace {
+            source: &self.from.name,
+            stage: Stage::Destination,
+            name: &destination.name,
+            via: &through.name,
+            accounts: plan.branch_accounts[branch],
+        };
         let (all, tallies) = (&destination.steps, &mut self.tallies.branches[branch].steps);
         // Up to where they can be done anew, and from there.
         let mut passed = Passed::Through;
@@ -451,6 +498,16 @@ impl Run<'_> {
         if !all.is_empty() {
             tally.earlier.push(earlier.as_deref().unwrap_or(coming.view.json), leaving);
         }
+        let amount = Amount { events: 1, bytes: leaving.len() as i64 };
+        let mut values = draft.values;
+        scratch.buffers.count_by_tag(&plan.shared, by_tag::leaves(plan.branch_accounts[branch]), draft.view(), &mut values, amount);
+    }
+
+    /// Counts an event that leaves a list of steps in so many bytes by its tags.
+    #[inline]
+    fn leaves(&self, accounts: u32, view: EventView<'_>, bytes: usize, values: &mut TagValues, scratch: &mut Scratch) {
+        let amount = Amount { events: 1, bytes: bytes as i64 };
+        scratch.buffers.count_by_tag(&self.plan.shared, by_tag::leaves(accounts), view, values, amount);
     }
 
     fn captured(&mut self, capture: Capture) {
@@ -483,9 +540,11 @@ impl Run<'_> {
         }
     }
 
-    pub(super) fn finish(self, from: &Source) -> Outcome {
+    pub(super) fn finish(self, from: &Source, by_tag: &mut TagTally) -> Outcome {
         let Run { plan, mut out, mut source, tallies, .. } = self;
-        let mut post = Posts { postings: Vec::new(), times: Vec::new(), stage: Stage::Source, name: &from.name, via: "" };
+        out.tags = Arc::clone(&plan.shared.tags.names);
+        let by_tag = by_tag.take();
+        let mut post = Posts { postings: Vec::new(), times: Vec::new(), stage: Stage::Source, name: &from.name, via: "", accounts: from.accounts, by_tag };
         post.add(Measure::Received, out.received);
         post.add(Measure::Read, out.read);
         post.add(Measure::Quarantined, source.quarantined);
@@ -498,7 +557,7 @@ impl Run<'_> {
         for number in &tallies.touched {
             let (route, tally) = (&plan.routes[*number as usize], &mut tallies.routes[*number as usize]);
             tally.touched = false;
-            (post.stage, post.name, post.via) = (Stage::Route, &route.name, &from.name);
+            (post.stage, post.name, post.via, post.accounts) = (Stage::Route, &route.name, &from.name, route.accounts);
             post.add(Measure::Taken, std::mem::take(&mut tally.taken));
             post.steps(&route.steps, &mut tally.steps);
             post.add(Measure::Out, std::mem::take(&mut tally.out));
@@ -506,9 +565,10 @@ impl Run<'_> {
         }
         for number in &tallies.touched {
             let route = &plan.routes[*number as usize];
-            for (to, tally) in route.to.iter().zip(&mut tallies.branches[route.branch..]) {
+            let branches = tallies.branches[route.branch..].iter_mut().zip(&plan.branch_accounts[route.branch..]);
+            for (to, (tally, accounts)) in route.to.iter().zip(branches) {
                 let destination = &plan.destinations[*to];
-                (post.stage, post.name, post.via) = (Stage::Destination, &destination.name, &route.name);
+                (post.stage, post.name, post.via, post.accounts) = (Stage::Destination, &destination.name, &route.name, *accounts);
                 post.add(Measure::Offered, std::mem::take(&mut tally.offered));
                 post.steps(&destination.steps, &mut tally.steps);
                 let enqueued = std::mem::take(&mut tally.enqueued);

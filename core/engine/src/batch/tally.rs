@@ -1,8 +1,11 @@
 //! What a batch did at each source, route, step and destination, and the postings that come of it.
 
-use rockrose_ledger::{Account, Amount, Earlier, Measure, Posting, Selection, Stage};
+use std::collections::HashMap;
+
+use rockrose_ledger::{Account, Amount, Earlier, Measure, Posting, Selection, Stage, TagAmount};
 
 use super::outcome::StepTime;
+use crate::by_tag;
 use crate::compile::CompiledPlan;
 use crate::effect::StepTally;
 use crate::steps::CompiledStep;
@@ -75,6 +78,9 @@ pub(super) struct Posts<'a> {
     pub(super) stage: Stage,
     pub(super) name: &'a str,
     pub(super) via: &'a str,
+    /// Where the accounts of the list begin in what was counted by tag.
+    pub(super) accounts: u32,
+    pub(super) by_tag: HashMap<u32, Vec<TagAmount>>,
 }
 
 impl Posts<'_> {
@@ -88,7 +94,14 @@ impl Posts<'_> {
                 sentence: sentence.to_owned(),
                 measure,
             };
-            self.postings.push(Posting { account, amount });
+            let place = match measure {
+                Measure::Passed | Measure::Enqueued => Some(by_tag::leaves(self.accounts)),
+                Measure::Removed => Some(by_tag::removed(self.accounts, position - 1)),
+                Measure::Changed => Some(by_tag::changed(self.accounts, position - 1)),
+                _ => None,
+            };
+            let by_tag = place.and_then(|place| self.by_tag.remove(&place)).unwrap_or_default();
+            self.postings.push(Posting { account, amount, by_tag });
         }
     }
 

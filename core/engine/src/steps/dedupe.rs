@@ -59,8 +59,9 @@ impl RunStep for Dedupe {
             None => window.let_go(),
             // The preferred copy takes the place of the one that waits for it.
             Some(waits) if waits.events > 0 && is_preferred => {
-                window.close();
-                window.c.tally.removed += waits;
+                if let Some(gone) = window.close() {
+                    window.c.count_removed(gone.json.as_bytes(), waits);
+                }
             }
             Some(_) => return Effect::Removed,
         }

@@ -28,6 +28,7 @@ use rockrose_event::field::Path;
 use rockrose_language::{Operation, Step};
 use rockrose_ledger::Amount;
 
+use crate::by_tag;
 use crate::compile_context::{CompileContext, StepList};
 use crate::context::{Buffers, EventDraft, ListPlace, Shared, StepContext};
 use crate::effect::{Effect, StepTally};
@@ -63,6 +64,8 @@ pub(crate) struct CompiledStep {
     pub(crate) when: Option<Expression>,
     /// Its canonical sentence, under which the ledger counts it.
     pub(crate) sentence: String,
+    /// It can change a field by which the account is told apart.
+    pub(crate) retags: bool,
 }
 
 /// Compiles one step of the list `at`.
@@ -92,7 +95,8 @@ pub(crate) fn compile(step: &Step, c: &mut CompileContext<'_>, at: &mut StepList
         Operation::Measure(s) => s.compile(c, at),
         Operation::Use(s) => unreachable!("the check puts the steps of the recipe {} in its place", s.recipe),
     };
-    CompiledStep { step: run, when, sentence: step.to_string() }
+    let retags = c.account_by.iter().any(|tag| step.operation.can_change(tag));
+    CompiledStep { step: run, when, sentence: step.to_string(), retags }
 }
 
 /// How far an event came in a list of steps.
@@ -134,6 +138,10 @@ impl StepRun<'_> {
                 Effect::None => {}
                 Effect::Removed => {
                     c.tally.removed.count(before);
+                    let account = by_tag::removed(c.place.accounts, i);
+                    let (view, amount) = (event.view(), Amount { events: 1, bytes: before as i64 });
+                    let mut values = event.values;
+                    c.buffers.count_by_tag(shared, account, view, &mut values, amount);
                     return Passed::Removed(i);
                 }
                 Effect::Held => return Passed::Held(i),
@@ -142,11 +150,11 @@ impl StepRun<'_> {
                     c.tally.failed.count(before);
                     // It may have been marked, or done in part.
                     let saved = before as i64 - event.view().json.len() as i64;
-                    c.tally.changed += Amount { events: i64::from(saved != 0), bytes: saved };
+                    c.count_changed(event, step.retags, Amount { events: i64::from(saved != 0), bytes: saved });
                 }
                 Effect::Changed => {
-                    c.tally.changed.events += 1;
-                    c.tally.changed.bytes += before as i64 - event.view().json.len() as i64;
+                    let saved = before as i64 - event.view().json.len() as i64;
+                    c.count_changed(event, step.retags, Amount { events: 1, bytes: saved });
                 }
             }
         }

@@ -31,6 +31,10 @@ impl StepKind for Tag {
     fn reads(&self, out: &mut Vec<Path>) {
         self.0.iter().for_each(|(_, value)| value.reads(out));
     }
+
+    fn writes(&self) -> Option<Vec<&Path>> {
+        Some(self.0.iter().map(|(path, _)| path).collect())
+    }
 }
 
 impl Display for Tag {
@@ -53,6 +57,10 @@ impl StepKind for Set {
 
     fn reads(&self, out: &mut Vec<Path>) {
         self.0.iter().for_each(|(_, value)| value.reads(out));
+    }
+
+    fn writes(&self) -> Option<Vec<&Path>> {
+        Some(self.0.iter().map(|(path, _)| path).collect())
     }
 }
 

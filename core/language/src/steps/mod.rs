@@ -69,6 +69,11 @@ pub(crate) trait StepKind: Display + Sized {
     /// Adds the fields that it reads.
     fn reads(&self, out: &mut Vec<Path>);
 
+    /// The only fields that it can change; `None`, where that is not known before the event is.
+    fn writes(&self) -> Option<Vec<&Path>> {
+        None
+    }
+
     /// The conditions that stand in it, besides the one that says which events it touches.
     fn conditions(&self) -> Vec<&Condition> {
         Vec::new()
@@ -131,6 +136,13 @@ macro_rules! steps {
             /// Adds the fields that it reads.
             pub fn reads(&self, out: &mut Vec<Path>) {
                 match self { $(Operation::$name(step) => step.reads(out),)* }
+            }
+
+            /// Whether it can change what a field of this path is. Where that is not known before the event is, it can.
+            #[must_use]
+            pub fn can_change(&self, path: &Path) -> bool {
+                let written = match self { $(Operation::$name(step) => step.writes(),)* };
+                written.is_none_or(|written| written.into_iter().any(|written| written.may_overlap(path)))
             }
 
             /// The conditions that stand in it, besides the one that says which events it touches.

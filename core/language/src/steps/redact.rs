@@ -142,6 +142,12 @@ impl StepKind for Redact {
         out.extend_from_slice(&self.fields);
         out.extend(self.what.iter().filter_map(|r| if let What::Field(path) = &r.what { Some(path.clone()) } else { None }));
     }
+
+    fn writes(&self) -> Option<Vec<&Path>> {
+        let looks_everywhere = self.fields.is_empty() && self.what.iter().any(|r| !matches!(r.what, What::Field(_)));
+        let named = self.what.iter().filter_map(|r| if let What::Field(path) = &r.what { Some(path) } else { None });
+        (!looks_everywhere).then(|| self.fields.iter().chain(named).collect())
+    }
 }
 
 /// The word for all detectors together.

@@ -6,6 +6,7 @@ mod alerts;
 mod api;
 mod browser;
 mod budgets;
+mod by_tag;
 mod client;
 mod console;
 mod console_deliveries;

@@ -62,6 +62,7 @@ VTOAW GET    /api/v1/revisions/{number}
 .TO.W POST   /api/v1/revisions/{number}/revert
 VTOAW GET    /api/v1/ledger
 VTOAW GET    /api/v1/ledger/minutes
+VTOAW GET    /api/v1/ledger/by-tag
 VTO.W GET    /api/v1/quarantine
 VTO.W GET    /api/v1/quarantine/{id}/why
 ..O.W POST   /api/v1/quarantine/resend

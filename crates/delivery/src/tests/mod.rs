@@ -37,6 +37,7 @@ async fn queue(spool: &Spool, destination: &str, lines: &[String]) {
             data: pack(data),
             entries,
             postings: Vec::new(),
+            tags: std::sync::Arc::default(),
             unread: Vec::new(),
             held: Vec::new(),
             metrics: Vec::new(),

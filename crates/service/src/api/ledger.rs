@@ -35,16 +35,16 @@ const SHOWN: usize = 4_096;
 #[into_params(parameter_in = Query)]
 pub(crate) struct LedgerQuery {
     /// Only the last so many minutes; left out, everything since the beginning.
-    minutes: Option<i64>,
+    pub(super) minutes: Option<i64>,
     /// Only from here on, in milliseconds since 1970; the minute in which it lies counts whole. Not together with `minutes`.
-    from_ms: Option<i64>,
+    pub(super) from_ms: Option<i64>,
     /// Only up to here, in milliseconds since 1970; the minute in which it lies counts whole. Not together with `minutes`.
-    to_ms: Option<i64>,
+    pub(super) to_ms: Option<i64>,
 }
 
 impl LedgerQuery {
     /// The first minute, and the one after the last, minutes since 1970; none: since the beginning, and until now.
-    fn span(&self, now_ms: i64) -> Result<(Option<i64>, Option<i64>), Problem> {
+    pub(super) fn span(&self, now_ms: i64) -> Result<(Option<i64>, Option<i64>), Problem> {
         let bad = |detail: &str| Problem::new(StatusCode::BAD_REQUEST, "bad-span", "No such span", detail);
         // Nothing was counted before 1970.
         let from = self.from_ms.map(|ms| ms.max(0) / 60_000);
@@ -110,6 +110,7 @@ pub(crate) async fn ledger(State(app): State<Arc<App>>, Asked(query): Asked<Ledg
         balanced: equations.iter().all(Equation::holds),
         equations: equations.iter().map(equation).collect(),
         costs,
+        tags: plan.account_by.iter().map(ToString::to_string).collect(),
         caveats,
     }))
 }

@@ -4,6 +4,7 @@ mod agents;
 mod alerts;
 pub(crate) mod auth;
 mod budgets;
+mod by_tag;
 pub(crate) mod complete;
 mod destinations;
 mod document;
@@ -117,6 +118,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(plan::revert))
         .routes(routes!(ledger::ledger))
         .routes(routes!(ledger::minutes))
+        .routes(routes!(by_tag::by_tag))
         .routes(routes!(ledger::quarantine))
         .routes(routes!(destinations::pause))
         .routes(routes!(destinations::resume))

@@ -89,6 +89,7 @@ pub(crate) const PERMITS: &[Permit] = &[
     noted("POST", "/api/v1/revisions/{number}/revert", CHANGE, "revert plan"),
     read("/api/v1/ledger", KNOWN),
     read("/api/v1/ledger/minutes", KNOWN),
+    read("/api/v1/ledger/by-tag", KNOWN),
     noted("GET", "/api/v1/quarantine", SEE, "look at quarantine"),
     noted("GET", "/api/v1/quarantine/{id}/why", SEE, "look at quarantine"),
     noted("POST", "/api/v1/quarantine/resend", OPERATE, "send again"),

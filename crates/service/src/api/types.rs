@@ -40,8 +40,16 @@ pub(crate) fn mistake(r: Report) -> PlanMistake {
     PlanMistake { line: r.line, column: r.column, length: r.length, message: r.message, expected: r.expected, nearest: r.nearest, excerpt: r.excerpt }
 }
 
-/// One row of the account.
-/// `steps` are the steps of the last revisions, and which is active.
+/// Names in a sentence, each in backticks; `nothing`, if there are none.
+pub(crate) fn listed(names: &[String]) -> String {
+    let quoted: Vec<String> = names.iter().map(|name| format!("`{name}`")).collect();
+    match &quoted[..] {
+        [] => "nothing".to_owned(),
+        [one] => one.clone(),
+        [most @ .., last] => format!("{} and {last}", most.join(", ")),
+    }
+}
+
 /// The prices of a plan, by the names of what they are for: looked up for each of many rows.
 pub(crate) struct Prices<'a> {
     destinations: HashMap<&'a str, &'a Price>,
@@ -58,32 +66,33 @@ impl<'a> Prices<'a> {
     }
 
     /// The price by which what an account counts is billed.
-    fn billed(&self, account: &Account) -> Option<&'a Price> {
+    pub(crate) fn billed(&self, account: &Account) -> Option<&'a Price> {
         let is_billed = account.stage == Stage::Destination && matches!(account.measure, Measure::Enqueued | Measure::Spilled);
         self.destinations.get(account.name.as_str()).copied().filter(|_| is_billed)
     }
 
     /// What was saved by what a step removed and shortened, by currency. What later steps would have made of it is not known.
-    fn saved(&self, account: &Account, amount: Amount) -> Vec<ExactMoney> {
+    pub(crate) fn saved(&self, account: &Account, amount: Amount) -> BTreeMap<&'a str, Money> {
         let saved = match account.measure {
             Measure::Removed => amount,
             Measure::Changed => Amount { events: 0, bytes: amount.bytes },
-            _ => return Vec::new(),
+            _ => return BTreeMap::new(),
         };
         let name = account.name.as_str();
-        let prices: &[&Price] = match account.stage {
+        let prices: &[&'a Price] = match account.stage {
             Stage::Source => &[],
             Stage::Route => self.routes.get(name).map_or(&[], Vec::as_slice),
             Stage::Destination => self.destinations.get(name).map_or(&[], std::slice::from_ref),
         };
-        let mut sums: BTreeMap<&str, Money> = BTreeMap::new();
+        let mut sums: BTreeMap<&'a str, Money> = BTreeMap::new();
         for price in prices {
             *sums.entry(&price.currency).or_default() += price.of(saved);
         }
-        sums.into_iter().map(|(currency, money)| ExactMoney { money: money.to_string(), currency: currency.to_owned() }).collect()
+        sums
     }
 }
 
+/// One row of the account. `steps` are the steps of the last revisions, and which is active.
 pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (i64, &LastRevisions), prices: &Prices<'_>) -> LedgerEntry {
     let price = prices.billed(account);
     let last = last_revision(steps, account);
@@ -101,6 +110,10 @@ pub(crate) fn ledger_entry(account: &Account, amount: Amount, (active, steps): (
         // What went on to another destination is billed there.
         money: price.map(|p| p.of(if account.measure == Measure::Spilled { Amount::default() - amount } else { amount }).to_string()),
         currency: price.map(|p| p.currency.clone()),
-        saved: prices.saved(account, amount),
+        saved: prices
+            .saved(account, amount)
+            .into_iter()
+            .map(|(currency, money)| ExactMoney { money: money.to_string(), currency: currency.to_owned() })
+            .collect(),
     }
 }

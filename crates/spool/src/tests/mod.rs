@@ -33,17 +33,18 @@ fn arrival(n: u32) -> Arrival {
     let two = Amount { events: 2, bytes: 2 * each };
     let mut copies = three;
     copies += two;
-    let postings = [Received, Read, Passed, Routed].map(|m| Posting { account: account(Stage::Source, "s", "", m), amount: three }).into_iter();
-    let postings = postings.chain([Taken, Out].map(|m| Posting { account: account(Stage::Route, "r", "s", m), amount: three }));
-    let postings = postings.chain([Posting { account: account(Stage::Route, "r", "s", Copies), amount: copies }]);
-    let postings = postings.chain([Offered, Enqueued].map(|m| Posting { account: account(Stage::Destination, "d", "r", m), amount: three }));
-    let postings = postings.chain([Offered, Enqueued].map(|m| Posting { account: account(Stage::Destination, "e", "r", m), amount: two }));
+    let postings = [Received, Read, Passed, Routed].map(|m| Posting::new(account(Stage::Source, "s", "", m), three)).into_iter();
+    let postings = postings.chain([Taken, Out].map(|m| Posting::new(account(Stage::Route, "r", "s", m), three)));
+    let postings = postings.chain([Posting::new(account(Stage::Route, "r", "s", Copies), copies)]);
+    let postings = postings.chain([Offered, Enqueued].map(|m| Posting::new(account(Stage::Destination, "d", "r", m), three)));
+    let postings = postings.chain([Offered, Enqueued].map(|m| Posting::new(account(Stage::Destination, "e", "r", m), two)));
     Arrival {
         source: "s".into(),
         arrived_ms: 60_000 * i64::from(n),
         data: pack(lines),
         entries: vec![entry("d", &[0, 1, 2]), entry("e", &[1, 2])],
         postings: postings.collect(),
+        tags: Arc::default(),
         unread: Vec::new(),
         held: Vec::new(),
         metrics: Vec::new(),

@@ -1,6 +1,8 @@
 //! What a destination refused is sent again as its steps make of it now; the account comes out, and it is known what became of each.
 
-use rockrose_ledger::{Earlier, Measure};
+use std::sync::Arc;
+
+use rockrose_ledger::{Amount, Earlier, Measure, Stage, TagAmount};
 
 use super::{arrival, balanced};
 use crate::{Became, Discard, Fate, Refused, Resend, ResentEvent, Spool, SpoolError, Which};
@@ -15,16 +17,16 @@ async fn refusing(spool: &Spool) {
             earlier.push(stood.replace('N', &n.to_string()).as_bytes(), leaves.replace('N', &n.to_string()).as_bytes());
         }
         arrival.entries[0].earlier = earlier;
-        let taken_off = rockrose_ledger::Amount { events: 2, bytes: 12 };
+        let taken_off = Amount { events: 2, bytes: 12 };
         for posting in &mut arrival.postings {
             match (posting.account.name.as_str(), posting.account.measure) {
                 ("d", Measure::Offered) | ("r", Measure::Copies | Measure::Out | Measure::Taken) | ("s", _) => posting.amount.bytes += taken_off.bytes,
                 _ => {}
             }
         }
-        let step = super::account(rockrose_ledger::Stage::Destination, "d", "r", Measure::Changed);
+        let step = super::account(Stage::Destination, "d", "r", Measure::Changed);
         let step = rockrose_ledger::Account { position: 1, sentence: "remove x".into(), ..step };
-        arrival.postings.push(rockrose_ledger::Posting { account: step, amount: taken_off });
+        arrival.postings.push(rockrose_ledger::Posting::new(step, taken_off));
         spool.store(arrival).await.unwrap();
     }
     // One that is delivered, then those that are refused: from the middle of an entry on.
@@ -71,16 +73,20 @@ async fn each_goes_as_it_leaves_now_and_its_fate_is_known() {
     let path = dir.path().join("spool.db");
     let spool = Spool::open(&path).unwrap();
     refusing(&spool).await;
-    let event = |id, leaving: Result<&str, &str>| ResentEvent { id, leaving: leaving.map(|l| l.as_bytes().to_vec()).map_err(str::to_owned) };
+    let event = |id, leaving: Result<&str, &str>| ResentEvent {
+        id,
+        leaving: leaving.map(|l| l.as_bytes().to_vec()).map_err(str::to_owned),
+        values: Default::default(),
+    };
     let events = vec![event(1, Ok("{\"m\":1,\"x\":1}")), event(2, Err("drop o exists")), event(3, Ok("{}")), event(4, Ok("{\"m\":2,\"y\":22}"))];
     // The steps that run now saved this.
     let step = |measure, events, bytes| {
-        let account = super::account(rockrose_ledger::Stage::Destination, "d", "r", measure);
+        let account = super::account(Stage::Destination, "d", "r", measure);
         let account = rockrose_ledger::Account { position: 1, sentence: "now".into(), ..account };
-        rockrose_ledger::Posting { account, amount: rockrose_ledger::Amount { events, bytes } }
+        rockrose_ledger::Posting::new(account, Amount { events, bytes })
     };
     let postings = vec![step(Measure::Removed, 1, 7), step(Measure::Changed, 2, 11 - 1)];
-    let resend = Resend { run: 7, at_ms: 60_000, events, postings };
+    let resend = Resend { run: 7, at_ms: 60_000, events, postings, tags: Arc::default() };
     assert_eq!(spool.resend(resend.clone()).await.unwrap().events, 3);
     assert!(balanced(&spool).await, "{:?}", spool.balance().await.unwrap());
     assert!(matches!(spool.resend(resend).await, Err(SpoolError::Settled)), "they are gone from quarantine");
@@ -106,5 +112,44 @@ async fn each_goes_as_it_leaves_now_and_its_fate_is_known() {
     assert_eq!(fates(&spool).await, [delivered, removed, refused, (4, Became::Discarded, String::new(), None)]);
     assert!(balanced(&spool).await);
     assert_eq!(spool.fates(8).await.unwrap(), []);
+    spool.close();
+}
+
+#[tokio::test]
+async fn what_is_sent_again_moves_from_one_value_of_a_tag_to_another() {
+    let dir = tempfile::tempdir().unwrap();
+    let spool = Spool::open(&dir.path().join("spool.db")).unwrap();
+    let tags: Arc<[Arc<str>]> = Arc::from([Arc::from("port")]);
+    let value = |value: &str, amount| vec![TagAmount { tag: 0, value: Arc::from(value), amount }];
+    let mut first = arrival(1);
+    for posting in first.postings.iter_mut().filter(|posting| posting.account.is_by_tag()) {
+        posting.by_tag = value("Lowmere", posting.amount);
+    }
+    first.tags = Arc::clone(&tags);
+    spool.store(first).await.unwrap();
+    let mut parcel = spool.next("d", 1 << 20).await.unwrap().unwrap();
+    spool.settle(parcel.settle(3, Some("no".into()), 0)).await.unwrap();
+    let one = |id, leaving: Result<&str, &str>| ResentEvent {
+        id,
+        leaving: leaving.map(|l| l.as_bytes().to_vec()).map_err(str::to_owned),
+        values: ["Lowmere", "Skerry Point"].map(|port| value(port, Amount::default())),
+    };
+    let events = vec![one(1, Ok("{\"n\":1,\"more\":1}")), one(2, Err("drop m exists"))];
+    let account = rockrose_ledger::Account { position: 1, sentence: "now".into(), ..super::account(Stage::Destination, "d", "r", Measure::Removed) };
+    let posting = |account, events, bytes| {
+        let amount = Amount { events, bytes };
+        rockrose_ledger::Posting { account, amount, by_tag: value("Lowmere", amount) }
+    };
+    let changed = rockrose_ledger::Account { measure: Measure::Changed, ..account.clone() };
+    let postings = vec![posting(account, 1, 7), posting(changed, 1, -9)];
+    spool.resend(Resend { run: 1, at_ms: 60_000, events, postings, tags }).await.unwrap();
+    let queued = spool.by_tag("port", None, None).await.unwrap();
+    let told: Vec<_> = queued
+        .iter()
+        .filter(|(_, row)| row.account.name == "d" && row.account.measure == Measure::Enqueued)
+        .map(|(value, row)| (value.as_str(), row.amount))
+        .collect();
+    assert_eq!(told, [("Lowmere", Amount { events: 1, bytes: 7 }), ("Skerry Point", Amount { events: 1, bytes: 16 })]);
+    assert!(balanced(&spool).await, "{:?}", spool.balance().await.unwrap());
     spool.close();
 }

@@ -22,6 +22,7 @@ fn large() -> Arrival {
         postings: Vec::new(),
         unread: Vec::new(),
         held: Vec::new(),
+        tags: std::sync::Arc::default(),
         metrics: Vec::new(),
         extras: CommitExtras::default(),
     }
