@@ -7,7 +7,7 @@
 //! Where the service's binary stands beside this one, the whole of it is measured against the sum of its parts as well.
 //!
 //! `full` and `quick` measure; `service` only the whole service, `sources [KIND]` how fast it takes events by each protocol, `agents [N]` what so many agents cost the service that manages them, `neighbours` what a step that holds events back
-//! costs other sources, `tags` what commits cost that tell the account apart by tags; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
+//! costs other sources, `tags` what commits cost that tell the account apart by tags, `records` what a month of the account takes; `only NAME ROUNDS` runs one work for a profiler to look at, and says how long it took; `count NAME ROUNDS`
 //! runs it without a look at the clock, for one that counts instructions.
 #![allow(clippy::print_stdout, reason = "a table is what it is for")]
 
@@ -20,6 +20,7 @@ mod floors;
 mod instructions;
 mod neighbours;
 mod passes;
+mod records;
 mod report;
 mod sources;
 
@@ -88,10 +89,12 @@ fn main() {
     }
     let (events, rounds) = if mode == "full" { (60_000, 15) } else { (20_000, 7) };
     let corpus = corpus::corpus(events, 7);
-    if mode == "service" || mode == "sources" || mode == "neighbours" || mode == "tags" {
+    if mode == "service" || mode == "sources" || mode == "neighbours" || mode == "tags" || mode == "records" {
         let mut lines = Vec::new();
         if mode == "service" {
             end_to_end::measure(&corpus, 400, 32_000, 5.0, &mut lines);
+        } else if mode == "records" {
+            records::measure(&mut lines);
         } else if mode == "tags" {
             by_tag::measure(&corpus, &mut lines);
         } else if mode == "neighbours" {
@@ -173,6 +176,7 @@ fn main() {
     sources::measure(&corpus, sources::BODIES, None, &mut lines);
     neighbours::measure(&corpus, &mut lines);
     by_tag::measure(&corpus, &mut lines);
+    records::measure(&mut lines);
     report::print(&lines);
     report::write(&lines);
 }

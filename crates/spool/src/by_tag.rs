@@ -93,7 +93,6 @@ impl TagWriter {
 
     /// From now on postings are told apart by these tags. All that was posted must be in the totals: what a tag was not told apart by counts as before it.
     pub(crate) fn change(&mut self, c: &mut SqliteConnection, tags: &[Arc<str>]) -> QueryResult<()> {
-        self.fold(c)?;
         for gone in self.active.iter().filter(|tag| !tags.contains(tag)) {
             diesel::update(tag::table.find(&**gone)).set(tag::active.eq(false)).execute(c)?;
         }
