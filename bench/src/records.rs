@@ -29,7 +29,14 @@ fn postings(values: &[Vec<Arc<str>>]) -> Vec<Posting> {
     let mut all = Vec::new();
     for n in 0..PLACES {
         let (source, route, destination) = (format!("source-{n}"), format!("route-{n}"), format!("destination-{n}"));
-        let at = |stage, name: &str, via: &str, measure| Account { stage, name: name.to_owned(), via: via.to_owned(), position: 0, sentence: String::new(), measure };
+        let at = |stage, name: &str, via: &str, measure| Account {
+            stage,
+            name: name.to_owned(),
+            via: via.to_owned(),
+            position: 0,
+            sentence: String::new(),
+            measure,
+        };
         all.extend([Measure::Received, Measure::Read, Measure::Passed, Measure::Routed].map(|measure| at(Stage::Source, &source, "", measure)));
         all.extend([Measure::Taken, Measure::Out, Measure::Copies].map(|measure| at(Stage::Route, &route, &source, measure)));
         all.extend([Measure::Offered, Measure::Enqueued, Measure::Delivered].map(|measure| at(Stage::Destination, &destination, &route, measure)));
@@ -47,7 +54,8 @@ async fn month() -> Option<(f64, f64)> {
     let (all, tags) = (postings(&values), TAGS.map(Arc::from));
     let begins = 1_795_000_000_000_i64 / 3_600_000;
     for hour in begins..begins + HOURS {
-        let arrival = Arrival { source: "source-0".into(), arrived_ms: hour * 3_600_000, postings: all.clone(), tags: Arc::from(tags.clone()), ..Arrival::default() };
+        let arrival =
+            Arrival { source: "source-0".into(), arrived_ms: hour * 3_600_000, postings: all.clone(), tags: Arc::from(tags.clone()), ..Arrival::default() };
         spool.store(arrival).await.ok()?;
     }
     // What is kept by the hour is summed up beside the commits.
