@@ -58,9 +58,12 @@ async fn month() -> Option<(f64, f64)> {
             Arrival { source: "source-0".into(), arrived_ms: hour * 3_600_000, postings: all.clone(), tags: Arc::from(tags.clone()), ..Arrival::default() };
         spool.store(arrival).await.ok()?;
     }
-    // What is kept by the hour is summed up beside the commits.
-    tokio::time::sleep(Duration::from_secs(31)).await;
-    spool.store(Arrival { arrived_ms: (begins + HOURS) * 3_600_000, ..Arrival::default() }).await.ok()?;
+    // What is kept by the hour is summed up beside commits, now and then.
+    for _ in 0..2 {
+        tokio::time::sleep(Duration::from_secs(31)).await;
+        spool.store(Arrival { arrived_ms: (begins + HOURS) * 3_600_000, ..Arrival::default() }).await.ok()?;
+    }
+    spool.store(Arrival::default()).await.ok()?;
     let (since, until) = (Some(begins * 60), Some((begins + HOURS) * 60));
     let asked = Instant::now();
     spool.ledger(since, until).await.ok()?;

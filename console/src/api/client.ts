@@ -17,6 +17,7 @@ export type FirstPlan = Schemas["FirstPlan"];
 export type DestinationCost = Schemas["DestinationCost"];
 export type Gauge = Schemas["Gauge"];
 export type Status = Schemas["Status"];
+export type EventAges = Schemas["EventAges"];
 export type LedgerAnswer = Schemas["LedgerAnswer"];
 export type LedgerByTag = Schemas["LedgerByTag"];
 export type TagShare = Schemas["TagShare"];

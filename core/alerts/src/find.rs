@@ -64,6 +64,8 @@ pub struct Standing {
     pub waiting: Amount,
     /// When the oldest of that began to wait, milliseconds since 1970; of no meaning if nothing waits.
     pub oldest_ms: i64,
+    /// How many percent of the events that may come there late were late in the last hour; nothing, where nothing is promised or known.
+    pub promise_used: Option<u64>,
 }
 
 /// How much of a budget is used.
@@ -190,6 +192,11 @@ pub fn find(condition: &AlertCondition, readings: &impl Readings, now_ms: i64) -
             };
             finding(i128::from(percent) >= i128::from(test.percent), says)
         }
+        AlertCondition::Promise { destination, percent } => {
+            let used = readings.standing(destination)?.promise_used?;
+            let place = Place::Destination(destination.clone());
+            finding(used >= *percent, format!("{used} % of the events that may come late to {place} did so in the last hour"))
+        }
         AlertCondition::Disk { percent } => {
             let (used, free) = readings.disk()?;
             finding(i128::from(used) >= i128::from(*percent), format!("{used} % of the disk with the data are used, and {} are free", bytes(free)))
@@ -296,6 +303,7 @@ mod tests {
                     is_untried: false,
                     waiting: Amount { events: 50, bytes: 5_000 },
                     oldest_ms: 20_001 * MINUTE_MS,
+                    promise_used: Some(120),
                 }),
                 "vault" => Some(Standing::default()),
                 _ => None,
@@ -382,6 +390,12 @@ mod tests {
         assert_eq!(found("destination:vault failing for 3 minutes"), is(false, "destination:vault is not failing"));
         assert_eq!(found("destination:gate failing for 3 minutes"), None);
         assert_eq!(found("oldest event at destination:desk > 2 minutes"), is(true, "the oldest event at destination:desk has waited for 2 minutes"));
+        assert_eq!(
+            found("promise of destination:desk used >= 120 %"),
+            is(true, "120 % of the events that may come late to destination:desk did so in the last hour")
+        );
+        assert_eq!(found("promise of destination:desk used >= 121 %").map(|f| f.0), Some(false));
+        assert_eq!(found("promise of destination:vault used >= 1 %"), None, "nothing is promised there");
         assert_eq!(found("oldest event at destination:vault > 1 second"), is(false, "nothing waits at destination:vault"));
         assert_eq!(found("waiting at destination:desk > 49 events"), is(true, "50 events (5.0 kB) wait at destination:desk"));
         assert_eq!(found("waiting at destination:desk > 5 KB").map(|f| f.0), Some(false));

@@ -77,6 +77,12 @@ impl Usual {
         self.asked.text(event, 0).and_then(|text| self.reader.read(text, now_ms))
     }
 
+    /// Reads an event, and says how long ago by its own time it happened, in milliseconds; below nothing, where its clock is ahead. Nothing, if it has no time that can be read.
+    pub fn age_ms(&mut self, event: &[u8], now_ms: i64) -> Option<i64> {
+        self.read(event);
+        self.time(event, now_ms).map(|time| now_ms - time.as_millisecond())
+    }
+
     /// Its severity, as it is written.
     pub fn severity(&mut self, event: &[u8]) -> Option<String> {
         Some(String::from_utf8_lossy(self.asked.text(event, 1)?).into_owned())

@@ -43,6 +43,13 @@ pub enum AlertCondition {
         /// For longer than this.
         time: Time,
     },
+    /// `promise of destination:NAME used >= SHARE %`: of the events that may come there late, so many were late in the last hour.
+    Promise {
+        /// The destination.
+        destination: String,
+        /// At least so many percent.
+        percent: u64,
+    },
     /// `waiting at destination:NAME > SIZE`: what waits there.
     Waiting {
         /// The destination.
@@ -180,9 +187,10 @@ impl AlertCondition {
             AlertCondition::Volume { counted: Counted::At { place, .. }, .. } => Some(place.clone()),
             AlertCondition::Volume { counted: Counted::Metric(_), .. } => None,
             AlertCondition::Silent { source, .. } => Some(Place::Source(source.clone())),
-            AlertCondition::Failing { destination, .. } | AlertCondition::Oldest { destination, .. } | AlertCondition::Waiting { destination, .. } => {
-                Some(Place::Destination(destination.clone()))
-            }
+            AlertCondition::Failing { destination, .. }
+            | AlertCondition::Oldest { destination, .. }
+            | AlertCondition::Promise { destination, .. }
+            | AlertCondition::Waiting { destination, .. } => Some(Place::Destination(destination.clone())),
             AlertCondition::AgentSilent { .. }
             | AlertCondition::Budget { .. }
             | AlertCondition::Disk { .. }
@@ -214,6 +222,9 @@ impl AlertCondition {
                 format!("On while {} has accepted nothing for {time}, although it was sent something.", waits(destination))
             }
             AlertCondition::Oldest { destination, time } => format!("On while some event has waited at {} for longer than {time}.", waits(destination)),
+            AlertCondition::Promise { destination, percent } => {
+                format!("On while at least {percent} % of the events that may come late to {} have done so in the last hour.", waits(destination))
+            }
             AlertCondition::Waiting { destination, more_than } => {
                 format!("On while more than {more_than}{} wait at {}.", if matches!(more_than, Bound::Events(_)) { " events" } else { "" }, waits(destination))
             }
@@ -252,13 +263,14 @@ fn happened(counted: &Counted) -> String {
 }
 
 /// What an alert's condition may begin with.
-const BEGINNINGS: [&str; 13] = [
+const BEGINNINGS: [&str; 14] = [
     "events",
     "bytes",
     "metric",
     "source",
     "destination",
     "oldest event at",
+    "promise of",
     "waiting at",
     "any agent",
     "budget",
@@ -296,6 +308,14 @@ fn alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
         above(c)?;
         return Ok(AlertCondition::Oldest { destination, time: time(c)? });
     }
+    if c.words("promise of") {
+        let start = c.at();
+        let Place::Destination(destination) = Place::parse(c)? else {
+            return Err(Mistake::new(c.since(start), "only destinations promise something").expected("`destination:NAME`"));
+        };
+        c.need_words("used")?;
+        return Ok(AlertCondition::Promise { destination, percent: budget::share(c)? });
+    }
     if c.words("waiting at") {
         let destination = destination(c)?;
         above(c)?;
@@ -328,7 +348,7 @@ fn alert(c: &mut Cursor<'_>) -> Outcome<AlertCondition> {
         return Ok(AlertCondition::Unbalanced);
     }
     if !["source", "destination"].contains(&c.peek_word()) {
-        return c.unexpected("what to watch: `events at …`, `bytes at …`, `metric NAME …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `waiting at …`, `any agent silent for …`, `budget:NAME >= …`, `forecast of budget:NAME >= …`, `disk >= …`, `any token ends within …` or `ledger out of balance`", &BEGINNINGS);
+        return c.unexpected("what to watch: `events at …`, `bytes at …`, `metric NAME …`, `source:NAME silent for …`, `destination:NAME failing for …`, `oldest event at …`, `promise of …`, `waiting at …`, `any agent silent for …`, `budget:NAME >= …`, `forecast of budget:NAME >= …`, `disk >= …`, `any token ends within …` or `ledger out of balance`", &BEGINNINGS);
     }
     match Place::parse(c)? {
         Place::Source(source) => {
@@ -486,6 +506,7 @@ impl Display for AlertCondition {
             AlertCondition::Silent { source, time } => write!(f, "{} silent for {time}", Place::Source(source.clone())),
             AlertCondition::Failing { destination, time } => write!(f, "{} failing for {time}", to(destination)),
             AlertCondition::Oldest { destination, time } => write!(f, "oldest event at {} > {time}", to(destination)),
+            AlertCondition::Promise { destination, percent } => write!(f, "promise of {} used >= {percent} %", to(destination)),
             AlertCondition::Waiting { destination, more_than } => {
                 write!(f, "waiting at {} > {more_than}{}", to(destination), if matches!(more_than, Bound::Events(_)) { " events" } else { "" })
             }
@@ -520,6 +541,7 @@ mod tests {
             "source:kiosks silent for 5 minutes",
             "destination:desk failing for 2 minutes",
             "oldest event at destination:desk > 10 minutes",
+            "promise of destination:desk used >= 80 %",
             "waiting at destination:desk > 100000 events",
             "waiting at destination:desk > 2 GB",
             "any agent silent for 5 minutes",
@@ -582,6 +604,7 @@ mod tests {
             ("route:web silent for 5 minutes", 0..5, "unexpected `route`"),
             ("source:kiosks failing for 5 minutes", 14..21, "unexpected `failing`"),
             ("oldest event at source:kiosks > 5 minutes", 16..29, "nothing waits at source:kiosks"),
+            ("promise of source:kiosks used >= 80 %", 11..24, "only destinations promise something"),
             ("disk >= 101 %", 5..13, "no disk is more than full"),
             ("disk > 90 %", 5..6, "unexpected `>`"),
             ("ledger out of balance now", 22..25, "unexpected `now`"),

@@ -101,6 +101,15 @@ impl Checker<'_> {
             self.mistakes.push(mistake);
             return None;
         }
+        if let AlertCondition::Promise { destination, .. } = &condition
+            && plan.destinations.iter().any(|d| d.name.value == *destination && d.text("within").is_none())
+        {
+            let at = written.value.find(destination.as_str()).unwrap_or(0);
+            let mistake = Mistake::new(at..at + destination.len(), format!("the destination `{destination}` promises nothing"));
+            let mistake = self.placed(&written.at, written.value, mistake);
+            self.mistakes.push(mistake.expected("a promise there, as in `within = \"30 seconds for 99 %\"`"));
+            return None;
+        }
         if let AlertCondition::Volume { side: Side::Below, bound: Bound::Events(0), .. } = condition {
             let mistake = self.placed(&written.at, written.value, Mistake::new(0..written.value.len(), "this can never be so: no number is below 0"));
             self.mistakes.push(mistake.expected("`< 1`, for no event at all"));
@@ -145,6 +154,7 @@ mod tests {
             ("when = 'events at route:al over 5 minutes > 5'", 13, "there is no route `al`"),
             ("when = 'source:gate silent for 5 minutes'", 13, "there is no source `gate`"),
             ("when = 'waiting at destination:dusk > 5 GB'", 13, "there is no destination `dusk`"),
+            ("when = 'promise of destination:desk used >= 100 %'", 13, "the destination `desk` promises nothing"),
             ("when = 'metric gats over 5 minutes > 5'", 13, "there is no metric `gats`"),
             ("when = 'events at route:all over 5 minutes > 5 % of events at source:gats'", 13, "there is no source `gats`"),
             ("when = 'events at route:all over 5 minutes < 0'", 13, "this can never be so"),

@@ -37,6 +37,22 @@ pub fn is_name(name: &str) -> bool {
     name.len() <= 64 && name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'))
 }
 
+/// Reads a time such as `30 seconds`, of at least a millisecond and at most `most`.
+pub(super) fn duration(text: &str, most: Duration) -> Option<Duration> {
+    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let unit = match text[digits..].trim().trim_end_matches('s') {
+        "m" | "millisecond" => 1,
+        "" if text.ends_with('s') => 1_000,
+        "second" => 1_000,
+        "min" | "minute" => 60_000,
+        "hour" => 3_600_000,
+        "day" => 86_400_000,
+        _ => return None,
+    };
+    let ms = text[..digits].parse::<u64>().ok()?.saturating_mul(unit);
+    (1..=most.as_millis() as u64).contains(&ms).then(|| Duration::from_millis(ms))
+}
+
 impl Checker<'_> {
     pub(super) fn name(&mut self, name: &At<String>, what: &str) {
         if !is_name(&name.value) {
@@ -226,19 +242,9 @@ impl Checker<'_> {
 
     pub(super) fn duration_up_to(&mut self, section: &Section, key: &str, default: Duration, most: Duration) -> Duration {
         let Some(written) = section.text(key) else { return default };
-        let digits = written.value.find(|c: char| !c.is_ascii_digit()).unwrap_or(written.value.len());
-        let unit = match written.value[digits..].trim().trim_end_matches('s') {
-            "m" | "millisecond" => Some(1),
-            "" if written.value.ends_with('s') => Some(1_000),
-            "second" => Some(1_000),
-            "min" | "minute" => Some(60_000),
-            "hour" => Some(3_600_000),
-            "day" => Some(86_400_000),
-            _ => None,
-        };
-        match (written.value[..digits].parse::<u64>().ok(), unit) {
-            (Some(n), Some(unit)) if (1..=most.as_millis() as u64).contains(&n.saturating_mul(unit)) => Duration::from_millis(n * unit),
-            _ => {
+        match self::duration(written.value, most) {
+            Some(duration) => duration,
+            None => {
                 self.mistakes.push(Mistake::new(written.at, format!("`{}` is not a time", written.value)).expected(format!(
                     "a time of at least 1 ms and at most {}, as in \"30 seconds\"",
                     if most.as_secs() > 86_400 { "a year" } else { "a day" }

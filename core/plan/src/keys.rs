@@ -17,6 +17,8 @@ pub(super) enum Shape {
     Facts,
     /// What an alert watches.
     Watched,
+    /// `30 seconds for 99 %`
+    Promise,
     /// What a budget allows.
     Allowance,
     /// Shares such as `80 %`, and `forecast`.

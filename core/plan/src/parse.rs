@@ -287,6 +287,7 @@ fn raw(shape: Shape, value: &Spanned<DeValue<'_>>) -> Result<Raw, Mistake> {
         Shape::Allowance => text("what is allowed, in quotes, as in \"40 GB a day at destination:desk\""),
         Shape::Gate => text("a condition in quotes, or \"remainder\""),
         Shape::Size => text("a size, as in \"2 MB\""),
+        Shape::Promise => text("a time and a share, as in \"30 seconds for 99 %\""),
         Shape::Duration => text("a time, as in \"30 seconds\""),
         Shape::Texts | Shape::Steps | Shape::Shares => {
             let expected = match shape {

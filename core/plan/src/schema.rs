@@ -21,6 +21,7 @@ fn shape(shape: Shape) -> Value {
         Shape::Steps => json!({ "type": "array", "items": { "type": "string", "description": "a step" } }),
         Shape::Size => json!({ "type": "string", "pattern": "^[0-9]+ ?(B|KB|MB|GB)$" }),
         Shape::Duration => json!({ "type": "string", "pattern": "^[0-9]+ ?(ms|milliseconds?|s|seconds?|min|minutes?|hours?|days?)$" }),
+        Shape::Promise => json!({ "type": "string", "pattern": "^[0-9]+ ?(ms|milliseconds?|s|seconds?|min|minutes?|hours?|days?) for [0-9.]+ ?%$" }),
         Shape::Count => json!({ "type": "integer", "minimum": 1 }),
         Shape::Truth => json!({ "type": "boolean" }),
         Shape::Secret => json!({ "type": "object", "properties": { "secret": { "type": "string" } }, "required": ["secret"], "additionalProperties": false }),

@@ -50,6 +50,37 @@ pub struct DestinationHealth {
     pub paused_by: Option<String>,
     /// Its last answers.
     pub answers: Answers,
+    /// How old events were when it accepted them, in the last hour.
+    #[serde(default)]
+    pub event_ages: EventAges,
+}
+
+/// How long events took from their own time to a destination's acceptance, in the last hour: of some of each body, which stand for the others.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct EventAges {
+    /// How many events this is about; 0, if none had a time of its own.
+    pub events: u64,
+    /// Half of them were no older, in milliseconds; times are told to a fifth.
+    pub p50_ms: f64,
+    /// Nine in ten were no older, in milliseconds.
+    pub p90_ms: f64,
+    /// 99 in a hundred were no older, in milliseconds.
+    pub p99_ms: f64,
+    /// What the plan promises; null, where it promises nothing.
+    pub promise: Option<PromiseState>,
+}
+
+/// How a destination's promise stands.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct PromiseState {
+    /// How old events may be when they are accepted, in milliseconds.
+    pub within_ms: i64,
+    /// The share that is promised to be no older, in percent, such as `99`.
+    pub percent: f64,
+    /// The share that was older in the last hour, in percent.
+    pub late_percent: f64,
+    /// How many percent of the events that may be late were late.
+    pub used_percent: u64,
 }
 
 /// How long a destination's last answers took, and how many of them were good.

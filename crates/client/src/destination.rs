@@ -71,6 +71,15 @@ fn milliseconds(ms: f64) -> String {
     format!("{ms:.0} ms")
 }
 
+/// How old an event was, told as finely as it is known.
+fn lag(ms: f64) -> String {
+    match ms {
+        ..1_000.0 => milliseconds(ms),
+        ..10_000.0 => format!("{:.1} s", ms / 1_000.0),
+        _ => format::age(ms as i64),
+    }
+}
+
 fn show(destination: &FlowDestination, now: i64) -> Outcome {
     let (health, answers) = (&destination.health, &destination.health.answers);
     let mut rows = vec![
@@ -85,6 +94,20 @@ fn show(destination: &FlowDestination, now: i64) -> Outcome {
         let (good, count) = (answers.good * 100.0, answers.count);
         let times = [answers.p50_ms, answers.p90_ms, answers.p99_ms].map(milliseconds).join(", ");
         rows.push(vec!["answers".into(), format!("{good:.0} % of the last {count} requests succeeded; p50, p90, p99: {times}")]);
+    }
+    let fresh = &health.event_ages;
+    if fresh.events > 0 {
+        let [half, most, all] = [fresh.p50_ms, fresh.p90_ms, fresh.p99_ms].map(lag);
+        let events = format::events(fresh.events as i64);
+        rows.push(vec!["age".into(), format!("of {events} accepted in the last hour, half were at most {half} old, 90 % {most}, 99 % {all}")]);
+    }
+    if let Some(p) = fresh.promise.as_ref() {
+        let within = lag(p.within_ms as f64);
+        let used = format!("{:.2} % were late, which uses {} % of what may be", p.late_percent, p.used_percent);
+        rows.push(vec![
+            "promised".into(),
+            format!("{} % within {within}; {}", p.percent, if fresh.events > 0 { used } else { "nothing was accepted in the last hour".into() }),
+        ]);
     }
     if let Some(at) = health.last_success_ms {
         rows.push(vec!["took last".into(), format!("{} ago", format::age(now - at))]);

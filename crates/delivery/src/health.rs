@@ -7,6 +7,8 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::day::{AnswersThen, Day};
+use crate::freshness::{Freshness, Hour};
+use crate::now_ms;
 
 /// A destination's state.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -49,6 +51,8 @@ pub struct Health {
     pub last_success_ms: Option<i64>,
     /// How long its answers took lately.
     pub answers: Answers,
+    /// How old events were when it accepted them.
+    pub freshness: Freshness,
 }
 
 impl Health {
@@ -66,6 +70,7 @@ impl Health {
             next_try_ms: None,
             last_success_ms: None,
             answers: Answers::default(),
+            freshness: Freshness::default(),
         }
     }
 }
@@ -100,6 +105,7 @@ struct Known {
     /// How long the last answers took, in milliseconds, and whether they were good; the newest last.
     answers: VecDeque<(f64, bool)>,
     day: Day,
+    hour: Hour,
 }
 
 impl Known {
@@ -120,15 +126,20 @@ impl HealthHandle {
     /// A destination of which nothing is known yet.
     #[must_use]
     pub fn new(now_ms: i64) -> HealthHandle {
+        HealthHandle::promising(now_ms, None)
+    }
+
+    /// As [`HealthHandle::new`], of one at which events are to be accepted within a time.
+    pub(crate) fn promising(now_ms: i64, within: Option<Duration>) -> HealthHandle {
         let health = Health::new(State::Idle, now_ms);
-        HealthHandle(Arc::new(Mutex::new(Known { health, answers: VecDeque::new(), day: Day::default() })))
+        HealthHandle(Arc::new(Mutex::new(Known { health, answers: VecDeque::new(), day: Day::default(), hour: Hour::new(within) })))
     }
 
     /// How it is doing now.
     #[must_use]
     pub fn get(&self) -> Health {
-        let known = self.known();
-        Health { answers: known.answers(), ..known.health.clone() }
+        let mut known = self.known();
+        Health { answers: known.answers(), freshness: known.hour.freshness(now_ms()), ..known.health.clone() }
     }
 
     /// Its answers over the last day, as far as it is remembered: the stretches in which there were any, the oldest first.
@@ -148,6 +159,11 @@ impl HealthHandle {
             health.since_ms = now_ms;
         }
         more(health);
+    }
+
+    /// It accepted events that were so old, in milliseconds, each with how many it stands for.
+    pub(crate) fn accepted(&self, now_ms: i64, ages: &[(i64, f64)]) {
+        self.known().hour.add(now_ms, ages);
     }
 
     /// An answer came, or none did.

@@ -5,6 +5,7 @@
 
 mod concurrency;
 mod day;
+mod freshness;
 mod health;
 mod kind;
 mod kinds;
@@ -16,6 +17,7 @@ mod words;
 mod worker;
 
 pub use day::AnswersThen;
+pub use freshness::Freshness;
 pub use health::{Answers, Health, HealthHandle, State};
 pub use kind::{Failure, Gathering, Kind, Limits, OpenError, Outgoing, Outlet, Resolver, Taken, Target, TlsError};
 #[cfg(feature = "archive")]

@@ -41,13 +41,15 @@ pub struct WorkerSettings {
     pub rate: Option<u64>,
     /// What waits longer is let go.
     pub hold_for: Option<Duration>,
+    /// How soon after its own time an event is to be accepted.
+    pub within: Option<Duration>,
 }
 
 impl WorkerSettings {
     /// One lane, no bound on rate or age.
     #[must_use]
     pub fn new(name: &str, target: impl Into<Target>) -> WorkerSettings {
-        WorkerSettings { name: name.to_owned(), target: target.into(), in_flight: 1, rate: None, hold_for: None }
+        WorkerSettings { name: name.to_owned(), target: target.into(), in_flight: 1, rate: None, hold_for: None, within: None }
     }
 }
 
@@ -64,7 +66,7 @@ impl Worker {
     /// Starts to deliver what waits, and will wait, for the destination; or, `paused`, to hold it until it is resumed.
     #[must_use]
     pub fn start(settings: WorkerSettings, spool: Spool, paused: bool) -> Worker {
-        let health = HealthHandle::new(now_ms());
+        let health = HealthHandle::promising(now_ms(), settings.within);
         let stop = CancellationToken::new();
         let paused = watch::channel(paused).0;
         let concurrency = ConcurrencyLimit::new(if settings.target.limits().parallel { settings.in_flight.max(1) } else { 1 });
@@ -464,6 +466,7 @@ impl Shared {
         *lock(&self.refusals) = 0;
         self.concurrency.took();
         let front = refused.is_some().then(|| batch.front(events));
+        let ages = crate::freshness::ages(batch, events, now_ms());
         let mut settlement = batch.settle(events, None, now_ms());
         if let (Some(length), Some(path)) = (length, self.settings.target.limits().file) {
             settlement = settlement.reaching(path, length);
@@ -472,7 +475,11 @@ impl Shared {
             self.health.refused(now_ms(), &why);
             settlement = settlement.but_for(events, &why, front);
         }
-        self.settle(settlement).await
+        let kept = self.settle(settlement).await;
+        if kept {
+            self.health.accepted(now_ms(), &ages);
+        }
+        kept
     }
 
     /// Records a settlement. If the spool cannot, the batch is given up: it will be read anew, as the spool knows it.

@@ -357,9 +357,10 @@ impl Book {
         let disk = if watched.iter().any(|condition| matches!(condition, AlertCondition::Disk { .. })) { disk(app) } else { None };
         let waiting = app.spool.waiting();
         let destinations = watched.iter().filter_map(|condition| match condition {
-            AlertCondition::Failing { destination, .. } | AlertCondition::Oldest { destination, .. } | AlertCondition::Waiting { destination, .. } => {
-                Some(destination)
-            }
+            AlertCondition::Failing { destination, .. }
+            | AlertCondition::Oldest { destination, .. }
+            | AlertCondition::Promise { destination, .. }
+            | AlertCondition::Waiting { destination, .. } => Some(destination),
             _ => None,
         });
         let standing = destinations.map(|name| {
@@ -367,8 +368,11 @@ impl Book {
             let is = |state| health.as_ref().is_none_or(|health| health.state == state) && !is_paused;
             let failing_ms = health.as_ref().filter(|_| is(DestinationState::Failing)).map(|health| health.since_ms);
             let waits = waiting.get(name).copied().unwrap_or_default();
+            let late = health.as_ref().and_then(|health| health.freshness.late);
+            let promise = running.checked.destinations.iter().find(|d| d.name == *name).and_then(|d| d.within);
+            let promise_used = promise.zip(late).map(|(promise, late)| promise.used_percent(late));
             let is_untried = is(DestinationState::Idle) && waits.amount.events > 0;
-            (name.clone(), Standing { failing_ms, is_untried, waiting: waits.amount, oldest_ms: waits.oldest_ms })
+            (name.clone(), Standing { failing_ms, is_untried, waiting: waits.amount, oldest_ms: waits.oldest_ms, promise_used })
         });
         let agents =
             if watched.iter().any(|condition| matches!(condition, AlertCondition::AgentSilent { .. })) { app.agents.heard(app.started_ms) } else { Vec::new() };

@@ -279,6 +279,7 @@ fn worker_settings(app: &App, destination: &Destination, secrets: &BTreeMap<Stri
         in_flight: destination.in_flight as usize,
         rate: destination.max_rate,
         hold_for: destination.hold_for,
+        within: destination.within.map(|promise| promise.within),
         ..WorkerSettings::new(&destination.name, planned(&destination.kind, &Resolver { secrets: &value, node: &app.records.node(), queue: &queue }))
     }
 }

@@ -142,8 +142,7 @@ fn ages(lines: &[u8], ends: &[u32], now: i64) -> Vec<i64> {
     USUAL.with_borrow_mut(|usual| {
         let age = |at: usize| {
             let event = &lines[if at == 0 { 0 } else { ends[at - 1] as usize }..ends[at] as usize - 1];
-            usual.read(event);
-            usual.time(event, now).map(|time| now - time.as_millisecond())
+            usual.age_ms(event, now)
         };
         places.filter_map(age).collect()
     })

@@ -125,6 +125,14 @@ impl Settlement {
 }
 
 impl DeliveryBatch {
+    /// At most `most` of its first `events`, evenly chosen, without their line ends.
+    #[must_use]
+    pub fn some(&self, events: usize, most: usize) -> Vec<Bytes> {
+        let events = events.min(self.ends.len());
+        let line = |at: usize| self.lines.slice(if at == 0 { 0 } else { self.ends[at - 1] }..self.ends[at] - 1);
+        (0..most.min(events)).map(|n| line(n * events / most.min(events))).collect()
+    }
+
     /// How many events are left in it.
     #[must_use]
     pub fn len(&self) -> usize {

@@ -1,10 +1,10 @@
 /** What can be done to a destination: test it, hold its events back, let go what waits. */
 import { AlertDialog } from "radix-ui";
 
-import { type FlowDestination, useFlow } from "../../api/client";
+import { type EventAges, type FlowDestination, useFlow } from "../../api/client";
 import { type Probe, useOperate, useProbe } from "../../api/operate";
 import { BUTTON } from "../../design/buttons";
-import { bytes, count } from "../../lib/format";
+import { age, bytes, count } from "../../lib/format";
 import { useFrozen } from "../../lib/frozen";
 
 function Purge({ destination: d, purge }: { destination: FlowDestination; purge: () => void }) {
@@ -68,6 +68,7 @@ export function Operate({ name }: { name: string }) {
           {(answers.good * 100).toFixed(0)} % accepted; response time p50 {answers.p50_ms.toFixed(0)} ms, p90 {answers.p90_ms.toFixed(0)} ms, p99 {answers.p99_ms.toFixed(0)} ms
         </span>
       )}
+      {d.health.event_ages !== undefined && d.health.event_ages.events > 0 && <Fresh of={d.health.event_ages} />}
       {error !== null && (
         <span role="alert" className="text-sm text-fails">
           {error.message}
@@ -75,5 +76,27 @@ export function Operate({ name }: { name: string }) {
       )}
       {probe.data !== undefined && probe.data !== null && <Found probe={probe.data} />}
     </div>
+  );
+}
+
+/** How old an event was, as finely as it is known. */
+const lag = (ms: number) => (ms < 1_000 ? `${ms.toFixed(0)} ms` : ms < 10_000 ? `${(ms / 1_000).toFixed(1)} s` : age(ms));
+
+/** How long events take from their own time to the destination's acceptance, and how much of its promise is used. */
+function Fresh({ of }: { of: EventAges }) {
+  const { promise } = of;
+  const look = promise == null ? "" : promise.used_percent >= 100 ? "text-fails" : promise.used_percent >= 80 ? "text-waits" : "text-goes-on";
+  return (
+    <span className="tabular-nums text-sm text-soft" title={`from their own time, of ${count(of.events)} events accepted in the last hour`}>
+      events are accepted after p50 {lag(of.p50_ms)}, p90 {lag(of.p90_ms)}, p99 {lag(of.p99_ms)}
+      {promise != null && (
+        <>
+          ; promised: {promise.percent} % within {lag(promise.within_ms)},{" "}
+          <span className={`font-medium ${look}`}>
+            {promise.used_percent >= 100 ? "▲" : "✓"} {promise.used_percent} % of what may be late
+          </span>
+        </>
+      )}
+    </span>
   );
 }

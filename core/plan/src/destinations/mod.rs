@@ -27,7 +27,7 @@ pub use otlp::OtlpDestination;
 pub use syslog::{SyslogDestination, SyslogTransport};
 pub use tls::TlsFiles;
 
-use crate::checker::{Checker, MB, SecretName};
+use crate::checker::{Checker, MB, SecretName, duration};
 use crate::keys::{Key, Shape, key, merged, needed};
 use crate::section::{At, Raw, Section};
 
@@ -72,6 +72,7 @@ const COMMON: &[Key] = &[
         "What happens to events that wait for it once it is taken out of the plan: `keep` (until they are purged, or it is back) or `drain` (they are delivered as before). `keep` if left out.",
     ),
     key("max_rate", Shape::Size, "Most bytes sent in a second. Without a bound if left out."),
+    key("within", Shape::Promise, "How soon after its own time an event is to be accepted there, and for how many that is promised: `30 seconds for 99 %`."),
 ];
 
 /// One kind of destination, as a plan has it.
@@ -264,6 +265,34 @@ pub struct Destination {
     pub max_rate: Option<u64>,
     /// Most bodies on their way at once; 1 keeps the order.
     pub in_flight: u64,
+    /// How soon events are to be there.
+    pub within: Option<Promise>,
+}
+
+/// How soon after their own times events are to be accepted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Promise {
+    /// So soon.
+    pub within: Duration,
+    /// But for so many of a million events, at least one.
+    pub but_for: u32,
+}
+
+impl Promise {
+    /// Reads `30 seconds for 99 %`; a share has at most four decimal places.
+    fn read(text: &str) -> Option<Promise> {
+        let (time, share) = text.split_once(" for ")?;
+        let within = duration(time.trim(), Duration::from_secs(365 * 86_400))?;
+        let share: f64 = share.trim().strip_suffix('%')?.trim_end().parse().ok()?;
+        let but_for = 1_000_000.0 - share * 10_000.0;
+        (share > 0.0 && but_for >= 0.999).then_some(Promise { within, but_for: but_for.round() as u32 })
+    }
+
+    /// How many percent of the events that may be late are, where this share of them is, from 0 to 1.
+    #[must_use]
+    pub fn used_percent(self, late: f64) -> u64 {
+        (late * 100_000_000.0 / f64::from(self.but_for)).round() as u64
+    }
 }
 
 /// What happens to events for a destination that holds all it may.
@@ -318,8 +347,18 @@ impl Checker<'_> {
             Some(At { value: Raw::Price(price), .. }) => Some(price.clone()),
             _ => None,
         };
+        let within = section.text("within").and_then(|written| {
+            let promise = Promise::read(written.value);
+            if promise.is_none() {
+                self.mistakes.push(
+                    Mistake::new(written.at, format!("`{}` is no promise", written.value))
+                        .expected("a time and a share below 100 %, as in \"30 seconds for 99 %\""),
+                );
+            }
+            promise
+        });
         let kind = DestinationKind::read(section.text("kind")?.value, self, DestinationSection { section, always: &always })?;
-        Some(Destination { name: section.name.value.clone(), kind, always, price, hold_at_most, hold_for, when_full, drains, max_rate, in_flight })
+        Some(Destination { name: section.name.value.clone(), kind, always, price, hold_at_most, hold_for, when_full, drains, max_rate, in_flight, within })
     }
 
     fn when_full(&mut self, written: &At<&str>) -> WhenFull {
@@ -399,4 +438,24 @@ pub(crate) fn spills(sections: &[Section], destinations: &[Destination]) -> Vec<
         }
     }
     mistakes
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_promise_is_a_time_and_a_share() {
+        let promise = Promise::read("30 seconds for 99 %").unwrap();
+        assert_eq!((promise.within, promise.but_for), (Duration::from_secs(30), 10_000));
+        assert_eq!(Promise::read("2 min for 99.99%").map(|p| p.but_for), Some(100));
+        assert_eq!([promise.used_percent(0.0), promise.used_percent(0.008), promise.used_percent(0.01), promise.used_percent(1.0)], [0, 80, 100, 10_000]);
+        for wrong in
+            ["30 seconds", "30 seconds for 100 %", "30 seconds for 0 %", "soon for 99 %", "30 seconds for 99", "0 s for 99 %", "1 s for nan %", "1 s for -1 %"]
+        {
+            assert_eq!(Promise::read(wrong), None, "{wrong}");
+        }
+        let told = crate::CheckedPlan::read("[destination.desk]\nkind = 'discard'\nwithin = 'soon'").unwrap_err();
+        assert!(told.iter().any(|report| report.line == 3 && report.message == "`soon` is no promise"), "{told:?}");
+    }
 }

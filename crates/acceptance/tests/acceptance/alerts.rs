@@ -313,3 +313,42 @@ async fn in_the_browser_an_alert_is_added_seen_acknowledged_and_silenced_by_keyb
     browser.driver.clone().quit().await.unwrap();
     node.stop().await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_comes_later_than_promised_is_measured_and_told() {
+    let [source] = free_ports();
+    let mut node = Node::start().await;
+    node.apply(&format!(
+        "[source.quays]\nkind = \"http\"\nlisten = \"127.0.0.1:{source}\"\n[destination.desk]\nkind = \"file\"\npath = \"{}\"\nwithin = \"30 seconds for 90 %\"\n\
+         [destination.vault]\nkind = \"discard\"\n[[route]]\nname = \"all\"\nto = [\"desk\", \"vault\"]\n[alert.desk-late]\nwhen = 'promise of destination:desk used >= 200 %'\n",
+        node.path("desk.jsonl").display()
+    ));
+    // Each with a time of its own: three of four have just happened, the others three minutes ago; some tell no time, and count for nothing.
+    let event = |n: i64| {
+        let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_millis() as i64;
+        format!("{{\"time\":{},\"n\":{n}}}\n", now - if n % 4 == 0 { 180_000 } else { 0 })
+    };
+    for n in 0..40 {
+        let timeless = if n % 10 == 0 { "{\"n\":\"no time\"}\n" } else { "" };
+        assert_eq!(post(&node.http, source, event(n) + timeless).await.status(), 200);
+        node.drained().await;
+    }
+    let of = async |name: &str| {
+        let flow = node.get("/api/v1/flow").await;
+        flow["destinations"].as_array().unwrap().iter().find(|d| d["name"] == name).unwrap()["health"]["event_ages"].clone()
+    };
+    let ages = of("desk").await;
+    assert_eq!(ages["events"], 40, "{ages}");
+    let at = |quantile: &str| ages[quantile].as_f64().unwrap();
+    assert!(at("p50_ms") < 30_000.0 && (180_000.0..216_000.0).contains(&at("p90_ms")), "{ages}");
+    assert_eq!(ages["promise"], json!({ "within_ms": 30_000, "percent": 90.0, "late_percent": 25.0, "used_percent": 250 }));
+    assert!(of("vault").await["promise"].is_null());
+    let shown = text(&node.client(&["destination", "show", "desk"]).stdout);
+    assert!(shown.contains("90 % within 30 s; 25.00 % were late, which uses 250 % of what may be"), "{shown}");
+    until("it is told", async || (stands(&node, "desk-late").await["phase"] == "on").then_some(())).await;
+    let says = stands(&node, "desk-late").await["says"].clone();
+    assert_eq!(says, "250 % of the events that may come late to destination:desk did so in the last hour");
+    let metrics = node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap().text().await.unwrap();
+    assert!(metrics.lines().any(|line| line == "rockrose_destination_promise_used_ratio{destination=\"desk\"} 2.5"), "{metrics}");
+    node.stop().await;
+}

@@ -119,7 +119,7 @@ async fn over_a_kill(node: &mut Node, source: u16, bodies: &[(usize, usize)]) {
     // Some of them are acknowledged by then, others are under way.
     tokio::time::timeout(Duration::from_secs(20), async {
         while !posts.iter().any(|post| post.is_finished()) {
-            tokio::task::yield_now().await
+            tokio::task::yield_now().await;
         }
     })
     .await

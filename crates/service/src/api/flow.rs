@@ -64,7 +64,7 @@ pub(crate) async fn flow(State(app): State<Arc<App>>, Extension(caller): Extensi
         .iter()
         .enumerate()
         .map(|(number, d)| {
-            let mut health = app.engine.health(&d.name).map_or_else(|| stopped(now), types::health);
+            let mut health = app.engine.health(&d.name).map_or_else(|| stopped(now), |health| types::health(health, d.within));
             let said = |says: Option<String>| says.map(|says| super::destinations::said(&caller, &d.name, says));
             (health.last_error, health.noticed) = (said(health.last_error), said(health.noticed));
             if let Some(paused) = app.engine.paused(Side::Destination, &d.name) {
@@ -159,7 +159,7 @@ pub(crate) async fn before(State(app): State<Arc<App>>) -> Result<Json<FlowBefor
 }
 
 fn stopped(now_ms: i64) -> DestinationHealth {
-    types::health(rockrose_delivery::Health::new(rockrose_delivery::State::Stopped, now_ms))
+    types::health(rockrose_delivery::Health::new(rockrose_delivery::State::Stopped, now_ms), None)
 }
 
 fn destination(book: &Book<'_>, name: &str, waiting: Option<&Waiting>, health: DestinationHealth) -> FlowDestination {

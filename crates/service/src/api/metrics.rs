@@ -67,6 +67,13 @@ fn text(app: &App, counts: bool, alerts: &[AlertStanding]) -> prometheus::Result
     let answers =
         floats("rockrose_destination_answer_seconds", "Response time of the last requests (at most 256), by quantile.", &["destination", "quantile"])?;
     let good = floats("rockrose_destination_good_answers_ratio", "Share of the last requests that were accepted.", &["destination"])?;
+    let ages = floats(
+        "rockrose_destination_event_age_seconds",
+        "How old events were, by their own times, when the destination accepted them, in the last hour, by quantile.",
+        &["destination", "quantile"],
+    )?;
+    let promise_used =
+        floats("rockrose_destination_promise_used_ratio", "Of the events that may be late, the share that was in the last hour.", &["destination"])?;
     let alert_on = gauge("rockrose_alert_on", "1 while the alert is on.", &["alert", "severity"])?;
     let budget_used = floats("rockrose_budget_used_ratio", "Share of the budget that is used in its present period.", &["budget"])?;
     let budget_lifted = gauge("rockrose_budget_lifted", "1 while nothing is done by the budget.", &["budget"])?;
@@ -106,6 +113,14 @@ fn text(app: &App, counts: bool, alerts: &[AlertStanding]) -> prometheus::Result
         paused.with_label_values(&[name]).set(i64::from(app.engine.paused(rockrose_records::Side::Destination, name).is_some()));
         full.with_label_values(&[name]).set(i64::from(queues::is_full(&app.spool, destination)));
         failures.with_label_values(&[name]).set(health.as_ref().map_or(0, |h| i64::from(h.failures)));
+        if let Some(known) = health.as_ref().map(|h| h.freshness).filter(|f| f.events > 0) {
+            for (quantile, ms) in [("0.5", known.p50_ms), ("0.9", known.p90_ms), ("0.99", known.p99_ms)] {
+                ages.with_label_values(&[name, quantile]).set(ms / 1_000.0);
+            }
+            if let Some((promise, late)) = destination.within.zip(known.late) {
+                promise_used.with_label_values(&[name]).set(promise.used_percent(late) as f64 / 100.0);
+            }
+        }
         if let Some(known) = health.map(|h| h.answers).filter(|a| a.count > 0) {
             good.with_label_values(&[name]).set(known.good);
             for (quantile, ms) in [("0.5", known.p50_ms), ("0.9", known.p90_ms), ("0.99", known.p99_ms)] {
@@ -116,7 +131,9 @@ fn text(app: &App, counts: bool, alerts: &[AlertStanding]) -> prometheus::Result
     let none: [&str; 0] = [];
     revision.with_label_values(&none).set(running.revision);
     started.with_label_values(&[env!("CARGO_PKG_VERSION")]).set(app.started_ms / 1000);
-    let all: [Box<dyn Collector>; 17] = [
+    let all: [Box<dyn Collector>; 19] = [
+        Box::new(ages),
+        Box::new(promise_used),
         Box::new(events),
         Box::new(bytes),
         Box::new(saved),

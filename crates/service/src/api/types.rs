@@ -4,14 +4,25 @@ use std::collections::{BTreeMap, HashMap};
 
 use rockrose_delivery as delivery;
 use rockrose_ledger::{Account, Amount, Measure, Money, Price, Stage};
-use rockrose_plan::{CheckedPlan, Report};
+use rockrose_plan::{CheckedPlan, Promise, Report};
 
 pub(crate) use rockrose_api::*;
 
 use crate::history::{LastRevisions, last_revision};
 
+/// How old events were when a destination accepted them, against what is promised.
+fn event_ages(f: delivery::Freshness, promise: Option<Promise>) -> EventAges {
+    let stands = |promise: Promise| PromiseState {
+        within_ms: i64::try_from(promise.within.as_millis()).unwrap_or(i64::MAX),
+        percent: f64::from(1_000_000 - promise.but_for) / 10_000.0,
+        late_percent: f.late.unwrap_or(0.0) * 100.0,
+        used_percent: promise.used_percent(f.late.unwrap_or(0.0)),
+    };
+    EventAges { events: f.events, p50_ms: f.p50_ms, p90_ms: f.p90_ms, p99_ms: f.p99_ms, promise: promise.map(stands) }
+}
+
 /// How a destination is doing.
-pub(crate) fn health(h: delivery::Health) -> DestinationHealth {
+pub(crate) fn health(h: delivery::Health, promise: Option<Promise>) -> DestinationHealth {
     let state = match h.state {
         delivery::State::Idle => DestinationState::Idle,
         delivery::State::Healthy => DestinationState::Healthy,
@@ -32,6 +43,7 @@ pub(crate) fn health(h: delivery::Health) -> DestinationHealth {
         last_success_ms: h.last_success_ms,
         paused_by: None,
         answers: Answers { count: h.answers.count, good: h.answers.good, p50_ms: h.answers.p50_ms, p90_ms: h.answers.p90_ms, p99_ms: h.answers.p99_ms },
+        event_ages: event_ages(h.freshness, promise),
     }
 }
 
