@@ -23,6 +23,7 @@ mod schema;
 mod scope;
 mod section;
 mod sources;
+mod watch;
 
 pub use account_by::MAX_TAGS;
 pub use alert::Alert;
@@ -43,6 +44,7 @@ pub use report::Report;
 pub use schema::schema;
 pub use scope::{FILES, FileScope, NamedFile, ShownSecret};
 pub use sources::*;
+pub use watch::WATCH_SAYS;
 
 /// Largest plan that is read, in bytes.
 pub const MAX_PLAN: usize = 4 << 20;

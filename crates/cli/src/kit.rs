@@ -7,7 +7,7 @@ use clap::Subcommand;
 use reqwest::Method;
 use rockrose_api::{ApplyRequest, RunningPlan};
 use rockrose_engine::kit::Kit;
-use rockrose_plan::{CheckedPlan, PlanEdit, edited};
+use rockrose_plan::{CheckedPlan, PlanEdit, WATCH_SAYS, edited};
 use serde_json::json;
 
 use rockrose_client::format::{self, GOOD, paint};
@@ -27,7 +27,7 @@ pub(crate) enum KitCommand {
         /// A kit's name, or a file
         kit: String,
     },
-    /// Add a kit's recipe and tables to the active plan, or to a plan's file
+    /// Add a kit's recipe and tables to the active plan, or to a plan's file; the kit `watch` adds alerts for what the plan has
     Add {
         /// A kit's name, or a file
         kit: String,
@@ -69,7 +69,37 @@ fn show(kit: &Kit) -> Outcome {
     format::blocks(&blocks)
 }
 
-async fn add(common: &Common, kit: &Kit, plan: Option<&Path>, yes: bool) -> Outcome {
+/// The kit that is made for each plan: its alerts.
+const WATCH: &str = "watch";
+
+/// What is added to a plan, and what is said then.
+struct Addition {
+    name: String,
+    text: String,
+    next: String,
+}
+
+/// The recipe and the tables of a kit, or for `watch` the alerts that a plan does not have yet.
+fn addition(name: &str, plan: &str) -> Result<Addition, Failure> {
+    if name != WATCH {
+        let kit = find(name)?;
+        let next = format!("The recipe `{0}` is there. Let a source use it:\n\n  on_arrival = ['use {0}']", kit.name);
+        return Ok(Addition { text: kit.plan.clone(), name: kit.name, next });
+    }
+    let checked = CheckedPlan::read(plan).map_err(|mistakes| {
+        let mistakes: String = mistakes.iter().map(|m| m.render("the plan")).collect();
+        Failure::new(Exit::BadPlan, format!("the plan has mistakes\n{mistakes}"))
+    })?;
+    let text = checked.watch();
+    let next = match text.matches("[alert.").count() {
+        1 => "An alert is there.".to_owned(),
+        n => format!("{n} alerts are there."),
+    };
+    let next = format!("{next} See them with `rockrose alert list`, and when they would have been on with `rockrose alert try`.");
+    Ok(Addition { name: name.to_owned(), text, next })
+}
+
+async fn add(common: &Common, kit: &str, plan: Option<&Path>, yes: bool) -> Outcome {
     let client = if plan.is_none() { Some(Client::new(common)?) } else { None };
     let (text, revision) = match (&client, plan) {
         (Some(client), _) => {
@@ -79,13 +109,17 @@ async fn add(common: &Common, kit: &Kit, plan: Option<&Path>, yes: bool) -> Outc
         (None, Some(path)) => (std::fs::read_to_string(path).with_context(|| format!("cannot read {}", path.display()))?, 0),
         (None, None) => (String::new(), 0),
     };
-    let added = edited(&text, &[PlanEdit::AddPart { text: kit.plan.clone() }]);
+    let kit = addition(kit, &text)?;
+    if kit.text.is_empty() {
+        return format::line("The plan watches all of this already.");
+    }
+    let added = edited(&text, &[PlanEdit::AddPart { text: kit.text.clone() }]);
     let with = added.map_err(|e| Failure::new(Exit::BadPlan, format!("the kit cannot be added: {e}")))?;
     if let Err(mistakes) = CheckedPlan::read(&with) {
         let mistakes: String = mistakes.iter().map(|m| m.render("the plan")).collect();
         return Err(Failure::new(Exit::BadPlan, format!("with the kit the plan has mistakes\n{mistakes}")));
     }
-    if !yes && !ask(&format!("{}\nAdd this to the plan?", kit.plan))? {
+    if !yes && !ask(&format!("{}\nAdd this to the plan?", kit.text))? {
         return Ok(Exit::Declined);
     }
     match (&client, plan) {
@@ -96,23 +130,34 @@ async fn add(common: &Common, kit: &Kit, plan: Option<&Path>, yes: bool) -> Outc
         (None, Some(path)) => std::fs::write(path, with).with_context(|| format!("cannot write {}", path.display()))?,
         (None, None) => {}
     }
-    let next = format!("on_arrival = ['use {}']", kit.name);
     if common.json {
-        return format::print_json(&json!({ "added": kit.name, "use": next }));
+        let mut added = json!({ "added": kit.name });
+        if kit.name == WATCH {
+            added["plan"] = kit.text.into();
+        } else {
+            added["use"] = format!("on_arrival = ['use {}']", kit.name).into();
+        }
+        return format::print_json(&added);
     }
-    format::line(&format!("The recipe `{}` is there. Let a source use it:\n\n  {next}", kit.name))
+    format::line(&kit.next)
 }
 
 pub(crate) async fn kit(common: &Common, command: KitCommand) -> Outcome {
     match command {
         KitCommand::List => {
             if common.json {
-                let all: Vec<_> = Kit::ready_made().iter().map(|k| json!({ "name": k.name, "says": k.says, "steps": k.steps })).collect();
+                let mut all: Vec<_> = Kit::ready_made().iter().map(|k| json!({ "name": k.name, "says": k.says, "steps": k.steps })).collect();
+                all.push(json!({ "name": WATCH, "says": WATCH_SAYS, "steps": [] }));
                 return format::print_json(&json!(all));
             }
-            let rows = Kit::ready_made().iter().map(|k| vec![k.name.clone(), k.says.clone()]).collect();
+            let kits = Kit::ready_made().iter().map(|k| (k.name.as_str(), k.says.as_str()));
+            let rows = kits.chain([(WATCH, WATCH_SAYS)]).map(|(name, says)| vec![name.to_owned(), says.to_owned()]).collect();
             format::line(&format::table(&["kit", "for"], &[], rows))
         }
+        KitCommand::Show { kit } if kit == WATCH => format::line(&format!(
+            "{}: {WATCH_SAYS}.\nIt is made for each plan: `rockrose kit add watch` shows what it would add, and asks.",
+            paint(WATCH, format::HEAD)
+        )),
         KitCommand::Show { kit } => {
             let kit = find(&kit)?;
             if common.json { format::print_json(&json!({ "name": kit.name, "says": kit.says, "steps": kit.steps, "plan": kit.plan })) } else { show(&kit) }
@@ -131,6 +176,6 @@ pub(crate) async fn kit(common: &Common, command: KitCommand) -> Outcome {
             }
             if wrong.is_empty() { Ok(Exit::Done) } else { Err(Failure::new(Exit::Failed, wrong.join("\n"))) }
         }
-        KitCommand::Add { kit, plan, yes } => add(common, &find(&kit)?, plan.as_deref(), yes).await,
+        KitCommand::Add { kit, plan, yes } => add(common, &kit, plan.as_deref(), yes).await,
     }
 }

@@ -93,7 +93,7 @@ function Fresh({ of }: { of: EventAges }) {
         <>
           ; promised: {promise.percent} % within {lag(promise.within_ms)},{" "}
           <span className={`font-medium ${look}`}>
-            {promise.used_percent >= 100 ? "▲" : "✓"} {promise.used_percent} % of what may be late
+            {promise.used_percent >= 100 ? "▲" : "✓"} {promise.used_percent} % of what may be late was
           </span>
         </>
       )}

@@ -345,10 +345,18 @@ async fn what_comes_later_than_promised_is_measured_and_told() {
     assert!(of("vault").await["promise"].is_null());
     let shown = text(&node.client(&["destination", "show", "desk"]).stdout);
     assert!(shown.contains("90 % within 30 s; 25.00 % were late, which uses 250 % of what may be"), "{shown}");
-    until("it is told", async || (stands(&node, "desk-late").await["phase"] == "on").then_some(())).await;
-    let says = stands(&node, "desk-late").await["says"].clone();
-    assert_eq!(says, "250 % of the events that may come late to destination:desk did so in the last hour");
+    let says = "250 % of the events that may come late to destination:desk did so in the last hour";
+    let is_told = |alert: &Value| alert["phase"] == "on" && alert["says"] == says;
+    until("it is told", async || is_told(&stands(&node, "desk-late").await).then_some(())).await;
     let metrics = node.http.get(node.url("/metrics")).bearer_auth(node.token()).send().await.unwrap().text().await.unwrap();
     assert!(metrics.lines().any(|line| line == "rockrose_destination_promise_used_ratio{destination=\"desk\"} 2.5"), "{metrics}");
+
+    // The ready-made alerts leave to the plan what it watches itself.
+    let added = text(&node.client(&["kit", "add", "watch", "--yes"]).stdout);
+    assert!(added.contains("11 alerts are there."), "{added}");
+    let listed = text(&node.client(&["alert", "list"]).stdout);
+    assert!(listed.contains("desk-failing") && listed.contains("quays-silent") && !listed.contains("desk-promise"), "{listed}");
+    let again = text(&node.client(&["kit", "add", "watch", "--yes"]).stdout);
+    assert!(again.contains("The plan watches all of this already."), "{again}");
     node.stop().await;
 }
