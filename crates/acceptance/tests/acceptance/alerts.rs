@@ -353,7 +353,7 @@ async fn what_comes_later_than_promised_is_measured_and_told() {
 
     // The ready-made alerts leave to the plan what it watches itself.
     let added = text(&node.client(&["kit", "add", "watch", "--yes"]).stdout);
-    assert!(added.contains("11 alerts are there."), "{added}");
+    assert!(added.contains("12 alerts are there."), "{added}");
     let listed = text(&node.client(&["alert", "list"]).stdout);
     assert!(listed.contains("desk-failing") && listed.contains("quays-silent") && !listed.contains("desk-promise"), "{listed}");
     let again = text(&node.client(&["kit", "add", "watch", "--yes"]).stdout);
