@@ -137,6 +137,7 @@ mod tests {
             last_success_ms: None,
             paused_by: Some("ann".into()),
             answers: rockrose_api::Answers { p50_ms: 4_300.0, ..Default::default() },
+            event_ages: rockrose_api::EventAges::default(),
         };
         let [name, kind, target] = ["vault", "http", "http://vault.example"].map(str::to_owned);
         let (offered, delivered, quarantined) = (gauge(9, 0.0), gauge(7, 2.0), gauge(0, 0.0));

@@ -8,15 +8,16 @@ use std::sync::Arc;
 
 use diesel::connection::DefaultLoadingMode;
 use diesel::prelude::*;
-use diesel::sql_types::{BigInt, Integer, Text};
+use diesel::sql_types::{BigInt, Text};
 use diesel::sqlite::SqliteConnection;
 use foldhash::HashMap;
-use rockrose_ledger::{Account, Amount, BEFORE, Measure, OTHER, Posting, Stage, varint};
+use rockrose_ledger::{Account, Amount, BEFORE, OTHER, Posting, varint};
 
 use crate::queue::Sums;
+use crate::reader::{self, Row, row};
 use crate::rolled::{self, BY_TAG};
 use crate::schema::{ledger_total, tag, tag_account, tag_pending};
-use crate::{LedgerRow, SpoolError, reader};
+use crate::{LedgerRow, SpoolError};
 
 /// Most values of one tag that are told apart, over all time; further ones count under [`OTHER`].
 pub(crate) const MAX_VALUES: usize = 500;
@@ -244,13 +245,8 @@ fn pending(c: &mut SqliteConnection) -> QueryResult<HashMap<(i64, i64), Amount>>
 /// The ledger's sums since the beginning, of what is told apart by tags.
 fn totals(c: &mut SqliteConnection) -> QueryResult<BTreeMap<Account, Amount>> {
     use ledger_total::dsl as l;
-    type Row = (String, String, String, i32, String, String, i64, i64);
     let rows: Vec<Row> = ledger_total::table.select((l::place, l::name, l::via, l::position, l::sentence, l::measure, l::events, l::bytes)).load(c)?;
-    let read = |(place, name, via, position, sentence, measure, events, bytes): Row| {
-        let account = Account { stage: Stage::read(&place)?, name, via, position, sentence, measure: Measure::read(&measure)? };
-        account.is_by_tag().then_some((account, Amount { events, bytes }))
-    };
-    Ok(rows.into_iter().filter_map(read).collect())
+    Ok(rows.into_iter().filter_map(row).filter(|row| row.account.is_by_tag()).map(|row| (row.account, row.amount)).collect())
 }
 
 /// The tags that the plan accounts by.
@@ -258,44 +254,12 @@ pub(crate) fn active(c: &mut SqliteConnection) -> QueryResult<Vec<String>> {
     tag::table.filter(tag::active.eq(true)).order(tag::name).select(tag::name).load(c)
 }
 
-#[derive(QueryableByName)]
-struct Row {
-    #[diesel(sql_type = BigInt)]
-    at: i64,
-    #[diesel(sql_type = BigInt)]
-    id: i64,
-    #[diesel(sql_type = Text)]
-    value: String,
-    #[diesel(sql_type = Text)]
-    place: String,
-    #[diesel(sql_type = Text)]
-    name: String,
-    #[diesel(sql_type = Text)]
-    via: String,
-    #[diesel(sql_type = Integer)]
-    position: i32,
-    #[diesel(sql_type = Text)]
-    sentence: String,
-    #[diesel(sql_type = Text)]
-    measure: String,
-    #[diesel(sql_type = BigInt)]
-    events: i64,
-    #[diesel(sql_type = BigInt)]
-    bytes: i64,
-}
-
-impl Row {
-    fn read(self) -> Option<(i64, i64, OfValue, Amount)> {
-        let (stage, measure) = (Stage::read(&self.place)?, Measure::read(&self.measure)?);
-        let account = Account { stage, name: self.name, via: self.via, position: self.position, sentence: self.sentence, measure };
-        Some((self.at, self.id, (self.value, account), Amount { events: self.events, bytes: self.bytes }))
-    }
-}
-
 /// The accounts of a tag, by their numbers, and their sums since the beginning as far as they are summed up.
 fn accounts(c: &mut SqliteConnection, tag: &str) -> QueryResult<HashMap<i64, (OfValue, Amount)>> {
-    let rows: Vec<Row> = diesel::sql_query("SELECT 0 AS at, * FROM tag_account WHERE tag = ?").bind::<Text, _>(tag).load(c)?;
-    Ok(rows.into_iter().filter_map(Row::read).map(|(_, id, of, amount)| (id, (of, amount))).collect())
+    use tag_account::dsl as t;
+    let columns = (t::id, t::value, (t::place, t::name, t::via, t::position, t::sentence, t::measure, t::events, t::bytes));
+    let rows: Vec<(i64, String, Row)> = tag_account::table.filter(t::tag.eq(tag)).select(columns).load(c)?;
+    Ok(rows.into_iter().filter_map(|(id, value, of)| row(of).map(|row| (id, ((value, row.account), row.amount)))).collect())
 }
 
 /// The sums by the values of a tag from minute `since` to before minute `until`; without both, since the beginning, and then also what was counted before the tag was told apart.

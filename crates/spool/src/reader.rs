@@ -72,9 +72,10 @@ diesel::define_sql_function! {
     fn substr(data: Binary, from: Integer, bytes: Integer) -> Nullable<Binary>;
 }
 
-type Row = (String, String, String, i32, String, String, i64, i64);
+/// A row of the ledger as it is stored: place, name, via, position, sentence, measure, events, bytes.
+pub(crate) type Row = (String, String, String, i32, String, String, i64, i64);
 
-fn row((stage, name, via, position, sentence, measure, events, bytes): Row) -> Option<LedgerRow> {
+pub(crate) fn row((stage, name, via, position, sentence, measure, events, bytes): Row) -> Option<LedgerRow> {
     let account = Account { stage: Stage::read(&stage)?, name, via, position, sentence, measure: Measure::read(&measure)? };
     Some(LedgerRow { account, amount: Amount { events, bytes } })
 }
