@@ -180,8 +180,10 @@ impl TagTally {
             self.tags = (0..count).map(|_| Values::new()).collect();
             self.rows.clear();
             self.places.clear();
-            self.width = WIDTH;
         }
+        // As wide as the batch before needed it: one that met very many values must not cost all that follow.
+        let most = self.tags.iter().map(|values| values.numbered.len()).max().unwrap_or(0);
+        self.width = most.next_power_of_two().max(WIDTH);
         for values in &mut self.tags {
             if values.known.len() > KEPT_VALUES {
                 *values = Values::new();
@@ -224,8 +226,8 @@ impl TagTally {
             _ => self.begin_row(place),
         };
         let (row, tags) = (row as usize * self.width, self.tags.len());
-        for (tag, value) in values.numbers.into_iter().enumerate().take(tags) {
-            self.amounts[(row + value as usize) * tags + tag] += amount;
+        for (tag, value) in values.numbers[..tags].iter().enumerate() {
+            self.amounts[(row + *value as usize) * tags + tag] += amount;
         }
     }
 
