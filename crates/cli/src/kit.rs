@@ -162,6 +162,13 @@ pub(crate) async fn kit(common: &Common, command: KitCommand) -> Outcome {
             let kit = find(&kit)?;
             if common.json { format::print_json(&json!({ "name": kit.name, "says": kit.says, "steps": kit.steps, "plan": kit.plan })) } else { show(&kit) }
         }
+        KitCommand::Try { kit } if kit == WATCH => {
+            if common.json {
+                format::print_json(&json!({ "examples": 0, "wrong": [] }))
+            } else {
+                format::line("It has no examples: its alerts are tried with `rockrose alert try`.")
+            }
+        }
         KitCommand::Try { kit } => {
             let kit = find(&kit)?;
             let wrong = kit.wrong_examples(now_ms());

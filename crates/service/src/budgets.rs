@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use rockrose_alerts::BudgetReading;
-use rockrose_engine::{BudgetGauge, BudgetMeter};
+use rockrose_engine::{BudgetGauge, BudgetMeter, UnderWay};
 use rockrose_ledger::{Account, Amount, Forecast, Hours, Posting, forecast};
 use rockrose_plan::{Budget, CheckedPlan, Used};
 use rockrose_records::{Lift, RecordsError};
@@ -77,8 +77,8 @@ pub(crate) struct Committing<'a> {
 }
 
 impl Committing<'_> {
-    /// It is durable.
-    pub(crate) fn done(self) {
+    /// It is durable: what it uses takes the place of what it counted for while it was under way.
+    pub(crate) fn done(self, under_way: &mut UnderWay) {
         let mut kept = self.budgets.kept();
         for (name, used) in &self.uses {
             let Some(kept) = kept.get_mut(name) else { continue };
@@ -87,7 +87,7 @@ impl Committing<'_> {
             }
             if self.at_ms >= kept.standing.begins_ms {
                 kept.standing.used = kept.standing.used.and(*used);
-                kept.meter.add(*used);
+                under_way.settle(&kept.meter, *used);
             }
         }
         self.budgets.noted.fetch_add(1, Ordering::SeqCst);
@@ -333,14 +333,14 @@ mod tests {
     #[test]
     fn a_period_that_is_over_begins_anew_with_the_first_commit_or_the_next_look() {
         let of = budgets(false);
-        of.committing(&posting(100), 5_000).done();
+        of.committing(&posting(100), 5_000).done(&mut UnderWay::default());
         assert_eq!(used(&of), [(Used::Events(100), true), (Used::Bytes(1_000), false)]);
         // What is not committed is not used.
         drop(of.committing(&posting(7), 6_000));
         assert_eq!(used(&of)[0].0, Used::Events(100));
         // The first commit of the next day comes before the next look; one of the day before counts no more.
-        of.committing(&posting(3), DAY_MS).done();
-        of.committing(&posting(50), DAY_MS - 1).done();
+        of.committing(&posting(3), DAY_MS).done(&mut UnderWay::default());
+        of.committing(&posting(50), DAY_MS - 1).done(&mut UnderWay::default());
         assert_eq!(used(&of), [(Used::Events(3), false), (Used::Bytes(1_530), false)]);
         of.turn(2 * DAY_MS);
         assert_eq!(used(&of), [(Used::Events(0), false), (Used::Bytes(1_530), false)]);
@@ -351,12 +351,12 @@ mod tests {
     #[test]
     fn a_lift_ends_with_its_period() {
         let of = budgets(true);
-        of.committing(&posting(100), 5_000).done();
+        of.committing(&posting(100), 5_000).done(&mut UnderWay::default());
         assert_eq!(used(&of)[0], (Used::Events(100), false), "it is counted, and nothing is done by it");
         of.turn(DAY_MS - 1);
         assert!(of.all().iter().all(|one| one.lift.is_some()));
         of.turn(DAY_MS);
-        of.committing(&posting(100), DAY_MS).done();
+        of.committing(&posting(100), DAY_MS).done(&mut UnderWay::default());
         assert_eq!(used(&of)[0], (Used::Events(100), true));
         assert_eq!(of.all().iter().map(|one| one.lift.is_some()).collect::<Vec<_>>(), [false, true], "that of the month goes on");
         assert!(of.set_lift("monthly", None) && !of.set_lift("yearly", None));
@@ -365,7 +365,7 @@ mod tests {
     #[test]
     fn what_alerts_read_is_rounded_down() {
         let of = budgets(false);
-        of.committing(&posting(99), 5_000).done();
+        of.committing(&posting(99), 5_000).done(&mut UnderWay::default());
         let readings = of.readings();
         let daily = &readings["daily"];
         assert_eq!((daily.allows.as_str(), daily.percent, daily.expected), ("100 events a day at destination:desk", 99, None));

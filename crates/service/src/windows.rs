@@ -30,7 +30,7 @@ pub(crate) async fn store(
     let metrics = std::mem::take(&mut outcome.metrics);
     let running = app.engine.running();
     queues::spill(&app.spool, &running.checked, &mut outcome);
-    let under_way = std::mem::take(&mut outcome.under_way);
+    let mut under_way = std::mem::take(&mut outcome.under_way);
     let committing = app.budgets.committing(&outcome.postings, now);
     let arrival = Arrival {
         source: source.to_owned(),
@@ -46,10 +46,10 @@ pub(crate) async fn store(
     };
     // What passed counts for budgets until it is known what became of it; then, what the account says.
     let stored = app.spool.store(arrival).await;
-    drop(under_way);
     if stored.is_ok() {
-        committing.done();
+        committing.done(&mut under_way);
     }
+    drop(under_way);
     stored?;
     app.metrics.add(metrics);
     queues::make_room(app, &running.checked).await;
