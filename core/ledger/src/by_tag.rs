@@ -38,6 +38,9 @@ impl Account {
 /// each tag that the plan tells apart now. Of a place with several measures, the first that does not add up is told; else their sum.
 #[must_use]
 pub fn balance_by_tag<'a>(rows: impl IntoIterator<Item = (&'a Account, Amount)>, by_tag: &BTreeMap<Arc<str>, BTreeMap<Account, Amount>>) -> Vec<Equation> {
+    if by_tag.is_empty() {
+        return Vec::new();
+    }
     let counted: BTreeMap<&Account, Amount> = rows.into_iter().filter(|(account, _)| account.is_by_tag()).collect();
     let mut equations = Vec::new();
     for (tag, sums) in by_tag {

@@ -16,7 +16,7 @@ use rockrose_ledger::{Account, Amount, BEFORE, OTHER, Posting, varint};
 use crate::queue::Sums;
 use crate::reader::{self, Row, row};
 use crate::rolled::{self, BY_TAG};
-use crate::schema::{ledger_total, tag, tag_account, tag_pending};
+use crate::schema::{tag, tag_account, tag_pending};
 use crate::{LedgerRow, SpoolError};
 
 /// Most values of one tag that are told apart, over all time; further ones count under [`OTHER`].
@@ -100,7 +100,7 @@ impl TagWriter {
         let new: Vec<&Arc<str>> = tags.iter().filter(|tag| !self.active.contains(tag)).collect();
         for new in new {
             diesel::replace_into(tag::table).values((tag::name.eq(&**new), tag::active.eq(true))).execute(c)?;
-            let mut counted = totals(c)?;
+            let mut counted = told_apart(reader::totals(c)?);
             for ((_, account), amount) in sums(c, new, None, None)? {
                 let total = counted.entry(account).or_default();
                 *total = *total - amount;
@@ -242,11 +242,9 @@ fn pending(c: &mut SqliteConnection) -> QueryResult<HashMap<(i64, i64), Amount>>
     Ok(all)
 }
 
-/// The ledger's sums since the beginning, of what is told apart by tags.
-fn totals(c: &mut SqliteConnection) -> QueryResult<BTreeMap<Account, Amount>> {
-    use ledger_total::dsl as l;
-    let rows: Vec<Row> = ledger_total::table.select((l::place, l::name, l::via, l::position, l::sentence, l::measure, l::events, l::bytes)).load(c)?;
-    Ok(rows.into_iter().filter_map(row).filter(|row| row.account.is_by_tag()).map(|row| (row.account, row.amount)).collect())
+/// Of some rows of the ledger, the sums of what is told apart by tags.
+fn told_apart(rows: Vec<LedgerRow>) -> BTreeMap<Account, Amount> {
+    rows.into_iter().filter(|row| row.account.is_by_tag()).map(|row| (row.account, row.amount)).collect()
 }
 
 /// The tags that the plan accounts by.
@@ -309,8 +307,7 @@ pub(crate) fn whole_account(c: &mut SqliteConnection, tag: &str, since: Option<i
     if is_known == 0 {
         return Ok(Vec::new());
     }
-    let counted = reader::ledger(c, since, until)?.into_iter().filter(|row| row.account.is_by_tag());
-    let mut rest: BTreeMap<Account, Amount> = counted.map(|row| (row.account, row.amount)).collect();
+    let mut rest = told_apart(reader::ledger(c, since, until)?);
     let mut all = Vec::new();
     for ((value, account), amount) in sums(c, tag, since, until)?.into_iter().filter(|((value, _), _)| value != BEFORE) {
         let left = rest.entry(account.clone()).or_default();
@@ -333,16 +330,6 @@ pub(crate) fn whole(c: &mut SqliteConnection) -> QueryResult<BTreeMap<Arc<str>, 
         all.insert(Arc::from(tag), whole);
     }
     Ok(all)
-}
-
-/// The ledger's rows since the beginning, and what they are by tags: for the equations.
-pub(crate) fn equations(c: &mut SqliteConnection) -> Result<Vec<rockrose_ledger::Equation>, SpoolError> {
-    let by_tag = whole(c)?;
-    if by_tag.is_empty() {
-        return Ok(Vec::new());
-    }
-    let counted = totals(c)?;
-    Ok(rockrose_ledger::balance_by_tag(counted.iter().map(|(account, amount)| (account, *amount)), &by_tag))
 }
 
 /// Posts what is counted in a minute, with what it is by `tags`.

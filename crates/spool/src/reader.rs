@@ -80,11 +80,16 @@ pub(crate) fn row((stage, name, via, position, sentence, measure, events, bytes)
     Some(LedgerRow { account, amount: Amount { events, bytes } })
 }
 
+/// The ledger's rows since the beginning.
+pub(crate) fn totals(c: &mut SqliteConnection) -> QueryResult<Vec<LedgerRow>> {
+    use ledger_total::dsl as l;
+    let rows: Vec<Row> = ledger_total::table.select((l::place, l::name, l::via, l::position, l::sentence, l::measure, l::events, l::bytes)).load(c)?;
+    Ok(rows.into_iter().filter_map(row).collect())
+}
+
 pub(crate) fn ledger(c: &mut SqliteConnection, since: Option<i64>, until: Option<i64>) -> Result<Vec<LedgerRow>, SpoolError> {
     if since.is_none() && until.is_none() {
-        use ledger_total::dsl as l;
-        let rows: Vec<Row> = ledger_total::table.select((l::place, l::name, l::via, l::position, l::sentence, l::measure, l::events, l::bytes)).load(c)?;
-        return Ok(rows.into_iter().filter_map(row).collect());
+        return Ok(totals(c)?);
     }
     Ok(crate::rolled::sums(c, since, until)?.into_iter().map(|(account, amount)| LedgerRow { account, amount }).collect())
 }
@@ -182,7 +187,8 @@ pub(crate) fn balance(c: &mut SqliteConnection) -> Result<Vec<Equation>, SpoolEr
         let rows = ledger(c, None, None)?;
         let waiting = counted(c)?;
         let mut equations = rockrose_ledger::balance(rows.iter().map(|r| (&r.account, r.amount)), &waiting);
-        equations.extend(crate::by_tag::equations(c)?);
+        let by_tag = crate::by_tag::whole(c)?;
+        equations.extend(rockrose_ledger::balance_by_tag(rows.iter().map(|r| (&r.account, r.amount)), &by_tag));
         Ok(equations)
     })
 }
